@@ -1,0 +1,245 @@
+"""Every fault a person can meet, each with a stable code, a cause in words and a next step.
+
+Rules and theory
+----------------
+* ``code`` never changes once released: interfaces map it to an HTTP status and to an exit status.
+* ``message`` names the thing, the value given and what would be right; it never holds a secret.
+* ``hint`` is the next step, one sentence.
+* ``transient`` says that the same call may work later without anybody changing anything.
+* Errors cross process borders as JSON (``to_dict`` and ``from_dict``), so facts are plain values.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Mapping
+from typing import Any, ClassVar
+
+Facts = dict[str, Any]
+
+
+class LadleError(Exception):
+    """Base of all own errors; safe to show to the person who caused it."""
+
+    code: ClassVar[str] = "error"
+    transient: ClassVar[bool] = False
+
+    def __init__(self, message: str, hint: str = "", **facts: Any) -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+        self.facts: Facts = facts
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return (from_dict, (self.to_dict(),))
+
+    def to_dict(self) -> Facts:
+        """Plain values only: code, message, hint, transient, facts."""
+        return {
+            "code": self.code,
+            "message": self.message,
+            "hint": self.hint,
+            "transient": self.transient,
+            "facts": self.facts,
+        }
+
+    def in_words(self) -> str:
+        """Message and hint as one line for a log or a terminal."""
+        return f"{self.message} {self.hint}".strip()
+
+
+class BadInput(LadleError):
+    """Something given cannot be used as it is."""
+
+    code = "bad_input"
+
+
+class UnknownName(BadInput):
+    """A name that nothing carries; proposes the nearest one that exists."""
+
+    code = "unknown_name"
+
+
+class ValueMissing(BadInput):
+    """A required parameter was given no value."""
+
+    code = "value_missing"
+
+
+class ValueWrong(BadInput):
+    """A parameter's value does not fit its type or is not among the allowed ones."""
+
+    code = "value_wrong"
+
+
+class StatementRefused(BadInput):
+    """The text is not one statement that only reads."""
+
+    code = "statement_refused"
+
+
+class StatementWrong(LadleError):
+    """The database does not understand the statement: syntax, or a name it does not know."""
+
+    code = "statement_wrong"
+
+
+class StatementFailed(LadleError):
+    """The database understood the statement and failed to carry it out."""
+
+    code = "statement_failed"
+
+
+class NotFound(LadleError):
+    """The thing asked for is not there, or not for this person to see."""
+
+    code = "not_found"
+
+
+class NotSignedIn(LadleError):
+    """No valid session or token came with the call."""
+
+    code = "not_signed_in"
+
+
+class NotAllowed(LadleError):
+    """The person's role does not reach this far."""
+
+    code = "not_allowed"
+
+
+class Conflict(LadleError):
+    """What was asked does not fit the present state of the thing."""
+
+    code = "conflict"
+
+
+class EditedMeanwhile(Conflict):
+    """Somebody else saved between this person's reading and saving."""
+
+    code = "edited_meanwhile"
+
+
+class SourceUnreachable(LadleError):
+    """Nothing answered at the source's address."""
+
+    code = "source_unreachable"
+    transient = True
+
+
+class SourceSignInRefused(LadleError):
+    """The source answered and refused the login."""
+
+    code = "source_sign_in_refused"
+
+
+class SourceDatabaseMissing(LadleError):
+    """The server or folder is there; the database is not."""
+
+    code = "source_database_missing"
+
+
+class SourceNotReadable(LadleError):
+    """The login may not read what the statement names."""
+
+    code = "source_not_readable"
+
+
+class ConnectionLost(LadleError):
+    """The connection to the source broke while in use."""
+
+    code = "connection_lost"
+    transient = True
+
+
+class DeadlineExceeded(LadleError):
+    """The statement took longer than its deadline and was stopped."""
+
+    code = "deadline_exceeded"
+    transient = True
+
+
+class RunCancelled(LadleError):
+    """A person asked for the run to stop, and it stopped."""
+
+    code = "cancelled"
+
+
+class ValueUnfit(LadleError):
+    """A value or a result that the chosen format cannot hold."""
+
+    code = "value_unfit"
+
+
+class StoreUnwritable(LadleError):
+    """The result store or a delivery folder cannot be written."""
+
+    code = "store_unwritable"
+
+
+class DiskFull(LadleError):
+    """No space was left while writing a result."""
+
+    code = "disk_full"
+
+
+class ProofFailed(LadleError):
+    """What was written is not what was fetched: the result is withheld."""
+
+    code = "proof_failed"
+
+
+class Fenced(LadleError):
+    """Another worker owns the run now; this attempt's result is not accepted."""
+
+    code = "fenced"
+
+
+class WorkerLost(LadleError):
+    """The worker or its child ended without a last word."""
+
+    code = "worker_lost"
+    transient = True
+
+
+class ServiceFault(LadleError):
+    """A fault of our own; its details are in the service's log."""
+
+    code = "service_fault"
+
+
+def _family(base: type[LadleError]) -> Iterable[type[LadleError]]:
+    yield base
+    for member in base.__subclasses__():
+        yield from _family(member)
+
+
+def all_codes() -> dict[str, type[LadleError]]:
+    """Code to class, for the maps that interfaces keep."""
+    return {member.code: member for member in _family(LadleError)}
+
+
+def from_dict(data: Mapping[str, Any]) -> LadleError:
+    """The error that ``to_dict`` described; an unknown code becomes the base class."""
+    cls = all_codes().get(str(data.get("code")), LadleError)
+    return cls(str(data.get("message", "")), str(data.get("hint", "")), **dict(data.get("facts") or {}))
+
+
+def nearest(given: str, known: Iterable[str]) -> str | None:
+    """The known name most like the given one, or None when none is close."""
+    by_lower = {name.lower(): name for name in known}
+    found = difflib.get_close_matches(given.lower(), list(by_lower), n=1, cutoff=0.6)
+    return by_lower[found[0]] if found else None
+
+
+def unknown_name(kind: str, given: str, known: Iterable[str], next_step: str = "") -> UnknownName:
+    """``there is no format 'jsn'. Did you mean 'json'?``, or the names there are."""
+    names = sorted(known)
+    close = nearest(given, names)
+    if close:
+        hint = f"Did you mean '{close}'?"
+    elif names:
+        hint = f"There is: {', '.join(names[:8])}{', …' if len(names) > 8 else ''}."
+    else:
+        hint = next_step or f"There is no {kind} yet."
+    return UnknownName(f"there is no {kind} '{given}'.", hint, kind=kind, given=given)

@@ -1,0 +1,139 @@
+"""In-memory members of the four ports: the whole job runs on them, with no database, disk or service.
+
+They ship with the product so that anybody who writes a source or a format can try it.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime, timedelta, timezone
+from typing import Any, BinaryIO
+
+from .columns import BATCH_ROWS, Batch, Column, canonical
+from .errors import LadleError, RunCancelled
+from .ports import DeliveryPlan, Outcome, Statement
+
+
+class MemorySession:
+    """A source session over rows held in memory. ``fail_after`` raises ``failure`` once so many rows went out."""
+
+    def __init__(
+        self,
+        columns: Sequence[Column],
+        rows: Sequence[Sequence[Any]],
+        fail_after: int | None = None,
+        failure: LadleError | None = None,
+    ) -> None:
+        self.columns, self.rows = columns, rows
+        self.fail_after, self.failure = fail_after, failure
+        self.cancelled = self.closed = False
+
+    def identity(self) -> dict[str, str]:
+        return {"server": "memory"}
+
+    def describe(self, statement: Statement) -> Sequence[Column]:
+        return self.columns
+
+    def batches(self) -> Iterator[Batch]:
+        for start in range(0, len(self.rows), BATCH_ROWS):
+            if self.cancelled:
+                raise RunCancelled("the statement was stopped.")
+            if self.failure is not None and start >= (self.fail_after or 0):
+                raise self.failure
+            rows = self.rows[start : start + BATCH_ROWS]
+            if any(column.kind == "any" for column in self.columns):
+                yield Batch.of_values(rows, len(self.columns))
+            else:
+                texts = [[canonical(value) for value in column] for column in zip(*rows, strict=True)]
+                yield Batch.of_texts(texts, len(rows))
+
+    def cancel(self) -> None:
+        self.cancelled = True
+
+    def close(self) -> None:
+        self.closed = True
+
+
+class _KeptBytes(io.BytesIO):
+    """Bytes that outlive ``close``."""
+
+    def close(self) -> None:
+        return None
+
+
+class MemoryFolder:
+    """A result folder and the delivery folders it fills, as dictionaries of bytes."""
+
+    def __init__(self, delivered: dict[str, bytes] | None = None) -> None:
+        self.files: dict[str, _KeptBytes] = {}
+        self.descriptor: dict[str, Any] | None = None
+        self.delivered: dict[str, bytes] = {} if delivered is None else delivered
+
+    def create(self, name: str) -> BinaryIO:
+        self.files[name] = _KeptBytes()
+        return self.files[name]
+
+    def finish(self, name: str) -> BinaryIO:
+        self.files[name].seek(0)
+        return self.files[name]
+
+    def seal(self, descriptor: dict[str, Any]) -> None:
+        self.descriptor = descriptor
+
+    def discard(self) -> None:
+        self.files.clear()
+        self.descriptor = None
+
+    def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
+        return DeliveryPlan(folder, tuple((stored, f"{folder}/{name}", "") for stored, name in names))
+
+    def deliver(self, plan: DeliveryPlan) -> None:
+        for stored, path, _ in plan.moves:
+            file = self.files.get(stored)
+            self.delivered[path] = file.getvalue() if file else repr(self.descriptor).encode()
+
+
+class MemoryLedger:
+    """Keeps what the run told. ``cancel`` answers as a person who asked the run to stop."""
+
+    def __init__(self, cancel: bool = False) -> None:
+        self.stages: list[str] = []
+        self.lines: list[tuple[str, str]] = []
+        self.rows = 0
+        self.outcome: Outcome | None = None
+        self.cancel = cancel
+
+    def stage(self, name: str) -> None:
+        self.stages.append(name)
+
+    def log(self, level: str, text: str) -> None:
+        self.lines.append((level, text))
+
+    def progress(self, rows: int, bytes_read: int) -> None:
+        self.rows = rows
+
+    def cancel_asked(self) -> bool:
+        return self.cancel
+
+    def publish(self, outcome: Outcome, deliver: Callable[[], None]) -> None:
+        deliver()
+        self.outcome = outcome
+
+
+class ManualClock:
+    """Time that moves only when told to."""
+
+    def __init__(self, at: datetime = datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)) -> None:
+        self.at, self.elapsed = at, 0.0
+
+    def now(self) -> datetime:
+        return self.at
+
+    def monotonic(self) -> float:
+        return self.elapsed
+
+    def advance(self, seconds: float) -> None:
+        """Both clocks move by so many seconds."""
+        self.at += timedelta(seconds=seconds)
+        self.elapsed += seconds

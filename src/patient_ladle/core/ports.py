@@ -1,0 +1,149 @@
+"""The four ports through which the engine meets the world, plus the shapes that cross them.
+
+Real members live in ``adapters`` and ``service``; in-memory members in ``core.memory`` run the whole job in tests.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, BinaryIO, Protocol
+
+from .columns import Batch, Column
+from .parameters import BoundValues
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """What a source session is asked to run: the author's text and the values bound to its parameters."""
+
+    text: str
+    values: BoundValues = field(default_factory=BoundValues)
+    deadline_seconds: float = 3600.0
+
+
+class SourceSession(Protocol):
+    """One read-only session with one source, used for one run, then closed.
+
+    Every method raises errors of ``core.errors`` only. ``cancel`` may be called from another thread at any time and
+    makes the call in progress raise RunCancelled.
+    """
+
+    def describe(self, statement: Statement) -> Sequence[Column]:
+        """Columns of the result, found without running the statement where the engine can."""
+
+    def batches(self) -> Iterator[Batch]:
+        """The described statement's rows, all of them, from one consistent snapshot."""
+
+    def identity(self) -> dict[str, str]:
+        """Server, database and login that the session really uses, for the run record."""
+
+    def cancel(self) -> None:
+        """Stop the statement in the source."""
+
+    def close(self) -> None:
+        """End the session; safe to call twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class StoredFile:
+    """A proven file in the result store: its name there, rows, bytes and SHA-256 in hex."""
+
+    name: str
+    format: str
+    media_type: str
+    rows: int
+    bytes: int
+    sha256: str
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON."""
+        return {field_name: getattr(self, field_name) for field_name in self.__slots__}
+
+
+@dataclass(frozen=True, slots=True)
+class DeliveryPlan:
+    """The intent that is recorded before anything becomes visible at a delivered name.
+
+    ``moves`` are (prepared path, delivered path, sha256), the descriptor last as the commit mark.
+    """
+
+    folder: str
+    moves: tuple[tuple[str, str, str], ...] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON, as kept in the journal."""
+        return {"folder": self.folder, "moves": [list(move) for move in self.moves]}
+
+
+class ResultFolder(Protocol):
+    """Where one attempt of one run writes; immutable once sealed."""
+
+    def create(self, name: str) -> BinaryIO:
+        """A writable file under a temporary name. Raises StoreUnwritable or DiskFull, also while writing."""
+
+    def finish(self, name: str) -> BinaryIO:
+        """Flush the file to disk, give it its name, and open it for reading back."""
+
+    def seal(self, descriptor: dict[str, Any]) -> None:
+        """Write the descriptor last: with it the attempt's result exists."""
+
+    def discard(self) -> None:
+        """Remove everything this attempt wrote."""
+
+    def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
+        """Copy sealed files beside their delivered names, under temporary ones. ``names``: (stored, delivered)."""
+
+    def deliver(self, plan: DeliveryPlan) -> None:
+        """Rename the prepared files to their delivered names; may be called again after a crash."""
+
+
+class RunLedger(Protocol):
+    """The run's account with the service. Every method raises Fenced once another worker owns the run."""
+
+    def stage(self, name: str) -> None:
+        """The run enters a stage: connect, describe, fetch, prove, store, deliver."""
+
+    def log(self, level: str, text: str) -> None:
+        """One line of the run log; level is info, warning or error."""
+
+    def progress(self, rows: int, bytes_read: int) -> None:
+        """Rows and bytes fetched so far."""
+
+    def cancel_asked(self) -> bool:
+        """Has a person asked this run to stop?"""
+
+    def publish(self, outcome: Outcome, deliver: Callable[[], None]) -> None:
+        """Record the outcome and its intent, call ``deliver`` under the run's lock, mark the run finished."""
+
+
+class Clock(Protocol):
+    """Wall and monotonic time; tests put their own in place."""
+
+    def now(self) -> datetime:
+        """The present moment, with zone."""
+
+    def monotonic(self) -> float:
+        """Seconds that never step back."""
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What a run that reached its end has to show."""
+
+    columns: list[Column]
+    rows: int
+    files: list[StoredFile]
+    warnings: list[str]
+    delivery: DeliveryPlan | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON, as sent from the child to its worker."""
+        return {
+            "columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in self.columns],
+            "rows": self.rows,
+            "files": [f.to_dict() for f in self.files],
+            "warnings": self.warnings,
+            "delivery": self.delivery.to_dict() if self.delivery else None,
+        }

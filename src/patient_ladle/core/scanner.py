@@ -1,0 +1,224 @@
+"""Finding parameters, comments and statement ends in a statement's text, without understanding it.
+
+A parameter is ``:name``, the *named* style of PEP 249. Strings, quoted names, comments, ``::`` casts, ``:=`` and array
+slices are left alone. Positions are 0-based code points into the text; ``place`` turns one into line and column.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from .dialects import Dialect
+from .errors import StatementRefused
+
+MAX_STATEMENT_BYTES = 256 * 1024
+"""Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
+
+_PLAIN = re.compile(r"[^'\"`$\-/:;\[\]()eE]+")
+_WORD = re.compile(r"[^\W\d]\w*")
+_DOLLAR = re.compile(r"\$(?:[^\W\d]\w*)?\$")
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """``kind`` is text, string, name, comment, parameter or end (a semicolon)."""
+
+    kind: str
+    start: int
+    end: int
+
+
+def place(text: str, position: int) -> tuple[int, int]:
+    """Line and column of a position, both from 1, in code points."""
+    before = text[:position]
+    return before.count("\n") + 1, position - (before.rfind("\n") + 1) + 1
+
+
+def _unclosed(text: str, what: str, start: int) -> StatementRefused:
+    line, column = place(text, start)
+    return StatementRefused(
+        f"the {what} that begins at line {line}, column {column} is never closed.",
+        "Close it, or remove its opening mark.",
+        line=line,
+        column=column,
+    )
+
+
+def _quoted_end(text: str, start: int, mark: str, backslash: bool, what: str) -> int:
+    at = start + 1
+    while at < len(text):
+        if backslash and text[at] == "\\":
+            at += 2
+        elif text[at] != mark:
+            at += 1
+        elif text[at + 1 : at + 2] == mark:
+            at += 2
+        else:
+            return at + 1
+    raise _unclosed(text, what, start)
+
+
+def _comment_end(text: str, start: int, nested: bool) -> int:
+    depth, at = 1, start + 2
+    while depth:
+        close, opened = text.find("*/", at), text.find("/*", at)
+        if close < 0:
+            raise _unclosed(text, "comment", start)
+        if nested and 0 <= opened < close:
+            depth, at = depth + 1, opened + 2
+        else:
+            depth, at = depth - 1, close + 2
+    return at
+
+
+class _Scan:
+    """One pass over one text; keeps the stack of open brackets to tell a slice from a parameter."""
+
+    def __init__(self, text: str, dialect: Dialect) -> None:
+        self.text, self.dialect = text, dialect
+        self.brackets: list[str] = []
+
+    def _opens_subscript(self, at: int) -> bool:
+        before = self.text[max(0, at - 64) : at].rstrip()
+        word = re.search(r"\w+$", before)
+        return word.group().lower() != "array" if word else before.endswith((")", "]", '"'))
+
+    def _bracket(self, at: int) -> None:
+        char = self.text[at]
+        if char == "[":
+            self.brackets.append("subscript" if self._opens_subscript(at) else "list")
+        elif char == "(":
+            self.brackets.append("parenthesis")
+        elif self.brackets:
+            self.brackets.pop()
+
+    def _special(self, at: int) -> tuple[str, int]:
+        text, dialect = self.text, self.dialect
+        char, pair = text[at], text[at : at + 2]
+        after_word = at > 0 and (text[at - 1].isalnum() or text[at - 1] in "_$")
+        if pair == "--":
+            end = text.find("\n", at)
+            return "comment", len(text) if end < 0 else end
+        if pair == "/*":
+            return "comment", _comment_end(text, at, dialect.nested_comments)
+        if char == "'":
+            return "string", _quoted_end(text, at, "'", False, "string")
+        if char in "eE":
+            if dialect.escape_strings and text[at + 1 : at + 2] == "'" and not after_word:
+                return "string", _quoted_end(text, at + 1, "'", True, "string")
+            word = _WORD.match(text, at)
+            return "text", word.end() if word else at + 1
+        if char == '"' or (char == "`" and dialect.backtick_names):
+            return "name", _quoted_end(text, at, char, False, "quoted name")
+        if char == "[" and dialect.bracket_names:
+            end = text.find("]", at)
+            if end < 0:
+                raise _unclosed(text, "quoted name", at)
+            return "name", end + 1
+        if char == "$" and dialect.dollar_quotes and not after_word:
+            tag = _DOLLAR.match(text, at)
+            if tag:
+                end = text.find(tag.group(), tag.end())
+                if end < 0:
+                    raise _unclosed(text, "string", at)
+                return "string", end + len(tag.group())
+        if char == ";":
+            return "end", at + 1
+        if pair in ("::", ":="):
+            return "text", at + 2
+        if char == ":" and not (dialect.subscripts and self.brackets[-1:] == ["subscript"]):
+            word = _WORD.match(text, at + 1)
+            if word and not after_word and text[at - 1 : at] not in (")", "]"):
+                return "parameter", word.end()
+        if char in "()[]":
+            self._bracket(at)
+        return "text", at + 1
+
+    def tokens(self) -> Iterator[Token]:
+        at, text = 0, self.text
+        while at < len(text):
+            plain = _PLAIN.match(text, at)
+            if plain:
+                yield Token("text", at, plain.end())
+                at = plain.end()
+                continue
+            kind, end = self._special(at)
+            yield Token(kind, at, end)
+            at = end
+
+
+def scan(text: str, dialect: Dialect) -> Iterator[Token]:
+    """Cut the text into tokens that cover it without a gap.
+
+    Raises StatementRefused at a string, quoted name or comment that is never closed.
+    """
+    return _Scan(text, dialect).tokens()
+
+
+def parameter_names(text: str, dialect: Dialect) -> list[str]:
+    """Names of the parameters used, each once, in the order of their first use."""
+    return list(dict.fromkeys(text[t.start + 1 : t.end] for t in scan(text, dialect) if t.kind == "parameter"))
+
+
+def replace_parameters(text: str, dialect: Dialect, put: Callable[[str], str]) -> str:
+    """The text with ``put(name)`` in place of each parameter; all else stays to the letter."""
+    return "".join(
+        put(text[t.start + 1 : t.end]) if t.kind == "parameter" else text[t.start : t.end] for t in scan(text, dialect)
+    )
+
+
+def one_reading_statement(text: str, dialect: Dialect) -> str:
+    """The text without its closing semicolon, refused unless it is one statement that begins as a reading one.
+
+    This is the early and friendly refusal; the source's own session refuses again, with the database's authority.
+    Raises StatementRefused with line and column.
+    """
+    size = len(text.encode())
+    if size > MAX_STATEMENT_BYTES:
+        raise StatementRefused(
+            f"the statement has {size:,} bytes; at most {MAX_STATEMENT_BYTES:,} are taken.",
+            "Keep the bulk of it in the database as a view, and select from that.",
+            bytes=size,
+        )
+    if "\0" in text:
+        line, column = place(text, text.index("\0"))
+        raise StatementRefused(
+            f"there is a NUL character at line {line}, column {column}.", "Remove it.", line=line, column=column
+        )
+    ended_at: int | None = None
+    first: int | None = None
+    for token in scan(text, dialect):
+        piece = text[token.start : token.end]
+        if token.kind == "end":
+            ended_at = token.start if ended_at is None else ended_at
+        elif token.kind == "comment" or not piece.strip():
+            continue
+        elif ended_at is not None:
+            line, column = place(text, token.start + len(piece) - len(piece.lstrip()))
+            raise StatementRefused(
+                f"a second statement begins at line {line}, column {column}; an extract is one statement.",
+                "Keep one statement, and save the other as an extract of its own.",
+                line=line,
+                column=column,
+            )
+        elif first is None and piece.strip() != "(":
+            first = token.start + len(piece) - len(piece.lstrip())
+    _refuse_unless_reading(text, first, dialect)
+    return text if ended_at is None else text[:ended_at] + text[ended_at:].replace(";", "")
+
+
+def _refuse_unless_reading(text: str, start: int | None, dialect: Dialect) -> None:
+    if start is None:
+        raise StatementRefused("the statement is empty.", "Write a statement that begins with select.")
+    word = _WORD.match(text, start)
+    found = word.group().lower() if word else text[start]
+    if found not in dialect.reading_words:
+        line, column = place(text, start)
+        raise StatementRefused(
+            f"the statement begins with '{found}' at line {line}, column {column}; an extract only reads.",
+            f"Begin it with {', '.join(dialect.reading_words[:-1])} or {dialect.reading_words[-1]}.",
+            line=line,
+            column=column,
+        )
