@@ -162,11 +162,39 @@ def parameter_names(text: str, dialect: Dialect) -> list[str]:
     return list(dict.fromkeys(text[t.start + 1 : t.end] for t in scan(text, dialect) if t.kind == "parameter"))
 
 
-def replace_parameters(text: str, dialect: Dialect, put: Callable[[str], str]) -> str:
+@dataclass(frozen=True, slots=True)
+class Rendered:
+    """A statement's text with its parameters replaced, and the way back from its positions to the author's text."""
+
+    text: str
+    spans: tuple[tuple[int, int, int, int], ...]
+    """Of each replacement: start and length in the rendered text, start and length in the author's."""
+
+    def original(self, position: int) -> int:
+        """The author's position for a position in the rendered text."""
+        shift = 0
+        for start, length, author_start, author_length in self.spans:
+            if position < start:
+                break
+            if position < start + length:
+                return author_start
+            shift = start + length - author_start - author_length
+        return position - shift
+
+
+def replace_parameters(text: str, dialect: Dialect, put: Callable[[str], str]) -> Rendered:
     """The text with ``put(name)`` in place of each parameter; all else stays to the letter."""
-    return "".join(
-        put(text[t.start + 1 : t.end]) if t.kind == "parameter" else text[t.start : t.end] for t in scan(text, dialect)
-    )
+    out: list[str] = []
+    spans: list[tuple[int, int, int, int]] = []
+    at = 0
+    for token in scan(text, dialect):
+        piece = text[token.start : token.end]
+        if token.kind == "parameter":
+            piece = put(piece[1:])
+            spans.append((at, len(piece), token.start, token.end - token.start))
+        out.append(piece)
+        at += len(piece)
+    return Rendered("".join(out), tuple(spans))
 
 
 def one_reading_statement(text: str, dialect: Dialect) -> str:

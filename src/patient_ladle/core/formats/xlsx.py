@@ -49,9 +49,10 @@ _PARTS = {
     '<numFmt numFmtId="164" formatCode="yyyy\\-mm\\-dd"/><numFmt numFmtId="165" formatCode="yyyy\\-mm\\-dd\\ hh:mm:ss"/>'
     '</numFmts><fonts count="2"><font><sz val="11"/><name val="Calibri"/></font><font><b/><sz val="11"/>'
     '<name val="Calibri"/></font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill>'
-    '<fill><patternFill patternType="gray125"/></fill></fills><borders count="1"><border/></borders>'
-    '<cellStyleXfs count="1"><xf/></cellStyleXfs><cellXfs count="4">'
-    f"{_XF.format(0, 0)}{_XF.format(0, 1)}{_XF.format(164, 0)}{_XF.format(165, 0)}</cellXfs></styleSheet>",
+    '<fill><patternFill patternType="gray125"/></fill></fills><borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders>'
+    '<cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/></cellStyleXfs><cellXfs count="4">'
+    f"{_XF.format(0, 0)}{_XF.format(0, 1)}{_XF.format(164, 0)}{_XF.format(165, 0)}</cellXfs>"
+    '<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>',
 }
 _TEXT_OPEN, _TEXT_CLOSE = '<c t="inlineStr"><is><t xml:space="preserve">', "</t></is></c>"
 _NEEDS_ESCAPES = "[&<>\x00-\x08\x0b-\x1f\ufffe\uffff]|_x[0-9A-Fa-f]{4}_"

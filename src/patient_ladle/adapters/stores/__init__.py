@@ -1,0 +1,1 @@
+"""Where results are kept and delivered to."""

@@ -1,0 +1,117 @@
+"""``python -m patient_ladle.service …``: the service's own processes. People use ``ladle service start``."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+import os
+import sys
+from pathlib import Path
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
+
+
+def _start(args: argparse.Namespace) -> int:
+    from django.conf import settings
+
+    from patient_ladle.core.errors import LadleError
+
+    from .processes.supervisor import Supervisor
+
+    data: Path = settings.DATA
+    if args.demo and settings.LISTEN not in ("127.0.0.1", "::1", "localhost"):
+        print("the demo has a known login and listens on loopback only: unset LADLE_LISTEN.", file=sys.stderr)
+        return 2
+    try:
+        data.mkdir(parents=True, exist_ok=True)
+        os.environ["LADLE_DATA"] = str(data)
+        return Supervisor(data, args.places, args.demo).run(f"http://{settings.LISTEN}:{settings.PORT}")
+    except LadleError as error:
+        print(f"ladle: {error.in_words()}", file=sys.stderr)
+    except OSError as error:
+        print(f"ladle: the data directory '{data}' cannot be used: {error.strerror}. Choose another: LADLE_DATA=…", file=sys.stderr)
+    return 1
+
+
+def _migrate(_: argparse.Namespace) -> int:
+    from django.core.management import call_command
+
+    from .people.services import first_administrator
+
+    call_command("migrate", verbosity=0, interactive=False)
+    written = first_administrator()
+    if written:
+        print(f"first sign-in: name and password of the administrator are in {written}", flush=True)
+    return 0
+
+
+def _web(_: argparse.Namespace) -> int:
+    from django.conf import settings
+
+    from .processes.web import main
+
+    main(settings.LISTEN, settings.PORT)
+    return 0
+
+
+def _worker(args: argparse.Namespace) -> int:
+    from .processes.parent import end_with_parent
+    from .processes.worker import WorkerProcess
+
+    if not sys.stdin.isatty() and not args.alone:
+        end_with_parent()
+    WorkerProcess(args.places).main()
+    return 0
+
+
+def _scheduler(_: argparse.Namespace) -> int:
+    from .processes.parent import end_with_parent
+    from .processes.scheduler import main
+
+    end_with_parent()
+    main()
+    return 0
+
+
+def _demo(_: argparse.Namespace) -> int:
+    from .demo.main import main
+    from .processes.parent import end_with_parent
+
+    end_with_parent()
+    return main()
+
+
+def _manage(args: argparse.Namespace) -> int:
+    from django.core.management import execute_from_command_line
+
+    execute_from_command_line(["ladle-manage", *args.words])
+    return 0
+
+
+def main() -> int:
+    """Parse, set Django up, do it."""
+    parser = argparse.ArgumentParser(prog="python -m patient_ladle.service")
+    verbs = parser.add_subparsers(required=True)
+    for name, action in (("start", _start), ("migrate", _migrate), ("web", _web), ("worker", _worker),
+                         ("scheduler", _scheduler), ("demo", _demo), ("manage", _manage)):  # fmt: skip
+        verb = verbs.add_parser(name)
+        verb.set_defaults(action=action)
+        if name in ("start", "worker"):
+            verb.add_argument("--places", type=int, default=2)
+        if name == "start":
+            verb.add_argument("--demo", action="store_true")
+        if name == "worker":
+            verb.add_argument("--alone", action="store_true", help="not a child of the supervisor")
+        if name == "manage":
+            verb.add_argument("words", nargs=argparse.REMAINDER)
+    args = parser.parse_args()
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    if args.action not in (_start, _manage):
+        import django
+
+        django.setup()
+    return int(args.action(args) or 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

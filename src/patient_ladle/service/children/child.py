@@ -1,0 +1,138 @@
+"""The child: does one job that stands on its standard input, and tells how it goes in JSON lines.
+
+In: the job, then ``{"cancel": true}``, ``{"published": true}`` or ``{"fenced": …}``. End of input means that the
+parent is gone, and the child ends at once. Out: ``stage``, ``log``, ``progress``, ``publish``, then ``done`` or
+``failed``.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import queue
+import sys
+import threading
+import time
+import traceback
+from collections.abc import Callable
+from datetime import date, datetime, timezone
+from pathlib import Path
+from typing import Any
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.adapters.stores.folder import FolderStore
+from patient_ladle.core.engine import RunJob, run_extract
+from patient_ladle.core.errors import Fenced, LadleError, RunCancelled, ServiceFault
+from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.ports import Outcome, SourceSession, Statement
+
+
+class _SystemClock:
+    def now(self) -> datetime:
+        return datetime.now(timezone.utc)
+
+    def monotonic(self) -> float:
+        return time.monotonic()
+
+
+class PipeLedger:
+    """The run's ledger at the other end of the pipe. See RunLedger."""
+
+    def __init__(self) -> None:
+        self.out = threading.Lock()
+        self.answers: queue.Queue[dict[str, Any]] = queue.Queue()
+        self.cancelled = threading.Event()
+        self.session: SourceSession | None = None
+
+    def tell(self, kind: str, **facts: Any) -> None:
+        """One line to the parent."""
+        with self.out:
+            sys.stdout.write(json.dumps({"kind": kind, **facts}) + "\n")
+            sys.stdout.flush()
+
+    def listen(self) -> None:
+        """Runs in a thread of its own: takes the parent's words until it is gone."""
+        for line in sys.stdin:
+            said = json.loads(line)
+            if said.get("cancel"):
+                self.cancelled.set()
+                if self.session is not None:
+                    self.session.cancel()
+            else:
+                self.answers.put(said)
+        os._exit(3)
+
+    def stage(self, name: str) -> None:
+        self.tell("stage", name=name)
+
+    def log(self, level: str, text: str) -> None:
+        self.tell("log", level=level, text=text)
+
+    def progress(self, rows: int, bytes_read: int) -> None:
+        self.tell("progress", rows=rows, bytes=bytes_read)
+
+    def cancel_asked(self) -> bool:
+        return self.cancelled.is_set()
+
+    def publish(self, outcome: Outcome, deliver: Callable[[], None]) -> None:
+        """The parent records the intent and renames under the run's lock; here one only waits for its word."""
+        self.tell("publish", outcome=outcome.to_dict())
+        answer = self.answers.get()
+        if not answer.get("published"):
+            raise Fenced(str(answer.get("fenced", "another worker owns this run.")))
+
+
+def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
+    parameters = [Parameter.from_dict(item) for item in job["parameters"]]
+    values = resolve(
+        parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"])
+    )
+    about = {**job["about"], "values": values.as_text()}
+    work = RunJob(
+        name=job["name"],
+        stem=job["stem"],
+        statement=Statement(job["statement"], values, job["deadline_seconds"]),
+        formats=tuple(job["formats"]),
+        deliver_into=job["deliver_into"],
+        about=about,
+    )
+
+    def open_session() -> SourceSession:
+        session = get_engine(job["engine"]).open(job["address"], job["secret"])
+        ledger.session = session
+        if ledger.cancelled.is_set():
+            session.close()
+            raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
+        return session
+
+    folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
+    run_extract(work, open_session, folder, ledger, _SystemClock())
+    ledger.tell("done")
+
+
+def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
+    steps = get_engine(job["engine"]).check(job["address"], job["secret"])
+    ledger.tell("done", steps=[step.to_dict() for step in steps])
+
+
+def main() -> None:
+    """Entry point of ``python -m patient_ladle.service.children.child``."""
+    job = json.loads(sys.stdin.readline())
+    ledger = PipeLedger()
+    threading.Thread(target=ledger.listen, daemon=True).start()
+    try:
+        (_check if job["do"] == "check" else _run)(job, ledger)
+    except LadleError as error:
+        ledger.tell("failed", error=error.to_dict())
+    except MemoryError:
+        ledger.tell("failed", error=ServiceFault("the run ran out of memory.", "Narrow the statement.").to_dict())
+    except Exception:  # noqa: BLE001  # the last boundary: the trace goes to the service's log, never to a person
+        traceback.print_exc()
+        fault = ServiceFault("the run met a fault of the service's own.", "The service's log has the details.")
+        ledger.tell("failed", error=fault.to_dict())
+    sys.stdout.flush()
+    os._exit(0)  # threads of drivers may linger; everything that counts is on disk
+
+
+if __name__ == "__main__":
+    main()

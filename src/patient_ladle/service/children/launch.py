@@ -1,0 +1,54 @@
+"""Starting a child and talking to it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Iterator
+from typing import Any
+
+
+class Child:
+    """One child process with a job; its standard error goes to the service's log."""
+
+    def __init__(self, job: dict[str, Any]) -> None:
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "patient_ladle.service.children.child"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            encoding="utf-8",
+            start_new_session=True,
+        )
+        self.say(job)
+
+    def say(self, words: dict[str, Any]) -> None:
+        """One line to the child; silence when it is gone already."""
+        assert self.process.stdin is not None
+        try:
+            self.process.stdin.write(json.dumps(words) + "\n")
+            self.process.stdin.flush()
+        except (BrokenPipeError, ValueError):
+            return
+
+    def told(self) -> Iterator[dict[str, Any]]:
+        """What the child tells, until it ends."""
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            yield json.loads(line)
+
+    def kill(self) -> None:
+        """End it at once."""
+        self.process.kill()
+
+    def wait(self) -> int:
+        """Exit status; negative is the signal that ended it."""
+        status = self.process.wait()
+        for pipe in (self.process.stdin, self.process.stdout):
+            try:
+                if pipe:
+                    pipe.close()
+            except BrokenPipeError:
+                continue  # what was left unsaid has no reader any more
+        return status

@@ -1,0 +1,1 @@
+"""What every app stands on: keys, problem details, pages, strict serializers. Imports no app."""

@@ -1,0 +1,68 @@
+"""Base classes of the API: views that say which role each method needs, strict bodies, cursor pages."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+from rest_framework import serializers
+from rest_framework.pagination import CursorPagination
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from patient_ladle.core.errors import BadInput, unknown_name
+
+
+class RoleView(APIView):
+    """``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``."""
+
+    needs: ClassVar[Mapping[str, str]] = {}
+
+
+class StrictSerializer(serializers.Serializer):
+    """Refuses fields it does not know, with the nearest one it does."""
+
+    def to_internal_value(self, data: Any) -> Any:
+        if not isinstance(data, Mapping):
+            raise BadInput("the body is not a JSON object.", "Send an object with the fields that are described.")
+        for key in data:
+            if key not in self.fields:
+                raise unknown_name("field", str(key), self.fields)
+        return super().to_internal_value(data)
+
+
+def body_of(request: Request, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:
+    """The validated body."""
+    made = serializer(data=request.data, partial=partial)
+    made.is_valid(raise_exception=True)
+    return dict(made.validated_data)
+
+
+class Pages(CursorPagination):
+    """Cursor pages: steady while rows are added at the front."""
+
+    page_size = 50
+    page_size_query_param = "page_size"
+    max_page_size = 200
+    ordering = "-id"
+
+
+def page_of(request: Request, view: APIView, queryset: Any, serializer: type[serializers.BaseSerializer]) -> Response:
+    """One page as ``{next, previous, results}``."""
+    pages = Pages()
+    found = pages.paginate_queryset(queryset, request, view=view)
+    return pages.get_paginated_response(serializer(found, many=True).data)
+
+
+def paged(name: str, serializer: type[serializers.Serializer]) -> Any:
+    """The serializer that describes a page of ``serializer`` in the API's document."""
+    return type(
+        f"{name}Page",
+        (serializers.Serializer,),
+        {
+            "next": serializers.CharField(allow_null=True),
+            "previous": serializers.CharField(allow_null=True),
+            "results": serializer(many=True),
+        },
+    )

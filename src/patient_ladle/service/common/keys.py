@@ -1,0 +1,38 @@
+"""The service's keys: files of mode 0600 outside the database, made at the first start."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from functools import lru_cache
+from pathlib import Path
+
+from cryptography.fernet import Fernet, MultiFernet
+
+
+def kept_secret(path: Path, make: str) -> str:
+    """The file's text; written with ``make`` and mode 0600 when it is not there yet. Safe against two at once."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f".{path.name}.{os.getpid()}.{secrets.token_hex(4)}")
+    if not path.exists():
+        descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            file.write(make)
+        try:
+            os.link(part, path)
+        except FileExistsError:
+            pass  # another process was first: its secret counts
+        part.unlink()
+    return path.read_text().strip()
+
+
+def django_key(data: Path) -> str:
+    """The key that signs sessions."""
+    return kept_secret(data / "keys" / "session.key", secrets.token_urlsafe(48))
+
+
+@lru_cache(maxsize=4)
+def secret_box(data: Path) -> MultiFernet:
+    """Encrypts secrets at rest; a key file may hold several keys, a line each, the newest first."""
+    text = kept_secret(data / "keys" / "secrets.key", Fernet.generate_key().decode())
+    return MultiFernet([Fernet(line.encode()) for line in text.splitlines() if line])

@@ -1,0 +1,117 @@
+"""Every error as problem details (RFC 9457), with code, message, hint and request id; the one map of code to status."""
+
+from __future__ import annotations
+
+import logging
+from http import HTTPStatus
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import DatabaseError, InterfaceError, OperationalError
+from django.http import Http404
+from rest_framework import exceptions
+from rest_framework.response import Response
+from rest_framework.views import set_rollback
+
+from patient_ladle.core.errors import BadInput, LadleError, NotAllowed, NotFound, NotSignedIn, ServiceFault
+
+log = logging.getLogger("ladle.api")
+
+STATUS = {
+    "not_found": 404, "not_signed_in": 401, "not_allowed": 403, "conflict": 409, "edited_meanwhile": 412,
+    "source_unreachable": 502, "source_sign_in_refused": 502, "source_database_missing": 502,
+    "source_not_readable": 502, "connection_lost": 502, "deadline_exceeded": 504, "store_unwritable": 507,
+    "disk_full": 507, "service_fault": 500, "method_not_allowed": 405, "slow_down": 429, "service_away": 503,
+    "idempotency_mismatch": 422,
+}  # fmt: skip
+"""Code to HTTP status; a code that is not here is 400."""
+
+
+class MethodNotAllowed(LadleError):
+    """The address takes other methods."""
+
+    code = "method_not_allowed"
+
+
+class SlowDown(LadleError):
+    """Too many failed sign-ins."""
+
+    code = "slow_down"
+    transient = True
+
+
+class ServiceAway(LadleError):
+    """The service database does not answer."""
+
+    code = "service_away"
+    transient = True
+
+
+class IdempotencyMismatch(BadInput):
+    """The same Idempotency-Key came with another body."""
+
+    code = "idempotency_mismatch"
+
+
+def _from_serializer(detail: Any, path: str = "") -> str:
+    if isinstance(detail, dict):
+        return "; ".join(_from_serializer(v, f"{path}.{k}" if path else str(k)) for k, v in detail.items())
+    if isinstance(detail, list):
+        return "; ".join(_from_serializer(item, path) for item in detail if item)
+    return f"{path}: {detail}" if path and path != "non_field_errors" else str(detail)
+
+
+def as_own(error: Exception) -> LadleError:
+    """The one map from the frameworks' exceptions to our errors."""
+    match error:
+        case LadleError():
+            return error
+        case exceptions.ValidationError():
+            return BadInput(_from_serializer(error.detail), "Correct the fields named.")
+        case exceptions.ParseError():
+            return BadInput(f"the body is not JSON: {error.detail}", "Send a JSON object, encoded as UTF-8.")
+        case exceptions.UnsupportedMediaType():
+            return BadInput("the body is not JSON.", "Send it with Content-Type: application/json.")
+        case exceptions.NotAuthenticated() | exceptions.AuthenticationFailed():
+            return NotSignedIn("this needs a sign-in.", "Sign in, or send a bearer token.")
+        case exceptions.PermissionDenied() | PermissionDenied():
+            return NotAllowed(str(error) or "this is not allowed.", "Ask an administrator for a wider role.")
+        case exceptions.MethodNotAllowed():
+            return MethodNotAllowed(str(error.detail), "See /api/v1/openapi.json.")
+        case exceptions.NotFound() | Http404():
+            return NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
+        case OperationalError() | InterfaceError():
+            return ServiceAway("the service database does not answer.", "Try again in a moment; see /healthz.")
+    return ServiceFault("the service met a fault of its own.", "Its log has the details under this request id.")
+
+
+def problem_body(error: LadleError, request_id: str) -> tuple[int, dict[str, Any]]:
+    """Status and RFC 9457 members for an error."""
+    status = STATUS.get(error.code, 400)
+    return status, {
+        "type": "about:blank",
+        "title": HTTPStatus(status).phrase,
+        "status": status,
+        "detail": error.in_words(),
+        "code": error.code,
+        "message": error.message,
+        "hint": error.hint,
+        "transient": error.transient,
+        "facts": error.facts,
+        "request_id": request_id,
+    }
+
+
+def problem_response(error: Exception, context: dict[str, Any]) -> Response:
+    """DRF's exception handler; a stack trace goes to the log and never to a person."""
+    request = context["request"]
+    request_id = getattr(request, "request_id", "")
+    own = as_own(error)
+    if own.code in ("service_fault", "service_away") or isinstance(error, DatabaseError):
+        log.error("request %s: %s", request_id, own.message, exc_info=error)
+    set_rollback()
+    status, body = problem_body(own, request_id)
+    response = Response(body, status=status, content_type="application/problem+json")
+    if status == 401:
+        response["WWW-Authenticate"] = 'Bearer realm="Patient Ladle"'
+    return response

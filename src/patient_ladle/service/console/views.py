@@ -1,0 +1,58 @@
+"""The console's page and files. The page holds nothing but the sign-in until somebody has signed in."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.views.decorators.cache import never_cache
+from whitenoise.middleware import WhiteNoiseMiddleware
+
+from patient_ladle.core.errors import NotFound
+from patient_ladle.service.common.problems import problem_body
+
+BUILD = Path(__file__).parent / "build"
+NONCE = "__CSP_NONCE__"
+
+
+class ConsoleFiles(WhiteNoiseMiddleware):
+    """The files under ``/assets/`` carry a hash in their names: kept by browsers for ever."""
+
+    def __init__(self, get_response: Any = None) -> None:
+        super().__init__(get_response)
+        if BUILD.is_dir():
+            self.add_files(str(BUILD))
+        self.files.pop("/index.html", None)  # never the raw template with its placeholder
+
+    def immutable_file_test(self, path: str, url: str) -> bool:
+        return bool(re.match(r"^/assets/.+-[A-Za-z0-9_-]{8,}\.\w+$", url))
+
+
+@lru_cache(maxsize=1)
+def _page(changed: int) -> str:
+    return (BUILD / "index.html").read_text()
+
+
+@never_cache
+def index(request: Any) -> HttpResponse:
+    """The one page of the console, at every address that is not the API's."""
+    file = BUILD / "index.html"
+    if not file.is_file():
+        return HttpResponse(
+            "The console is not built yet: run ./scripts/demo once, or use the wheel.", status=503, content_type="text/plain"
+        )
+    return HttpResponse(_page(file.stat().st_mtime_ns).replace(NONCE, request.csp_nonce))
+
+
+def no_such_address(request: HttpRequest) -> HttpResponse:
+    """A problem, not a page, for an API address that is not there."""
+    if not request.user.is_authenticated and not request.headers.get("Authorization"):
+        return JsonResponse(
+            {"status": 401, "code": "not_signed_in", "detail": "this needs a sign-in."}, status=401
+        )
+    error = NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
+    status, body = problem_body(error, getattr(request, "request_id", ""))
+    return JsonResponse(body, status=status, content_type="application/problem+json")

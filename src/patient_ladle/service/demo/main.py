@@ -1,0 +1,111 @@
+"""Brings up the demo's sources and repository, behind a service that is served already; ends its servers with it."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import signal
+import threading
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.utils import timezone
+
+from patient_ladle.service.common.keys import kept_secret
+from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.extracts.services import add_extract
+from patient_ladle.service.people.models import Person
+from patient_ladle.service.people.services import add_person
+from patient_ladle.service.processes.cluster import Cluster
+from patient_ladle.service.runs.models import Run
+from patient_ladle.service.runs.services import start_run
+from patient_ladle.service.schedules.models import Schedule
+from patient_ladle.service.schedules.services import add_schedule, edit_schedule
+from patient_ladle.service.sources.models import Environment, Source
+from patient_ladle.service.sources.services import add_environment, add_source, edit_source
+
+from . import data
+from .scenario import EXTRACTS, FIRST_RUNS, SCHEDULES
+
+PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
+PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "reader"}
+ENVIRONMENTS = {"live": "the real thing, as far as Fennmoor is real", "rehearsal": "fewer rows, to try things on"}
+
+
+def _anchor(home: Path) -> date:
+    """The day of the first start, unless LADLE_DEMO_DATE says another."""
+    given = os.environ.get("LADLE_DEMO_DATE")
+    today = timezone.now().date().isoformat()
+    return date.fromisoformat(given or kept_secret(home / "anchor-date.txt", today))
+
+
+def _sources(home: Path, cluster: Cluster) -> None:
+    anchor = _anchor(home)
+    password = kept_secret(home / "keys" / "reader.password", secrets.token_urlsafe(18))
+    addresses: dict[str, dict[str, Any]] = {"metering": {}, "laboratory": {}}
+    for environment, days in (("live", data.DAYS), ("rehearsal", data.REHEARSAL_DAYS)):
+        database = f"metering_{environment}"
+        cluster.make_database(database)
+        data.make_metering(cluster.url(database), password, anchor, days)
+        laboratory = home / f"laboratory-{environment}.db"
+        data.make_laboratory(laboratory, anchor, days + 60)
+        address = {"host": "127.0.0.1", "port": cluster.port, "database": database, "user": data.READER}
+        addresses["metering"][environment] = {"address": address, "secret": password}
+        addresses["laboratory"][environment] = {"address": {"path": str(laboratory)}}
+    engines = {"metering": "postgresql", "laboratory": "sqlite"}
+    notes = {"metering": "Districts, premises, meters and their readings.", "laboratory": "Samples and their results."}
+    for name, engine in engines.items():
+        if Source.objects.filter(name=name).exists():
+            edit_source(name, {"addresses": addresses[name]})
+        else:
+            add_source(name, engine, addresses[name], note=notes[name])
+
+
+def _people_and_environments() -> None:
+    for name, role in PEOPLE.items():
+        if not Person.objects.filter(name=name).exists():
+            add_person(name, PASSWORD, role)
+    for name, note in ENVIRONMENTS.items():
+        if not Environment.objects.filter(name=name).exists():
+            add_environment(name, note)
+
+
+def _repository() -> None:
+    author, runner = Person.objects.get(name="amir"), Person.objects.get(name="rosa")
+    for content in EXTRACTS:
+        if not Extract.objects.filter(name=content["name"]).exists():
+            add_extract(author, change_note="first save", **content)
+    soon = timezone.now() + timedelta(seconds=75)
+    hourly = f"{soon.minute} * * * *"
+    for schedule in SCHEDULES:
+        if not Schedule.objects.filter(name=schedule["name"]).exists():
+            add_schedule(author, environment="live", zone=settings.TIME_ZONE, **schedule)
+    edit_schedule("exceedances-hourly", rule=hourly)
+    if not Run.objects.exists():
+        for body in FIRST_RUNS:
+            start_run(runner, dict(body))
+
+
+def main() -> int:
+    """Entry point of the demo process."""
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    home: Path = settings.DATA / "fennmoor"
+    home.mkdir(parents=True, exist_ok=True)
+    _people_and_environments()
+    login = settings.DATA / "demo-login.txt"
+    login.write_text("".join(f"{name} ({role}), password {PASSWORD}\n" for name, role in PEOPLE.items()))
+    print(f"demo login: rita, password {PASSWORD} (all logins: {login})", flush=True)
+    cluster = Cluster(home, "metering")
+    cluster.start()
+    try:
+        _sources(home, cluster)
+        _repository()
+        print("demo sources: metering and laboratory are up", flush=True)
+        stop.wait()
+    finally:
+        cluster.stop()
+    return 0

@@ -1,0 +1,162 @@
+"""What stands in Fennmoor Water's repository: extracts and schedules, as an author there would have written them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+EXTRACTS: list[dict[str, Any]] = [
+    {
+        "name": "monthly_consumption",
+        "folder": "regulation",
+        "source": "metering",
+        "formats": ["csv", "xlsx"],
+        "deliver_into": "regulator",
+        "file_name": "{extract}-{data_date}",
+        "notes": "Consumption by district in the month before the data date. Goes to the regulator on the 1st.",
+        "statement": """-- consumption by district, the whole month before the data date
+select d.name as district, d.zone,
+       count(distinct m.meter_id) as meters,
+       sum(r.litres) / 1000.0 as cubic_metres,
+       round(avg(r.litres), 1) as litres_a_day,
+       count(*) filter (where r.estimated) as estimated_readings
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+where r.read_at >= date_trunc('month', :data_date) - interval '1 month'
+  and r.read_at < date_trunc('month', :data_date)
+  and (:zone is null or d.zone = :zone)
+group by d.district_id, d.name, d.zone
+order by d.name
+""",
+        "parameters": [
+            {"name": "zone", "type": "text", "required": False, "allowed": ["North", "South", "Coast"], "note": "One zone, or all."}
+        ],
+    },
+    {
+        "name": "all_readings",
+        "folder": "metering",
+        "source": "metering",
+        "formats": ["csv"],
+        "notes": "Every reading there is: half a million rows in live.",
+        "statement": """select r.reading_id, m.serial, d.name as district, r.read_at, r.index_m3, r.litres, r.estimated, r.note
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+order by r.reading_id
+""",
+    },
+    {
+        "name": "estimated_readings",
+        "folder": "metering",
+        "source": "metering",
+        "formats": ["xlsx"],
+        "notes": "Meters whose readings were estimated too often: somebody should call.",
+        "statement": """select m.serial, p.address, d.name as district,
+       count(*) filter (where r.estimated) as estimated, count(*) as readings,
+       max(r.read_at) filter (where not r.estimated) as last_true_reading
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+where r.read_at >= :since and d.zone = any(:zones)
+group by m.meter_id, m.serial, p.address, d.name
+having count(*) filter (where r.estimated) >= :at_least
+order by estimated desc, m.serial
+""",
+        "parameters": [
+            {"name": "since", "type": "date", "note": "First day looked at."},
+            {"name": "zones", "type": "text", "many": True, "default": ["North", "South", "Coast"], "allowed": ["North", "South", "Coast"]},
+            {"name": "at_least", "type": "integer", "default": 3, "note": "Estimates before a meter is listed."},
+        ],
+    },
+    {
+        "name": "high_users",
+        "folder": "metering",
+        "source": "metering",
+        "formats": ["csv", "json"],
+        "notes": "Days on which a meter ran above the given litres; occupied premises only if asked.",
+        "statement": """select m.serial, p.address, d.name as district, r.read_at, r.litres
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+where r.litres > :above and (p.occupied or not :occupied_only)
+order by r.litres desc, r.read_at, m.serial
+""",
+        "parameters": [
+            {"name": "above", "type": "decimal", "default": "4000"},
+            {"name": "occupied_only", "type": "boolean", "default": False},
+        ],
+    },
+    {
+        "name": "limit_exceedances",
+        "folder": "regulation/water quality",
+        "source": "laboratory",
+        "formats": ["csv", "xlsx", "json"],
+        "deliver_into": "water-quality",
+        "notes": "Results above their limit in the thirty days before the data date.",
+        "statement": """select s.sample_id, s.taken_at, p.name as sample_point, p.zone,
+       d.name as determinand, r.value, d.unit, d.limit_value
+from results r
+join samples s on s.sample_id = r.sample_id
+join sample_points p on p.point_id = s.point_id
+join determinands d on d.code = r.code
+where r.value > d.limit_value
+  and s.taken_at >= date(:data_date, '-30 days') and s.taken_at < date(:data_date)
+  and d.code in :determinands
+order by s.taken_at, s.sample_id, d.code
+""",
+        "parameters": [
+            {
+                "name": "determinands",
+                "type": "text",
+                "many": True,
+                "default": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
+                "allowed": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
+            }
+        ],
+    },
+    {
+        "name": "samples_by_point",
+        "folder": "regulation/water quality",
+        "source": "laboratory",
+        "formats": ["csv"],
+        "notes": "How many samples each point gave, and when the last one was taken.",
+        "statement": """select p.name, p.zone, p.kind, count(*) as samples, max(s.taken_at) as last_taken
+from sample_points p left join samples s on s.point_id = p.point_id
+group by p.point_id order by p.name
+""",
+    },
+    {
+        "name": "chlorine_residual",
+        "folder": "regulation/water quality",
+        "source": "laboratory",
+        "formats": ["csv"],
+        "notes": "Fails since the laboratory renamed a column: the run log says which.",
+        "statement": """select s.taken_at, p.name as sample_point, r.result_mgl
+from results r
+join samples s on s.sample_id = r.sample_id
+join sample_points p on p.point_id = s.point_id
+where r.code = 'CL2' and s.taken_at >= date(:data_date, '-7 days')
+order by s.taken_at
+""",
+    },
+]
+
+SCHEDULES: list[dict[str, Any]] = [
+    {"name": "exceedances-hourly", "extract": "limit_exceedances", "rule": "0 * * * *"},
+    {"name": "consumption-monthly", "extract": "monthly_consumption", "rule": "0 5 1 * *"},
+    {"name": "chlorine-weekdays", "extract": "chlorine_residual", "rule": "30 6 * * 1-5"},
+]
+
+FIRST_RUNS: list[dict[str, Any]] = [
+    {"extract": "monthly_consumption"},
+    {"extract": "limit_exceedances"},
+    {"extract": "high_users", "formats": ["csv", "json"]},
+    {"extract": "samples_by_point"},
+    {"extract": "chlorine_residual"},
+    {"extract": "monthly_consumption", "environment": "rehearsal", "values": {"zone": "Coast"}},
+]
+"""Runs that the first start asks for, so that there is something to look back on."""

@@ -1,0 +1,1 @@
+"""Extracts: named, versioned statements in folders."""

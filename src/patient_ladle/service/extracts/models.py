@@ -1,0 +1,54 @@
+"""An extract is a name in a folder; all else of it lies in revisions, which are never changed."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from django.conf import settings
+from django.db import models
+
+from patient_ladle.core.naming import DEFAULT_TEMPLATE
+from patient_ladle.service.sources.models import Source
+
+
+class Extract(models.Model):
+    """A named query of the repository. ``number`` is that of its newest revision."""
+
+    name = models.CharField(max_length=64, unique=True)
+    folder = models.CharField(max_length=200, blank=True, default="")
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    number = models.PositiveIntegerField(default=0)
+    archived_at = models.DateTimeField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering: ClassVar = ["folder", "name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def head(self) -> Revision:
+        """The newest revision."""
+        return Revision.objects.select_related("source", "author").get(extract=self, number=self.number)
+
+
+class Revision(models.Model):
+    """One saved state of an extract."""
+
+    extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="revisions")
+    number = models.PositiveIntegerField()
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    saved_at = models.DateTimeField(auto_now_add=True)
+    change_note = models.TextField(blank=True, default="")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="+")
+    statement = models.TextField()
+    parameters = models.JSONField(default=list)
+    formats = models.JSONField(default=list)
+    file_name = models.CharField(max_length=200, default=DEFAULT_TEMPLATE)
+    deliver_into = models.CharField(max_length=500, blank=True, default="")
+    notes = models.TextField(blank=True, default="")
+
+    class Meta:
+        ordering: ClassVar = ["-number"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["extract", "number"], name="one_revision")]

@@ -1,0 +1,147 @@
+"""Saving, moving, archiving and restoring extracts. Every save makes a revision; none is ever changed."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.adapters.stores.folder import delivery_folder
+from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
+from patient_ladle.core.formats import get_format
+from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
+from patient_ladle.core.parameters import Parameter, check_declared
+from patient_ladle.core.scanner import one_reading_statement, parameter_names
+from patient_ladle.service.people.models import Person
+from patient_ladle.service.sources.queries import source_named
+from patient_ladle.service.sources.services import check_name
+
+from .models import Extract, Revision
+
+CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "notes")
+"""Fields of a revision that an author gives, besides the source."""
+
+
+def extract_named(name: str) -> Extract:
+    """Raises UnknownName."""
+    found = Extract.objects.select_related("owner").filter(name=name).first()
+    if found is None:
+        known = Extract.objects.filter(archived_at=None).values_list("name", flat=True)
+        raise unknown_name("extract", name, known, "Save one: ladle extract save.")
+    return found
+
+
+def check_folder(folder: str) -> str:
+    """A folder path such as ``regulation/water-quality``; empty is the top. Raises BadInput."""
+    parts = [part for part in folder.strip("/").split("/") if part]
+    for part in parts:
+        if not re.fullmatch(r"[\w][\w .&-]{0,62}", part):
+            raise BadInput(f"'{part}' cannot be the name of a folder.", "Use letters, digits, spaces, . & _ and -.")
+    return "/".join(parts)
+
+
+def _checked(content: dict[str, Any]) -> dict[str, Any]:
+    source = source_named(content["source"])
+    dialect = get_engine(source.engine).dialect
+    one_reading_statement(content["statement"], dialect)
+    parameters = [Parameter.from_dict(item) for item in content.get("parameters") or []]
+    check_declared(parameters, parameter_names(content["statement"], dialect))
+    formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
+    for name in formats:
+        get_format(name)
+    check_template(content.get("file_name") or DEFAULT_TEMPLATE)
+    delivery_folder(settings.DELIVERY_ROOTS, content.get("deliver_into") or "")
+    return {
+        "source": source,
+        "statement": content["statement"],
+        "parameters": [p.to_dict() for p in parameters],
+        "formats": formats,
+        "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
+        "deliver_into": content.get("deliver_into") or "",
+        "notes": content.get("notes") or "",
+    }
+
+
+def _add_revision(extract: Extract, author: Person, content: dict[str, Any], change_note: str) -> None:
+    extract.number += 1
+    Revision.objects.create(extract=extract, number=extract.number, author=author, change_note=change_note, **content)
+    extract.save()
+
+
+@transaction.atomic
+def add_extract(author: Person, name: str, folder: str, change_note: str, **content: Any) -> Extract:
+    """A new extract with its first revision. Raises BadInput, Conflict."""
+    check_name("extract", name)
+    if Extract.objects.filter(name=name).exists():
+        raise Conflict(f"there is an extract '{name}' already.", "Choose another name, or save a revision of it.")
+    extract = Extract(name=name, folder=check_folder(folder), owner=author)
+    checked = _checked(content)
+    extract.save()
+    _add_revision(extract, author, checked, change_note or "first save")
+    return extract
+
+
+def _locked(name: str, revision: int | None) -> Extract:
+    extract_named(name)
+    extract = Extract.objects.select_for_update().get(name=name)
+    if revision is not None and extract.number != revision:
+        head = extract.head
+        raise EditedMeanwhile(
+            f"'{name}' is at revision {extract.number}, saved by {head.author.name}; you began from {revision}.",
+            "Look at what changed, bring your change into it, and save again.",
+            revision=extract.number,
+        )
+    return extract
+
+
+@transaction.atomic
+def save_extract(author: Person, name: str, revision: int | None, change_note: str, **content: Any) -> Extract:
+    """A new revision on top of ``revision``; fields not given stay. Raises EditedMeanwhile."""
+    extract = _locked(name, revision)
+    head = extract.head
+    before = {"source": head.source.name, **{key: getattr(head, key) for key in CONTENT}}
+    _add_revision(extract, author, _checked(before | content), change_note)
+    return extract
+
+
+@transaction.atomic
+def move_extract(name: str, folder: str | None, new_name: str | None) -> Extract:
+    """Another folder, another name, or both."""
+    extract = _locked(name, None)
+    if new_name and new_name != name:
+        check_name("extract", new_name)
+        if Extract.objects.filter(name=new_name).exists():
+            raise Conflict(f"there is an extract '{new_name}' already.", "Choose another name.")
+        extract.name = new_name
+    if folder is not None:
+        extract.folder = check_folder(folder)
+    extract.save()
+    return extract
+
+
+@transaction.atomic
+def archive_extract(name: str) -> Extract:
+    """Out of sight, not gone: nothing runs it until it is restored."""
+    extract = _locked(name, None)
+    extract.archived_at = extract.archived_at or timezone.now()
+    extract.save()
+    return extract
+
+
+@transaction.atomic
+def restore_extract(author: Person, name: str, revision: int | None) -> Extract:
+    """Back from the archive; with a revision number, that revision's content becomes the newest."""
+    extract = _locked(name, None)
+    extract.archived_at = None
+    if revision is not None and revision != extract.number:
+        old = Revision.objects.filter(extract=extract, number=revision).first()
+        if old is None:
+            raise NotFound(f"'{name}' has no revision {revision}.", f"Its revisions are 1 to {extract.number}.")
+        content = {"source": old.source, **{key: getattr(old, key) for key in CONTENT}}
+        _add_revision(extract, author, content, f"restored from revision {revision}")
+    extract.save()
+    return extract

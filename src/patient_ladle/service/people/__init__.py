@@ -1,0 +1,1 @@
+"""People, their roles, sign-in and tokens."""

@@ -1,0 +1,178 @@
+"""Sign-in, people and tokens over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth import login, logout
+from django.db import connection
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.middleware.csrf import get_token
+from django.utils.decorators import method_decorator
+from django.views.decorators.csrf import csrf_protect
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle import __version__
+from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, body_of, page_of, paged
+
+from . import services
+from .authentication import role_of
+from .models import ROLES, Person, Token
+
+Pages.template = None
+
+
+class SignInBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    password = serializers.CharField(max_length=256, trim_whitespace=False)
+    token_name = serializers.CharField(max_length=64, required=False)
+
+
+class MeView(serializers.Serializer):
+    name = serializers.CharField()
+    role = serializers.ChoiceField(ROLES)
+    token = serializers.CharField(required=False, help_text="Only in the answer to a sign-in for a token.")
+
+
+class PersonView(serializers.Serializer):
+    name = serializers.CharField()
+    role = serializers.ChoiceField(ROLES)
+    active = serializers.BooleanField(source="is_active")
+    created_at = serializers.DateTimeField()
+
+
+class PersonBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    password = serializers.CharField(max_length=256, trim_whitespace=False)
+    role = serializers.CharField(max_length=16, default="reader")
+
+
+class PersonEdit(StrictSerializer):
+    password = serializers.CharField(max_length=256, required=False, trim_whitespace=False)
+    role = serializers.CharField(max_length=16, required=False)
+    active = serializers.BooleanField(required=False)
+
+
+class TokenView(serializers.Serializer):
+    id = serializers.IntegerField()
+    person = serializers.CharField(source="person.name")
+    name = serializers.CharField()
+    role = serializers.ChoiceField(ROLES)
+    prefix = serializers.CharField()
+    created_at = serializers.DateTimeField()
+    expires_at = serializers.DateTimeField(allow_null=True)
+    last_used_at = serializers.DateTimeField(allow_null=True)
+    revoked_at = serializers.DateTimeField(allow_null=True)
+    secret = serializers.SerializerMethodField(help_text="Shown once, in the answer that made the token.")
+
+    def get_secret(self, token: Token) -> str:
+        return str(getattr(token, "secret_shown_once", ""))
+
+
+class TokenBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    role = serializers.CharField(max_length=16, required=False)
+    days = serializers.IntegerField(min_value=1, max_value=3650, required=False)
+
+
+@method_decorator(csrf_protect, name="dispatch")
+class SessionSignIn(RoleView):
+    """The console's sign-in: answers with a session cookie."""
+
+    authentication_classes: Any = []
+    permission_classes: Any = []
+
+    @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=MeView)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, SignInBody)
+        person = services.sign_in(body["name"], body["password"])
+        login(request._request, person, backend="django.contrib.auth.backends.ModelBackend")
+        return Response(MeView({"name": person.name, "role": person.role}).data)
+
+
+class TokenSignIn(RoleView):
+    """A program's sign-in: answers with a bearer token."""
+
+    authentication_classes: Any = []
+    permission_classes: Any = []
+
+    @extend_schema(operation_id="token_sign_in", request=SignInBody, responses=MeView)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, SignInBody)
+        person = services.sign_in(body["name"], body["password"])
+        name = body.get("token_name", "sign-in")
+        _, secret = services.add_token(person, name, person.role, 90, person.role)
+        return Response({"name": person.name, "role": person.role, "token": secret})
+
+
+class Me(RoleView):
+    """Who is signed in."""
+
+    @extend_schema(operation_id="me", responses=MeView)
+    def get(self, request: Request) -> Response:
+        get_token(request._request)
+        return Response({"name": request.user.name, "role": role_of(request)})
+
+    @extend_schema(operation_id="sign_out", request=None, responses={204: None})
+    def delete(self, request: Request) -> Response:
+        logout(request._request)
+        if isinstance(request.auth, Token):
+            services.revoke_token(request.user, request.auth.pk, everybodys=False)
+        return Response(status=204)
+
+
+class People(RoleView):
+    needs = {"GET": "administrator", "POST": "administrator"}
+
+    @extend_schema(operation_id="people", responses=PersonView(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(PersonView(Person.objects.order_by("name"), many=True).data)
+
+    @extend_schema(operation_id="add_person", request=PersonBody, responses={201: PersonView})
+    def post(self, request: Request) -> Response:
+        return Response(PersonView(services.add_person(**body_of(request, PersonBody))).data, status=201)
+
+
+class OnePerson(RoleView):
+    needs = {"PATCH": "administrator"}
+
+    @extend_schema(operation_id="edit_person", request=PersonEdit, responses=PersonView)
+    def patch(self, request: Request, name: str) -> Response:
+        return Response(PersonView(services.edit_person(name, body_of(request, PersonEdit))).data)
+
+
+class Tokens(RoleView):
+    """One's own tokens; an administrator sees everybody's."""
+
+    @extend_schema(operation_id="tokens", responses=paged("Token", TokenView))
+    def get(self, request: Request) -> Response:
+        mine = Token.objects.select_related("person")
+        found = mine if role_of(request) == "administrator" else mine.filter(person=request.user)
+        return page_of(request, self, found, TokenView)
+
+    @extend_schema(operation_id="add_token", request=TokenBody, responses={201: TokenView})
+    def post(self, request: Request) -> Response:
+        body, role = body_of(request, TokenBody), role_of(request)
+        token, secret = services.add_token(request.user, body["name"], body.get("role", role), body.get("days"), role)
+        token.secret_shown_once = secret
+        return Response(TokenView(token).data, status=201)
+
+
+class OneToken(RoleView):
+    @extend_schema(operation_id="revoke_token", request=None, responses={204: None})
+    def delete(self, request: Request, token_id: int) -> Response:
+        services.revoke_token(request.user, token_id, role_of(request) == "administrator")
+        return Response(status=204)
+
+
+def health(request: HttpRequest) -> HttpResponse:
+    """``/healthz``: 200 when the service database answers. Says nothing that a stranger could use."""
+    try:
+        with connection.cursor() as cursor:
+            cursor.execute("select 1")
+    except Exception:  # noqa: BLE001  # whatever is wrong, the answer is that the service is not well
+        return JsonResponse({"status": "away", "version": __version__}, status=503)
+    return JsonResponse({"status": "well", "version": __version__})

@@ -1,0 +1,1 @@
+"""The service's processes: supervisor, web, worker, scheduler, and the private database cluster."""

@@ -1,0 +1,130 @@
+"""``ladle service start``: brings the schema up, then web, worker and scheduler as children, restarted with back-off."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+import urllib.request
+from dataclasses import dataclass
+from pathlib import Path
+
+import psycopg
+
+from .cluster import Cluster
+
+log = logging.getLogger("ladle.service")
+
+MIGRATE_LOCK = 0x1AD1E02
+STEADY_SECONDS = 30.0
+"""A child that lived so long starts its back-off anew."""
+STOP_SECONDS = 20.0
+
+
+@dataclass(slots=True)
+class _Part:
+    """One child of the supervisor."""
+
+    name: str
+    command: list[str]
+    process: subprocess.Popen[bytes] | None = None
+    began: float = 0.0
+    wait: float = 0.5
+    again_at: float = 0.0
+
+    def start(self) -> None:
+        self.process = subprocess.Popen(self.command, stdin=subprocess.PIPE)
+        self.began = time.monotonic()
+
+
+def _own(*words: str) -> list[str]:
+    return [sys.executable, "-m", "patient_ladle.service", *words]
+
+
+class Supervisor:
+    """Starts everything, keeps it up, stops it together."""
+
+    def __init__(self, data: Path, places: int, demo: bool) -> None:
+        self.data = data
+        self.stop = threading.Event()
+        self.cluster: Cluster | None = None
+        self.parts = [
+            _Part("web", _own("web")),
+            _Part("worker", _own("worker", "--places", str(places))),
+            _Part("scheduler", _own("scheduler")),
+        ]
+        if demo:
+            self.parts.append(_Part("demo", _own("demo")))
+
+    def _bring_up_database(self) -> None:
+        if not os.environ.get("LADLE_DATABASE_URL"):
+            self.cluster = Cluster(self.data, "ledger")
+            self.cluster.start()
+            self.cluster.make_database("ladle")
+            os.environ["LADLE_DATABASE_URL"] = self.cluster.url("ladle")
+        with psycopg.connect(os.environ["LADLE_DATABASE_URL"], autocommit=True) as connection:
+            connection.execute("select pg_advisory_lock(%s)", [MIGRATE_LOCK])
+            subprocess.run(_own("migrate"), check=True)
+
+    def _wait_until_served(self, url: str) -> bool:
+        while not self.stop.is_set():
+            self._keep_up()
+            try:
+                with urllib.request.urlopen(f"{url}/healthz", timeout=2) as answer:  # noqa: S310  # our own address
+                    return bool(json.load(answer)["status"] == "well")
+            except OSError:
+                time.sleep(0.05)
+        return False
+
+    def _keep_up(self) -> None:
+        now = time.monotonic()
+        for part in self.parts:
+            if part.process is None or part.process.poll() is None:
+                continue
+            if not part.again_at:
+                if now - part.began > STEADY_SECONDS:
+                    part.wait = 0.5
+                log.warning("%s ended with status %s; again in %.1f s", part.name, part.process.returncode, part.wait)
+                part.again_at = now + part.wait
+                part.wait = min(part.wait * 2, 30.0)
+            elif now >= part.again_at:
+                part.again_at = 0.0
+                part.start()
+
+    def run(self, url: str) -> int:
+        """Until SIGTERM or SIGINT; returns the exit status."""
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda *_: self.stop.set())
+        try:
+            self._bring_up_database()
+            for part in self.parts:
+                part.start()
+            if self._wait_until_served(url):
+                print(f"ready: {url}", flush=True)
+            (self.data / "service.json").write_text(json.dumps({"url": url, "pid": os.getpid()}))
+            while not self.stop.wait(0.5):
+                self._keep_up()
+        finally:
+            self._end()
+        return 0
+
+    def _end(self) -> None:
+        for part in self.parts:
+            if part.process is not None and part.process.poll() is None:
+                part.process.terminate()
+        deadline = time.monotonic() + STOP_SECONDS
+        for part in self.parts:
+            if part.process is not None:
+                try:
+                    part.process.wait(max(deadline - time.monotonic(), 0.1))
+                except subprocess.TimeoutExpired:
+                    part.process.kill()
+                    part.process.wait()
+        if self.cluster is not None:
+            self.cluster.stop()
+        (self.data / "service.json").unlink(missing_ok=True)

@@ -1,0 +1,273 @@
+"""The worker: claims runs, carries each out in a child, beats, and takes over from workers that no longer do."""
+
+from __future__ import annotations
+
+import logging
+import os
+import signal
+import socket
+import threading
+import time
+import uuid
+from collections.abc import Callable
+from typing import Any
+
+import psycopg
+from django.conf import settings
+from django.db import DatabaseError, InterfaceError, close_old_connections, connection
+from django.db.models import F
+from django.utils import timezone
+
+from patient_ladle.adapters.stores.folder import delivery_folder
+from patient_ladle.core.errors import Fenced, LadleError, WorkerLost, from_dict
+from patient_ladle.core.naming import stem
+from patient_ladle.service.children.launch import Child
+from patient_ladle.service.runs import ledger
+from patient_ladle.service.runs.models import RUNNING, Run, Worker
+from patient_ladle.service.runs.services import QUEUED_CHANNEL
+from patient_ladle.service.sources.queries import address_in, secret_of
+
+log = logging.getLogger("ladle.worker")
+
+BEAT_SECONDS = 2.0
+LEASE_SECONDS = 10.0
+"""A worker whose beat has not moved for so long, by the watcher's own monotonic clock, is lost."""
+CANCEL_SECONDS = 0.5
+POLL_SECONDS = 2.0
+AWAY_SECONDS = 120.0
+"""How long a write to the ledger is tried again while the service database is away."""
+_AWAY = (psycopg.OperationalError, InterfaceError, DatabaseError)
+
+
+def patiently(action: Callable[..., Any], *args: Any) -> Any:
+    """Do it, again and again while the service database is away."""
+    began, wait = time.monotonic(), 0.2
+    while True:
+        try:
+            return action(*args)
+        except _AWAY as error:
+            close_old_connections()
+            connection.close()
+            if time.monotonic() - began > AWAY_SECONDS:
+                raise
+            log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+            time.sleep(wait)
+            wait = min(wait * 2, 5.0)
+
+
+def job_of(run: Run) -> dict[str, Any]:
+    """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
+    revision, address = run.revision, address_in(run.source, run.environment)
+    names = {
+        "extract": run.extract.name,
+        "data_date": run.data_date.isoformat(),
+        "environment": run.environment.name,
+        "run": str(run.pk),
+    }
+    return {
+        "do": "run",
+        "run": str(run.pk),
+        "attempt": run.attempt,
+        "name": run.extract.name,
+        "stem": stem(revision.file_name, names),
+        "engine": run.source.engine,
+        "address": address.fields,
+        "secret": secret_of(address),
+        "statement": revision.statement,
+        "parameters": revision.parameters,
+        "values": run.values,
+        "data_date": run.data_date.isoformat(),
+        "due_at": run.due_at.isoformat(),
+        "formats": run.formats,
+        "deadline_seconds": run.source.deadline_seconds,
+        "deliver_into": delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into),
+        "store": str(settings.RESULT_STORE),
+        "about": {
+            "extract": run.extract.name,
+            "folder": run.extract.folder,
+            "revision": revision.number,
+            "source": run.source.name,
+            "environment": run.environment.name,
+            "dataDate": run.data_date.isoformat(),
+            "run": run.pk,
+            "attempt": run.attempt,
+        },
+    }
+
+
+class WorkerProcess:
+    """One worker with so many places; each place is a thread that minds one child."""
+
+    def __init__(self, places: int) -> None:
+        self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
+        self.places = places
+        self.stop = threading.Event()
+        self.free = threading.Semaphore(places)
+        self.children: dict[int, Child] = {}
+        self.seen: dict[str, tuple[int, float]] = {}
+        self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), places=places)
+
+    def carry_out(self, run: Run) -> None:
+        """Mind one run to its end; whatever happens, the run gets a last word or is left to be taken over."""
+        try:
+            self._mind(run)
+        except Fenced as error:
+            log.warning("run %s: %s", run.pk, error.message)
+        except LadleError as error:
+            self._last_word(run, error)
+        except Exception:
+            log.exception("run %s: a fault of the worker's own", run.pk)
+            self._last_word(run, WorkerLost("the worker met a fault of its own.", "The service's log has the details."))
+        finally:
+            child = self.children.pop(run.pk, None)
+            if child:
+                child.kill()
+                child.wait()
+            close_old_connections()
+            connection.close()
+            self.free.release()
+
+    def _last_word(self, run: Run, error: LadleError) -> None:
+        if self.stop.is_set():
+            return  # its child was stopped with the worker: the run is handed back, not ended
+        try:
+            patiently(ledger.fail, run, error)
+        except Fenced as fenced:
+            log.warning("run %s: %s", run.pk, fenced.message)
+
+    def _mind(self, run: Run) -> None:
+        child = self.children[run.pk] = Child(job_of(run))
+        ended = False
+        for said in child.told():
+            match said["kind"]:
+                case "stage":
+                    patiently(ledger.enter_stage, run, said["name"])
+                case "log":
+                    patiently(ledger.write_log, run, said["level"], said["text"])
+                case "progress":
+                    patiently(ledger.write_progress, run, said["rows"], said["bytes"])
+                case "publish":
+                    self._publish(run, child, said["outcome"])
+                    ended = True
+                case "failed":
+                    raise from_dict(said["error"])
+        status = child.wait()
+        if not ended:
+            how = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
+            hint = "It may have run out of memory: narrow the statement." if status == -9 else "The service's log has more."
+            raise WorkerLost(f"the run's child {how} without a last word.", hint)
+
+    def _publish(self, run: Run, child: Child, outcome: dict[str, Any]) -> None:
+        try:
+            patiently(ledger.publish, run, outcome)
+        except Fenced as error:
+            child.say({"fenced": error.message})
+            raise
+        child.say({"published": True})
+
+    def beat(self) -> None:
+        """Runs in its own thread: counts up, and looks after the others."""
+        while not self.stop.wait(BEAT_SECONDS) or self.children:
+            try:
+                Worker.objects.filter(pk=self.id).update(beat=F("beat") + 1, gone_at=None)
+                self._look_after_others()
+            except _AWAY as error:
+                log.warning("beat: %s", str(error).split("\n")[0])
+                self.seen.clear()  # nobody is lost for one lease after the database was away
+                connection.close()
+            finally:
+                close_old_connections()
+            if self.stop.is_set():
+                time.sleep(0.2)
+
+    def _look_after_others(self) -> None:
+        now = time.monotonic()
+        holders = Run.objects.filter(state=RUNNING).exclude(worker=self.id).values_list("worker", flat=True).distinct()
+        others = Worker.objects.exclude(pk=self.id)
+        for other in others.filter(pk__in=list(holders)) | others.filter(gone_at=None):
+            beat, since = self.seen.get(other.pk, (-1, now))
+            if other.beat != beat:
+                self.seen[other.pk] = (other.beat, now)
+            elif now - since > LEASE_SECONDS:
+                taken = ledger.take_over(other.pk)
+                log.warning("worker %s is lost; its runs: %s", other.pk, [(r.pk, r.state) for r in taken])
+                self.seen.pop(other.pk, None)
+
+    def watch_for_cancels(self) -> None:
+        """Runs in its own thread: passes a person's cancel on to the child."""
+        while not self.stop.is_set() or self.children:
+            time.sleep(CANCEL_SECONDS)
+            minded = list(self.children)
+            if not minded:
+                continue
+            try:
+                asked = Run.objects.filter(pk__in=minded).exclude(cancel_asked_by="").values_list("pk", flat=True)
+                for number in asked:
+                    child = self.children.get(number)
+                    if child:
+                        child.say({"cancel": True})
+            except _AWAY:
+                connection.close()  # the beat says so already
+            finally:
+                close_old_connections()
+
+    def _wait_for_queue(self) -> None:
+        """Until a run is queued, or for one poll. Its loss costs latency only."""
+        own = settings.DATABASES["default"]
+        try:
+            with psycopg.connect(
+                host=own["HOST"], port=own["PORT"], user=own["USER"], password=own["PASSWORD"], dbname=own["NAME"],
+                autocommit=True, connect_timeout=5,
+            ) as listening:  # fmt: skip
+                listening.execute(f"listen {QUEUED_CHANNEL}")
+                while not self.stop.is_set():
+                    self._claim_all()
+                    for _ in listening.notifies(timeout=POLL_SECONDS, stop_after=1):
+                        pass
+        except psycopg.Error as error:
+            log.warning("listening: %s", str(error).split("\n")[0])
+            self.stop.wait(1.0)
+
+    def _claim_all(self) -> None:
+        while not self.stop.is_set() and self.free.acquire(blocking=False):
+            run = None
+            try:
+                run = ledger.claim(self.row)
+            except _AWAY as error:
+                log.warning("claim: %s", str(error).split("\n")[0])
+                connection.close()
+            finally:
+                if run is None:
+                    self.free.release()
+            if run is None:
+                return
+            threading.Thread(target=self._carry_out_and_look_again, args=(run,)).start()
+
+    def _carry_out_and_look_again(self, run: Run) -> None:
+        self.carry_out(run)
+        self._claim_all()
+        connection.close()
+
+    def main(self) -> None:
+        """Work until asked to stop; runs that are under way are given up to a later attempt."""
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda *_: self.stop.set())
+        patiently(self.row.save)
+        threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_for_cancels)]
+        for thread in threads:
+            thread.start()
+        log.info("worker %s: %s places", self.id, self.places)
+        while not self.stop.is_set():
+            self._wait_for_queue()
+        self._leave()
+
+    def _leave(self) -> None:
+        """Stop the children and hand their runs back at once, instead of after a lease."""
+        for child in list(self.children.values()):
+            child.kill()
+        try:
+            ledger.take_over(self.id)
+            Worker.objects.filter(pk=self.id).update(gone_at=timezone.now())
+        except _AWAY as error:
+            log.warning("leaving: %s", str(error).split("\n")[0])
+        os._exit(0)  # threads that mind ended children have nothing left to say

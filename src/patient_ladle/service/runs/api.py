@@ -1,0 +1,315 @@
+"""Runs, their log and their files over HTTP."""
+
+from __future__ import annotations
+
+import os
+import re
+from datetime import datetime, timedelta
+from typing import Any
+from urllib.parse import quote
+
+from django.http import FileResponse, HttpResponse
+from django.utils import timezone
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.core.errors import BadInput, NotFound, unknown_name
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.schedules.models import Schedule
+
+from . import services
+from .ledger import store
+from .models import ENDED, FINISHED, STATES, LogLine, ResultFile, Run, Worker
+
+LOG_LINES = 500
+"""Lines of one answer; ``next`` says where to go on."""
+
+
+class FileView(serializers.Serializer):
+    run = serializers.IntegerField(source="run_id")
+    name = serializers.CharField()
+    format = serializers.CharField()
+    media_type = serializers.CharField()
+    rows = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    sha256 = serializers.CharField()
+    delivered_path = serializers.CharField()
+
+
+class StageView(serializers.Serializer):
+    stage = serializers.CharField()
+    at = serializers.DateTimeField()
+
+
+class ErrorView(serializers.Serializer):
+    code = serializers.CharField()
+    message = serializers.CharField()
+    hint = serializers.CharField()
+    transient = serializers.BooleanField()
+
+
+class RunLine(serializers.Serializer):
+    id = serializers.IntegerField()
+    extract = serializers.CharField(source="extract.name")
+    folder = serializers.CharField(source="extract.folder")
+    environment = serializers.CharField(source="environment.name")
+    source = serializers.CharField(source="source.name")
+    state = serializers.ChoiceField(STATES)
+    stage = serializers.CharField()
+    late = serializers.BooleanField()
+    warned = serializers.BooleanField()
+    empty = serializers.BooleanField()
+    cancel_asked_by = serializers.CharField()
+    data_date = serializers.DateField()
+    due_at = serializers.DateTimeField()
+    queued_at = serializers.DateTimeField()
+    started_at = serializers.DateTimeField(allow_null=True)
+    ended_at = serializers.DateTimeField(allow_null=True)
+    rows = serializers.IntegerField(allow_null=True)
+    attempt = serializers.IntegerField()
+    started_by = serializers.CharField(source="started_by.name", default=None, allow_null=True)
+    schedule = serializers.CharField(source="due_time.schedule.name", default=None, allow_null=True)
+    error = ErrorView(allow_null=True)
+    files = FileView(many=True)
+
+
+class RunView(RunLine):
+    revision = serializers.IntegerField(source="revision.number")
+    engine = serializers.CharField(source="source.engine")
+    statement = serializers.CharField(source="revision.statement")
+    values = serializers.DictField()
+    values_in_effect = serializers.DictField()
+    formats = serializers.ListField(child=serializers.CharField())
+    stages = StageView(many=True)
+    columns = serializers.ListField(child=serializers.DictField())
+    warnings = serializers.ListField(child=serializers.CharField())
+    bytes_read = serializers.IntegerField(allow_null=True)
+    again_of = serializers.IntegerField(source="again_of_id", allow_null=True)
+    same_as_before = serializers.SerializerMethodField(
+        help_text="For a run again: are the checksums those of the run it repeats? Null while that cannot be said."
+    )
+
+    def get_same_as_before(self, run: Run) -> bool | None:
+        if run.again_of is None or run.state != FINISHED or run.again_of.state != FINISHED:
+            return None
+        before = {f.format: f.sha256 for f in run.again_of.files.all()}
+        return all(before.get(f.format) == f.sha256 for f in run.files.all())
+
+
+class RunBody(StrictSerializer):
+    extract = serializers.CharField(max_length=64)
+    revision = serializers.IntegerField(required=False, min_value=1)
+    environment = serializers.CharField(required=False, allow_blank=True, max_length=64)
+    values = serializers.DictField(required=False)
+    formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
+    data_date = serializers.DateField(required=False)
+
+
+class LogLineView(serializers.Serializer):
+    id = serializers.IntegerField()
+    at = serializers.DateTimeField()
+    attempt = serializers.IntegerField()
+    stage = serializers.CharField()
+    level = serializers.ChoiceField(["info", "warning", "error"])
+    text = serializers.CharField()
+
+
+class LogView(serializers.Serializer):
+    lines = LogLineView(many=True)
+    next = serializers.IntegerField(help_text="Give it as `after` to get what comes next.")
+    ended = serializers.BooleanField(help_text="The run has ended and there are no more lines.")
+
+
+class StatusView(serializers.Serializer):
+    counts = serializers.DictField(child=serializers.IntegerField(), help_text="Runs of the last 24 hours by state.")
+    workers = serializers.IntegerField()
+    next_due_at = serializers.DateTimeField(allow_null=True)
+    next_schedule = serializers.CharField(allow_null=True)
+    now = serializers.DateTimeField()
+
+
+def _all_runs() -> Any:
+    return Run.objects.select_related(
+        "extract", "environment", "source", "started_by", "due_time__schedule", "revision", "again_of"
+    ).prefetch_related("files")
+
+
+def _one(number: int) -> Run:
+    services.run_numbered(number)
+    found: Run = _all_runs().get(pk=number)
+    return found
+
+
+def _moment(name: str, text: str) -> datetime:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise BadInput(f"'{name}' was given '{text}', which is not a time.", "Give 2026-11-24T06:05:00Z.") from None
+    return found if found.tzinfo else found.replace(tzinfo=timezone.get_current_timezone())
+
+
+class Runs(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(
+        operation_id="runs",
+        parameters=[
+            OpenApiParameter("extract", str),
+            OpenApiParameter("schedule", str),
+            OpenApiParameter("state", str),
+            OpenApiParameter("since", OpenApiTypes.DATETIME),
+            OpenApiParameter("cursor", str),
+            OpenApiParameter("page_size", int),
+        ],
+        responses=paged("Run", RunLine),
+    )
+    def get(self, request: Request) -> Response:
+        found, given = _all_runs(), request.query_params
+        if given.get("extract"):
+            found = found.filter(extract__name=given["extract"])
+        if given.get("schedule"):
+            found = found.filter(due_time__schedule__name=given["schedule"])
+        if given.get("state"):
+            if given["state"] not in STATES:
+                raise unknown_name("state", given["state"], STATES)
+            found = found.filter(state=given["state"])
+        if given.get("since"):
+            found = found.filter(queued_at__gte=_moment("since", given["since"]))
+        return page_of(request, self, found, RunLine)
+
+    @extend_schema(
+        operation_id="start_run",
+        request=RunBody,
+        parameters=[OpenApiParameter("Idempotency-Key", str, OpenApiParameter.HEADER)],
+        responses={201: RunView, 200: RunView},
+    )
+    def post(self, request: Request) -> Response:
+        key = request.headers.get("Idempotency-Key", "")
+        run, new = services.start_run_once(request.user, body_of(request, RunBody), key)
+        return Response(RunView(_one(run.pk)).data, status=201 if new else 200)
+
+
+class OneRun(RoleView):
+    @extend_schema(operation_id="run", responses=RunView)
+    def get(self, request: Request, number: int) -> Response:
+        return Response(RunView(_one(number)).data)
+
+
+class RunLog(RoleView):
+    @extend_schema(operation_id="run_log", parameters=[OpenApiParameter("after", int)], responses=LogView)
+    def get(self, request: Request, number: int) -> Response:
+        given = request.query_params.get("after") or "0"
+        if not given.isdigit():
+            raise BadInput(f"'after' was given '{given}', which is not a line's number.", "Give `next` of the last answer.")
+        run = services.run_numbered(number)
+        lines = list(LogLine.objects.filter(run=run, id__gt=int(given))[:LOG_LINES])
+        ended = run.state in ENDED and len(lines) < LOG_LINES
+        last = lines[-1].pk if lines else int(given)
+        return Response({"lines": LogLineView(lines, many=True).data, "next": last, "ended": ended})
+
+
+class RunCancel(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="cancel_run", request=None, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        return Response(RunView(_one(services.cancel_run(request.user, number).pk)).data)
+
+
+class RunAgain(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="run_again", request=None, responses={201: RunView})
+    def post(self, request: Request, number: int) -> Response:
+        return Response(RunView(_one(services.run_again(request.user, number).pk)).data, status=201)
+
+
+class RunFile(RoleView):
+    """One stored file; ``datapackage.json`` is the descriptor. Serves a single range (RFC 9110, section 14)."""
+
+    @extend_schema(operation_id="run_file", responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)})
+    def get(self, request: Request, number: int, name: str) -> HttpResponse:
+        run = services.run_numbered(number)
+        if run.state != FINISHED:
+            raise NotFound(f"run {number} has no files: it is {run.state}.", "Wait until it has finished.")
+        file = run.files.filter(name=name).first()
+        if file is None and name != "datapackage.json":
+            raise unknown_name(f"file of run {number}", name, run.files.values_list("name", flat=True))
+        path = store().path_of(str(run.pk), file.attempt if file else run.attempt, name)
+        tag = f'"{file.sha256}"' if file else f'"{os.stat(path).st_mtime_ns:x}"'
+        return _download(request, path, name, file.media_type if file else "application/json", tag)
+
+
+def _download(request: Request, path: Any, name: str, media_type: str, tag: str) -> HttpResponse:
+    size = os.stat(path).st_size
+    wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
+    if request.headers.get("If-Range", tag) != tag or (wanted and not any(wanted.groups())):
+        wanted = None
+    start, end = 0, size - 1
+    if wanted:
+        first, last = wanted.groups()
+        start = int(first) if first else max(size - int(last), 0)
+        end = min(int(last), size - 1) if first and last else size - 1
+        if start > end:
+            return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
+    file = open(path, "rb")  # noqa: SIM115  # the response closes it
+    file.seek(start)
+    response = FileResponse(_Part(file, end - start + 1), content_type=media_type, status=206 if wanted else 200)
+    response["Content-Length"] = str(end - start + 1)
+    if wanted:
+        response["Content-Range"] = f"bytes {start}-{end}/{size}"
+    response["Accept-Ranges"] = "bytes"
+    response["ETag"] = tag
+    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
+    response["Content-Security-Policy"] = "sandbox"
+    return response
+
+
+class _Part:
+    """The next so many bytes of an open file, as something that can be read and closed."""
+
+    def __init__(self, file: Any, left: int) -> None:
+        self.file, self.left = file, left
+
+    def read(self, size: int = -1) -> bytes:
+        chunk: bytes = self.file.read(self.left if size < 0 else min(size, self.left))
+        self.left -= len(chunk)
+        return chunk
+
+    def close(self) -> None:
+        self.file.close()
+
+
+class Results(RoleView):
+    @extend_schema(
+        operation_id="results",
+        parameters=[OpenApiParameter("extract", str), OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("Result", FileView),
+    )
+    def get(self, request: Request) -> Response:
+        found = ResultFile.objects.filter(run__state=FINISHED)
+        if request.query_params.get("extract"):
+            found = found.filter(run__extract__name=request.query_params["extract"])
+        return page_of(request, self, found, FileView)
+
+
+class Status(RoleView):
+    @extend_schema(operation_id="status", responses=StatusView)
+    def get(self, request: Request) -> Response:
+        now = timezone.now()
+        recent = Run.objects.filter(queued_at__gte=now - timedelta(hours=24)).values_list("state", flat=True)
+        following = Schedule.objects.filter(removed_at=None, paused_at=None, next_due_at__isnull=False)
+        first = following.order_by("next_due_at").first()
+        states = list(recent)
+        return Response(
+            {
+                "counts": {state: states.count(state) for state in STATES},
+                "workers": Worker.objects.filter(gone_at=None).count(),
+                "next_due_at": first.next_due_at if first else None,
+                "next_schedule": first.name if first else None,
+                "now": now,
+            }
+        )

@@ -1,0 +1,192 @@
+"""What workers do to the ledger: claim, tell, publish, end, take over. Every write is fenced by worker and attempt.
+
+Rules and theory
+----------------
+* A run belongs to the worker and attempt that stand in its row while its state is *running*. A write that does not
+  find them is refused with Fenced, and its result is dropped.
+* Publishing is a journal. First the intent (names and checksums) is recorded under the row lock; then, under the lock
+  again, the files are renamed and the run is marked finished. A crash in between is rolled forward by ``take_over``,
+  for the prepared files are there and the intent says what they are.
+* ``take_over`` never trusts a clock of another host: whoever calls it has watched a beat that did not move.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import connection, transaction
+from django.db.models import Count, F, Q
+from django.utils import timezone
+
+from patient_ladle.adapters.stores.folder import FolderStore, deliver, sweep
+from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, WorkerLost
+from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.service.sources.models import Source
+
+from .models import CANCELLED, FAILED, FINISHED, MAX_ATTEMPTS, QUEUED, RUNNING, LogLine, ResultFile, Run, Worker
+from .services import add_log, wake_workers
+
+CLAIM_LOCK = 0x1AD1E01
+"""Advisory lock of claiming: counting a source's places and taking one is one step."""
+
+
+def store() -> FolderStore:
+    """The result store."""
+    return FolderStore(Path(settings.RESULT_STORE))
+
+
+@transaction.atomic
+def claim(worker: Worker) -> Run | None:
+    """The oldest queued run whose source has a free place, made this worker's; None when there is none."""
+    with connection.cursor() as cursor:
+        cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
+    reading = Count("runs", filter=Q(runs__state=RUNNING))
+    free = Source.objects.annotate(reading=reading).filter(reading__lt=F("places")).values("pk")
+    run: Run | None = (
+        Run.objects.select_for_update(skip_locked=True, of=("self",))
+        .filter(state=QUEUED, source__in=list(free.values_list("pk", flat=True)))
+        .order_by("id")
+        .first()
+    )
+    if run is None:
+        return None
+    run.state, run.worker, run.attempt = RUNNING, worker, run.attempt + 1
+    run.started_at, run.stage, run.stages, run.rows, run.bytes_read = timezone.now(), "", [], None, None
+    run.save()
+    add_log(run, "info", f"attempt {run.attempt} on {worker.host} (worker {worker.pid})")
+    return run
+
+
+@contextmanager
+def _owned(run: Run) -> Iterator[Run]:
+    """The run's row, locked, if it still belongs to this worker and attempt. Raises Fenced."""
+    with transaction.atomic():
+        row = (
+            Run.objects.select_for_update(of=("self",))
+            .filter(pk=run.pk, worker=run.worker_id, attempt=run.attempt, state=RUNNING)
+            .first()
+        )
+        if row is None:
+            raise Fenced(
+                f"run {run.pk} is no longer attempt {run.attempt} of this worker; its result is dropped.",
+                "Look at the run's later attempt.",
+            )
+        yield row
+
+
+def enter_stage(run: Run, stage: str) -> None:
+    """Record the moment at which the run entered a stage."""
+    with _owned(run) as row:
+        row.stage = stage
+        row.stages = [*row.stages, {"stage": stage, "at": timezone.now().isoformat()}]
+        row.save(update_fields=["stage", "stages"])
+        run.stage = stage
+
+
+def write_log(run: Run, level: str, text: str, at: datetime | None = None) -> None:
+    """One line of the run log; refused when the run is no longer this worker's."""
+    with _owned(run):
+        LogLine.objects.create(
+            run=run, attempt=run.attempt, at=at or timezone.now(), stage=run.stage, level=level, text=text
+        )
+
+
+def write_progress(run: Run, rows: int, bytes_read: int) -> None:
+    """Rows and bytes so far."""
+    with _owned(run) as row:
+        row.rows, row.bytes_read = rows, bytes_read
+        row.save(update_fields=["rows", "bytes_read"])
+
+
+def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
+    return DeliveryPlan(data["folder"], tuple((p, f, h) for p, f, h in data["moves"])) if data else None
+
+
+def publish(run: Run, outcome: dict[str, Any]) -> None:
+    """Both steps of the journal. Raises Fenced, RunCancelled, StoreUnwritable, DiskFull."""
+    plan = _plan_of(outcome["delivery"])
+    for file in outcome["files"]:
+        if file["rows"] != outcome["rows"]:
+            raise ProofFailed(f"{file['name']}: {file['rows']} rows proven, {outcome['rows']} fetched.")
+    with _owned(run) as row:
+        if row.cancel_asked_by:
+            raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
+        row.files.all().delete()
+        delivered = {Path(final).name: final for _, final, _ in plan.moves} if plan else {}
+        ResultFile.objects.bulk_create(
+            ResultFile(run=row, attempt=row.attempt, delivered_path=delivered.get(file["name"], ""), **file)
+            for file in outcome["files"]
+        )
+        row.rows, row.columns, row.warnings = outcome["rows"], outcome["columns"], outcome["warnings"]
+        row.warned, row.empty = bool(outcome["warnings"]), outcome["rows"] == 0
+        row.publishing = {"delivery": outcome["delivery"]}
+        row.save()
+    with _owned(run) as row:
+        _finish(row, plan)
+
+
+def _finish(row: Run, plan: DeliveryPlan | None) -> None:
+    if plan is not None:
+        deliver(plan)
+        add_log(row, "info", f"delivered {len(plan.moves) - 1} file(s) and the descriptor into {plan.folder}")
+    row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
+    row.save()
+    for warning in row.warnings:
+        add_log(row, "warning", warning)
+    add_log(row, "info", f"finished: {row.rows:,} rows")
+
+
+def fail(run: Run, error: LadleError) -> None:
+    """The last word of an attempt that did not make it. A plan that was recorded is swept and forgotten."""
+    with _owned(run) as row:
+        row.state = CANCELLED if isinstance(error, RunCancelled) else FAILED
+        row.ended_at, row.error = timezone.now(), error.to_dict()
+        if row.publishing:
+            plan = _plan_of(row.publishing["delivery"])
+            sweep(plan.moves if plan else ())
+            row.files.all().delete()
+            row.publishing = None
+        row.save()
+        add_log(row, "warning" if row.state == CANCELLED else "error", error.in_words())
+    store().discard(str(run.pk), run.attempt)
+
+
+@transaction.atomic
+def take_over(worker_id: str) -> list[Run]:
+    """The runs of a lost worker: rolled forward if their intent was recorded, else queued again or ended."""
+    Worker.objects.filter(pk=worker_id).update(gone_at=timezone.now())
+    lost = list(Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(worker=worker_id, state=RUNNING))
+    for run in lost:
+        if run.publishing is not None:
+            add_log(run, "warning", "its worker was lost while publishing: rolled forward from the recorded intent")
+            _finish(run, _plan_of(run.publishing["delivery"]))
+            continue
+        _discard_attempt(run)
+        error = WorkerLost(f"the worker of attempt {run.attempt} was lost.", "Start the run again.")
+        run.worker, run.stage = None, ""
+        if run.cancel_asked_by:
+            run.state = CANCELLED
+        elif run.attempt >= MAX_ATTEMPTS:
+            run.state, run.error = FAILED, error.to_dict()
+        else:
+            run.state = QUEUED
+        run.ended_at = timezone.now() if run.state != QUEUED else None
+        run.save()
+        add_log(run, "error" if run.state == FAILED else "warning", f"{error.message} The run is {run.state}.")
+    if lost:
+        wake_workers()
+    return lost
+
+
+def _discard_attempt(run: Run) -> None:
+    """What an attempt left in the store and, under temporary names, in its delivery folder."""
+    store().discard(str(run.pk), run.attempt)
+    wanted = run.revision.deliver_into
+    if wanted:
+        for root in settings.DELIVERY_ROOTS:
+            sweep([(str(part), "", "") for part in (Path(root) / wanted).glob(f".*.{run.pk}.{run.attempt}.part")])

@@ -1,0 +1,122 @@
+"""The ledger is the queue: one table of runs, one state machine, no second truth.
+
+queued → running → finished | failed | cancelled; running → queued when its worker is lost.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from django.conf import settings
+from django.db import models
+from django.db.models import Q
+
+from patient_ladle.service.extracts.models import Extract, Revision
+from patient_ladle.service.schedules.models import DueTime
+from patient_ladle.service.sources.models import Environment, Source
+
+QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "queued", "running", "finished", "failed", "cancelled"
+STATES = (QUEUED, RUNNING, FINISHED, FAILED, CANCELLED)
+ENDED = (FINISHED, FAILED, CANCELLED)
+MAX_ATTEMPTS = 3
+"""Attempts of one run: a statement that takes its worker down three times is not tried again."""
+
+
+class Worker(models.Model):
+    """A process that carries out runs. ``beat`` counts up while it lives; its wall clock is never compared."""
+
+    id = models.CharField(primary_key=True, max_length=64)
+    host = models.CharField(max_length=255)
+    pid = models.IntegerField()
+    places = models.PositiveSmallIntegerField()
+    beat = models.BigIntegerField(default=0)
+    started_at = models.DateTimeField(auto_now_add=True)
+    gone_at = models.DateTimeField(null=True)
+
+
+class Run(models.Model):
+    """One execution of one revision with given values in one environment."""
+
+    extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="runs")
+    revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="runs")
+    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="+")
+    due_time = models.OneToOneField(DueTime, on_delete=models.PROTECT, null=True, related_name="run")
+    again_of = models.ForeignKey("self", on_delete=models.PROTECT, null=True, related_name="+")
+    started_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
+    data_date = models.DateField()
+    due_at = models.DateTimeField()
+    values = models.JSONField(default=dict)
+    values_in_effect = models.JSONField(default=dict)
+    formats = models.JSONField(default=list)
+    state = models.CharField(max_length=16, default=QUEUED)
+    stage = models.CharField(max_length=16, blank=True, default="")
+    stages = models.JSONField(default=list)
+    late = models.BooleanField(default=False)
+    warned = models.BooleanField(default=False)
+    empty = models.BooleanField(default=False)
+    attempt = models.PositiveSmallIntegerField(default=0)
+    worker = models.ForeignKey(Worker, on_delete=models.SET_NULL, null=True, related_name="runs")
+    cancel_asked_by = models.CharField(max_length=64, blank=True, default="")
+    rows = models.BigIntegerField(null=True)
+    bytes_read = models.BigIntegerField(null=True)
+    columns = models.JSONField(default=list)
+    warnings = models.JSONField(default=list)
+    error = models.JSONField(null=True)
+    publishing = models.JSONField(null=True)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
+        indexes: ClassVar = [
+            models.Index(fields=["id"], name="queued_runs", condition=Q(state=QUEUED)),
+            models.Index(fields=["worker"], name="running_runs", condition=Q(state=RUNNING)),
+            models.Index(fields=["extract", "-id"], name="runs_of_extract"),
+        ]
+
+
+class ResultFile(models.Model):
+    """A proven file of a run in the result store, and where it was delivered."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="files")
+    attempt = models.PositiveSmallIntegerField()
+    name = models.CharField(max_length=255)
+    format = models.CharField(max_length=32)
+    media_type = models.CharField(max_length=100)
+    rows = models.BigIntegerField()
+    bytes = models.BigIntegerField()
+    sha256 = models.CharField(max_length=64)
+    delivered_path = models.CharField(max_length=1000, blank=True, default="")
+
+    class Meta:
+        ordering: ClassVar = ["id"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "name"], name="one_file_of_a_name")]
+
+
+class LogLine(models.Model):
+    """One line of a run log."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="log")
+    attempt = models.PositiveSmallIntegerField()
+    at = models.DateTimeField()
+    stage = models.CharField(max_length=16)
+    level = models.CharField(max_length=8)
+    text = models.TextField()
+
+    class Meta:
+        ordering: ClassVar = ["id"]
+
+
+class IdempotentCall(models.Model):
+    """An ``Idempotency-Key`` that started a run, kept for a day."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    key = models.CharField(max_length=128)
+    body_hash = models.CharField(max_length=64)
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="+")
+    called_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["person", "key"], name="one_call_per_key")]

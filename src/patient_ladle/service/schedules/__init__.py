@@ -1,0 +1,1 @@
+"""Schedules, and the record of every due time."""

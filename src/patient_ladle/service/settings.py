@@ -1,0 +1,102 @@
+"""Django's settings, all from ``LADLE_…`` variables with defaults that are safe on one machine."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+from patient_ladle.service.common.keys import django_key
+
+DATA = Path(os.environ.get("LADLE_DATA") or Path.home() / ".local/share/patient-ladle").resolve()
+LISTEN = os.environ.get("LADLE_LISTEN", "127.0.0.1")
+PORT = int(os.environ.get("LADLE_PORT", "8470"))
+RESULT_STORE = Path(os.environ.get("LADLE_RESULT_STORE") or DATA / "results")
+DELIVERY_ROOTS = [Path(p) for p in os.environ.get("LADLE_DELIVERY_ROOTS", "").split(":") if p] or [DATA / "deliveries"]
+SOURCE_SECRETS = Path(os.environ.get("LADLE_SOURCE_SECRETS") or DATA / "source-secrets")
+
+_URL = urlsplit(os.environ.get("LADLE_DATABASE_URL", "postgresql://ladle@127.0.0.1:5432/ladle"))
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "HOST": _URL.hostname or "",
+        "PORT": str(_URL.port or 5432),
+        "USER": unquote(_URL.username or ""),
+        "PASSWORD": unquote(_URL.password or ""),
+        "NAME": _URL.path.lstrip("/"),
+        "OPTIONS": {
+            "pool": {"min_size": 1, "max_size": 10, "timeout": 10},
+            "options": "-c idle_in_transaction_session_timeout=60s -c lock_timeout=20s",
+        },
+    }
+}
+
+SECRET_KEY = django_key(DATA)
+DEBUG = False
+ALLOWED_HOSTS = ["*"] if LISTEN not in ("127.0.0.1", "::1", "localhost") else ["127.0.0.1", "localhost", "[::1]"]
+USE_TZ = True
+TIME_ZONE = os.environ.get("LADLE_TIME_ZONE", "UTC")
+ROOT_URLCONF = "patient_ladle.service.urls"
+WSGI_APPLICATION = "patient_ladle.service.wsgi.application"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+APPEND_SLASH = False
+MAX_BODY_BYTES = 2 * 1024 * 1024
+"""Room for the largest statement many times over; a larger body is refused before it is read."""
+
+_OWN = "patient_ladle.service"
+INSTALLED_APPS = [
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
+    "django.contrib.sessions",
+    "rest_framework",
+    "drf_spectacular",
+    f"{_OWN}.people",
+    f"{_OWN}.sources",
+    f"{_OWN}.extracts",
+    f"{_OWN}.schedules",
+    f"{_OWN}.runs",
+]
+MIDDLEWARE = [
+    f"{_OWN}.common.middleware.RequestMiddleware",
+    f"{_OWN}.console.views.ConsoleFiles",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+]
+AUTH_USER_MODEL = "people.Person"
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+SESSION_COOKIE_NAME = "ladle_session"
+SESSION_COOKIE_AGE = 12 * 3600
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+TEMPLATES: list[dict[str, object]] = []
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        f"{_OWN}.people.authentication.BearerAuthentication",
+        f"{_OWN}.people.authentication.ConsoleAuthentication",
+    ],
+    "DEFAULT_PERMISSION_CLASSES": [f"{_OWN}.people.authentication.RolePermission"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": f"{_OWN}.common.problems.problem_response",
+    "UNAUTHENTICATED_USER": None,
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Patient Ladle",
+    "VERSION": "1",
+    "DESCRIPTION": "Shared extract queries, run unattended, with result files that can be proven whole.",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "COMPONENT_SPLIT_REQUEST": False,
+    "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,
+}
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": os.environ.get("LADLE_LOG_LEVEL", "INFO")},
+    "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}},
+}

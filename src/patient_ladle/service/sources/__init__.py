@@ -1,0 +1,1 @@
+"""Sources, environments and the addresses that join them."""

@@ -1,0 +1,162 @@
+"""Sources and environments over HTTP. A secret goes in and never comes out."""
+
+from __future__ import annotations
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.adapters.sources import ENGINES
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+
+from . import services
+from .models import Address, Environment, Source
+from .queries import source_named
+
+
+class EnvironmentView(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    note = serializers.CharField(allow_blank=True, default="")
+
+
+class CheckStepView(serializers.Serializer):
+    step = serializers.CharField()
+    passed = serializers.BooleanField()
+    seconds = serializers.FloatField()
+    detail = serializers.CharField()
+    hint = serializers.CharField()
+
+
+class AddressView(serializers.Serializer):
+    environment = serializers.CharField(source="environment.name")
+    address = serializers.SerializerMethodField()
+    has_secret = serializers.SerializerMethodField()
+    last_check = CheckStepView(many=True, allow_null=True)
+    last_check_at = serializers.DateTimeField(allow_null=True)
+
+    def get_address(self, address: Address) -> dict[str, str]:
+        return {key: str(value) for key, value in address.fields.items()}
+
+    def get_has_secret(self, address: Address) -> bool:
+        return bool(address.secret)
+
+
+class SourceView(serializers.Serializer):
+    name = serializers.CharField()
+    engine = serializers.CharField()
+    note = serializers.CharField()
+    places = serializers.IntegerField()
+    deadline_seconds = serializers.IntegerField()
+    addresses = AddressView(many=True)
+
+
+class AddressBody(StrictSerializer):
+    address = serializers.DictField(required=False)
+    secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
+
+
+
+class SourceBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    engine = serializers.CharField(max_length=32)
+    note = serializers.CharField(allow_blank=True, default="")
+    places = serializers.IntegerField(min_value=1, max_value=100, default=2)
+    deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, default=3600)
+    addresses = serializers.DictField(child=AddressBody(), default=dict)
+
+
+class SourceEdit(StrictSerializer):
+    note = serializers.CharField(allow_blank=True, required=False)
+    places = serializers.IntegerField(min_value=1, max_value=100, required=False)
+    deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, required=False)
+    addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
+
+
+class EngineFieldView(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.ChoiceField(["text", "integer"])
+    note = serializers.CharField()
+
+
+class EngineView(serializers.Serializer):
+    name = serializers.CharField()
+    title = serializers.CharField()
+    takes_secret = serializers.BooleanField()
+    address_fields = EngineFieldView(many=True)
+
+
+class Environments(RoleView):
+    needs = {"POST": "administrator"}
+
+    @extend_schema(operation_id="environments", responses=EnvironmentView(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(EnvironmentView(Environment.objects.all(), many=True).data)
+
+    @extend_schema(operation_id="add_environment", request=EnvironmentView, responses={201: EnvironmentView})
+    def post(self, request: Request) -> Response:
+        return Response(EnvironmentView(services.add_environment(**body_of(request, EnvironmentView))).data, status=201)
+
+
+class Engines(RoleView):
+    """The engines there are, and what an address of each holds."""
+
+    @extend_schema(operation_id="engines", responses=EngineView(many=True))
+    def get(self, request: Request) -> Response:
+        made = [
+            {
+                "name": e.name,
+                "title": e.title,
+                "takes_secret": e.takes_secret,
+                "address_fields": [
+                    {"name": key, "kind": "integer" if kind is int else "text", "note": note}
+                    for key, (kind, _, note) in e.fields.items()
+                ],
+            }
+            for e in ENGINES.values()
+        ]
+        return Response(made)
+
+
+class Sources(RoleView):
+    needs = {"POST": "administrator"}
+
+    @extend_schema(operation_id="sources", responses=SourceView(many=True))
+    def get(self, request: Request) -> Response:
+        found = Source.objects.prefetch_related("addresses__environment")
+        return Response(SourceView(found, many=True).data)
+
+    @extend_schema(operation_id="add_source", request=SourceBody, responses={201: SourceView})
+    def post(self, request: Request) -> Response:
+        return Response(SourceView(services.add_source(**body_of(request, SourceBody))).data, status=201)
+
+
+class OneSource(RoleView):
+    needs = {"PATCH": "administrator", "DELETE": "administrator"}
+
+    @extend_schema(operation_id="source", responses=SourceView)
+    def get(self, request: Request, name: str) -> Response:
+        return Response(SourceView(source_named(name)).data)
+
+    @extend_schema(operation_id="edit_source", request=SourceEdit, responses=SourceView)
+    def patch(self, request: Request, name: str) -> Response:
+        return Response(SourceView(services.edit_source(name, body_of(request, SourceEdit))).data)
+
+    @extend_schema(operation_id="remove_source", request=None, responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        services.remove_source(name)
+        return Response(status=204)
+
+
+class SourceCheck(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(
+        operation_id="check_source",
+        request=None,
+        parameters=[OpenApiParameter("environment", str)],
+        responses=AddressView(many=True),
+    )
+    def post(self, request: Request, name: str) -> Response:
+        found = services.check_source(name, request.query_params.get("environment"))
+        return Response(AddressView(found, many=True).data)

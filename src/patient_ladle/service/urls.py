@@ -1,0 +1,52 @@
+"""Every address of the service in one place."""
+
+from django.urls import path, re_path
+from django.views.decorators.csrf import ensure_csrf_cookie
+from drf_spectacular.views import SpectacularJSONAPIView
+
+from .console import views as console
+from .extracts import api as extracts
+from .people import api as people
+from .runs import api as runs
+from .schedules import api as schedules
+from .sources import api as sources
+
+_API = "api/v1/"
+urlpatterns = [
+    path("healthz", people.health),
+    path(_API + "openapi.json", SpectacularJSONAPIView.as_view()),
+    path(_API + "sign-in", people.SessionSignIn.as_view()),
+    path(_API + "sign-in/token", people.TokenSignIn.as_view()),
+    path(_API + "me", people.Me.as_view()),
+    path(_API + "people", people.People.as_view()),
+    path(_API + "people/<str:name>", people.OnePerson.as_view()),
+    path(_API + "tokens", people.Tokens.as_view()),
+    path(_API + "tokens/<int:token_id>", people.OneToken.as_view()),
+    path(_API + "environments", sources.Environments.as_view()),
+    path(_API + "engines", sources.Engines.as_view()),
+    path(_API + "sources", sources.Sources.as_view()),
+    path(_API + "sources/<str:name>", sources.OneSource.as_view()),
+    path(_API + "sources/<str:name>/check", sources.SourceCheck.as_view()),
+    path(_API + "extracts", extracts.Extracts.as_view()),
+    path(_API + "extracts/<str:name>", extracts.OneExtract.as_view()),
+    path(_API + "extracts/<str:name>/revisions", extracts.ExtractRevisions.as_view()),
+    path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
+    path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
+    path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
+    path(_API + "schedules", schedules.Schedules.as_view()),
+    path(_API + "rule-moments", schedules.RuleMoments.as_view()),
+    path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
+    path(_API + "schedules/<str:name>/pause", schedules.SchedulePause.as_view()),
+    path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
+    path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),
+    path(_API + "runs", runs.Runs.as_view()),
+    path(_API + "runs/<int:number>", runs.OneRun.as_view()),
+    path(_API + "runs/<int:number>/log", runs.RunLog.as_view()),
+    path(_API + "runs/<int:number>/cancel", runs.RunCancel.as_view()),
+    path(_API + "runs/<int:number>/again", runs.RunAgain.as_view()),
+    path(_API + "runs/<int:number>/files/<str:name>", runs.RunFile.as_view()),
+    path(_API + "results", runs.Results.as_view()),
+    path(_API + "status", runs.Status.as_view()),
+    re_path(r"^api/.*$", console.no_such_address),
+    re_path(r"^(?!assets/).*$", ensure_csrf_cookie(console.index)),
+]
