@@ -19,7 +19,7 @@ create table premises (premise_id int primary key, district_id int not null refe
   address text not null, occupied boolean not null);
 create table meters (meter_id int primary key, premise_id int not null references premises,
   serial text not null unique, fitted_on date not null, bore_mm smallint not null, details jsonb);
-create table readings (reading_id bigint primary key, meter_id int not null references meters,
+create table readings (reading_id bigint not null, meter_id int not null,
   read_at timestamptz not null, index_m3 numeric(12,3) not null, litres int not null,
   estimated boolean not null, note text);
 comment on table readings is 'one reading a meter and day; litres since the reading before';
@@ -34,6 +34,7 @@ insert into readings select (d::bigint - 1) * {meters} + m, m,
   round((m % 900) + d * 0.31 + (m % 7) * 0.013, 3), 120 + (m * 13 + d * 7) % 410 + case when m % 331 = 0 then 4000 else 0 end,
   (m + d) % 29 = 0, case when (m + d) % 29 = 0 then 'no access, "estimated"' end
   from generate_series(1, {days}) d, generate_series(1, {meters}) m;
+alter table readings add primary key (reading_id), add foreign key (meter_id) references meters;
 create index on readings (read_at);
 analyze;
 """

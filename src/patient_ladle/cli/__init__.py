@@ -1,0 +1,1 @@
+"""The command line: ``ladle NOUN VERB``. It reaches the service through the client library only."""

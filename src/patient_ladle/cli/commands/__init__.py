@@ -1,0 +1,68 @@
+"""One module a noun; each adds its verbs to the parser. To add a verb: write its function, add one ``verb(...)`` line."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from typing import Any
+
+from patient_ladle.cli import config
+from patient_ladle.client import Ladle
+from patient_ladle.client.errors import ClientError
+
+Nouns = Any
+Action = Callable[[argparse.Namespace], int | None]
+
+
+def connected(args: argparse.Namespace) -> Ladle:
+    """A client for the service the options name, with the token kept for it."""
+    url = config.service_url(args.url)
+    return Ladle(url, config.token_for(url))
+
+
+class Noun:
+    """Adds verbs to one noun."""
+
+    def __init__(self, nouns: Nouns, common: argparse.ArgumentParser, name: str, words: str) -> None:
+        self.common = common
+        made = nouns.add_parser(name, help=words, description=words)
+        self.verbs = made.add_subparsers(title="verbs", metavar="VERB", required=True, parser_class=type(made))
+
+    def verb(self, name: str, action: Action, words: str, example: str = "") -> argparse.ArgumentParser:
+        """One verb; its function gets the parsed arguments."""
+        return add_verb(self.verbs, self.common, name, action, words, example)
+
+
+def add_verb(
+    verbs: Any, common: argparse.ArgumentParser, name: str, action: Action, words: str, example: str = ""
+) -> argparse.ArgumentParser:
+    """A verb with the common options, and an example below its help."""
+    made: argparse.ArgumentParser = verbs.add_parser(
+        name,
+        parents=[common],
+        help=words,
+        description=words,
+        epilog=f"example:\n  {example}" if example else None,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    made.set_defaults(action=action)
+    return made
+
+
+def pairs(given: list[str] | None, option: str) -> dict[str, Any]:
+    """``name=value`` words as a dictionary; a name given twice becomes a list. Raises ClientError."""
+    made: dict[str, Any] = {}
+    for word in given or []:
+        name, equals, value = word.partition("=")
+        if not equals or not name:
+            raise ClientError(f"{option} was given '{word}'.", f"Write {option} name=value.")
+        if name in made:
+            made[name] = [*(made[name] if isinstance(made[name], list) else [made[name]]), value]
+        else:
+            made[name] = value
+    return made
+
+
+def listed(given: str | None) -> list[str] | None:
+    """A comma-separated list, or None."""
+    return [part.strip() for part in given.split(",") if part.strip()] if given else None

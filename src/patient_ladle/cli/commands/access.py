@@ -1,0 +1,147 @@
+"""``ladle sign-in``, ``ladle status``, ``ladle user …``, ``ladle token …``."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import os
+import socket
+import sys
+from typing import Any
+
+from patient_ladle.cli import config
+from patient_ladle.cli.output import moment, print_json, print_table
+from patient_ladle.client import Ladle
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, add_verb, connected
+
+ROLES = ("reader", "runner", "author", "administrator")
+
+
+def _password(args: argparse.Namespace, question: str) -> str:
+    if getattr(args, "password_stdin", False):
+        return sys.stdin.readline().rstrip("\n")
+    if os.environ.get("LADLE_PASSWORD"):
+        return os.environ["LADLE_PASSWORD"]
+    if not sys.stdin.isatty():
+        raise ClientError("no password was given.", "Use --password-stdin, or set LADLE_PASSWORD.")
+    return getpass.getpass(question)
+
+
+def sign_in(args: argparse.Namespace) -> None:
+    """Ask for the password, keep the token."""
+    url = config.service_url(args.url)
+    name = args.name or input("name: ")
+    client, token = Ladle.sign_in(url, name, _password(args, f"password of {name}: "), f"ladle on {socket.gethostname()}")
+    with client:
+        me = client.people.me()
+    path = config.keep_token(url, token)
+    if args.json:
+        print_json(me | {"url": url})
+    else:
+        print(f"signed in to {url} as {me['name']} ({me['role']}); token kept in {path}")
+
+
+def status(args: argparse.Namespace) -> None:
+    """A sentence of counts."""
+    with connected(args) as ladle:
+        found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url}
+    if args.json:
+        return print_json(found)
+    counts = ", ".join(f"{count} {state}" for state, count in found["counts"].items() if count) or "no runs"
+    print(f"{found['url']} as {found['me']['name']} ({found['me']['role']})")
+    print(f"last 24 hours: {counts}; {found['workers']} worker(s)")
+    if found["next_due_at"]:
+        print(f"next: {found['next_schedule']} at {moment(found['next_due_at'])}")
+    return None
+
+
+def _print_people(args: argparse.Namespace, people: list[dict[str, Any]]) -> None:
+    if args.json:
+        return print_json(people)
+    rows = [(p["name"], p["role"], "yes" if p["active"] else "no", moment(p["created_at"])) for p in people]
+    return print_table(("NAME", "ROLE", "ACTIVE", "SINCE"), rows, "there is nobody.")
+
+
+def user_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _print_people(args, ladle.people.list())
+
+
+def user_add(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _print_people(args, [ladle.people.add(args.name, _password(args, f"password for {args.name}: "), args.role)])
+
+
+def user_edit(args: argparse.Namespace) -> None:
+    changes: dict[str, Any] = {}
+    if args.role:
+        changes["role"] = args.role
+    if args.active:
+        changes["active"] = args.active == "yes"
+    if args.password or args.password_stdin:
+        changes["password"] = _password(args, f"new password for {args.name}: ")
+    if not changes:
+        raise ClientError("nothing to change was given.", "Give --role, --active or --password.")
+    with connected(args) as ladle:
+        _print_people(args, [ladle.people.edit(args.name, **changes)])
+
+
+def token_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = list(ladle.people.tokens())
+    if args.json:
+        return print_json(found)
+    rows = [
+        (str(t["id"]), t["name"], t["person"], t["role"], t["prefix"] + "…", moment(t["expires_at"]), moment(t["last_used_at"]),
+         "revoked" if t["revoked_at"] else "")
+        for t in found
+    ]  # fmt: skip
+    return print_table(("ID", "NAME", "PERSON", "ROLE", "BEGINS", "EXPIRES", "LAST USED", ""), rows, "there are no tokens.")
+
+
+def token_add(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        made = ladle.people.add_token(args.name, args.role, args.days)
+    if args.json:
+        return print_json(made)
+    print(made["secret"])
+    print("This is the only time it is shown. Keep it as LADLE_TOKEN.", file=sys.stderr)
+    return None
+
+
+def token_revoke(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        ladle.people.revoke_token(args.id)
+    print(f"token {args.id} is revoked")
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    verb = add_verb(nouns, common, "sign-in", sign_in, "Sign in and keep a token.", "ladle sign-in rita")
+    verb.add_argument("name", nargs="?", help="your name")
+    verb.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
+    add_verb(nouns, common, "status", status, "Who am I, how did the last day go, what is next.", "ladle status")
+
+    user = Noun(nouns, common, "user", "People and their roles (administrators).")
+    user.verb("list", user_list, "List people.")
+    verb = user.verb("add", user_add, "Add a person.", "ladle user add lena --role reader")
+    verb.add_argument("name")
+    verb.add_argument("--role", choices=ROLES, default="reader")
+    verb.add_argument("--password-stdin", action="store_true")
+    verb = user.verb("edit", user_edit, "Change role, password or whether somebody may sign in.", "ladle user edit lena --role author")
+    verb.add_argument("name")
+    verb.add_argument("--role", choices=ROLES)
+    verb.add_argument("--active", choices=("yes", "no"))
+    verb.add_argument("--password", action="store_true", help="ask for a new password")
+    verb.add_argument("--password-stdin", action="store_true")
+
+    token = Noun(nouns, common, "token", "Tokens with which programs sign in.")
+    token.verb("list", token_list, "List tokens.")
+    verb = token.verb("add", token_add, "Make a token; it is shown once.", "ladle token add nightly-job --role runner --days 365")
+    verb.add_argument("name", help="what it is for")
+    verb.add_argument("--role", choices=ROLES, help="at most your own, which is the default")
+    verb.add_argument("--days", type=int, help="days until it expires (default: never)")
+    verb = token.verb("revoke", token_revoke, "End a token.", "ladle token revoke 3")
+    verb.add_argument("id", type=int)

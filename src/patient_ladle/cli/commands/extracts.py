@@ -1,0 +1,165 @@
+"""``ladle extract …``: the repository."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.client import CallFailed
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, connected, listed
+
+
+def extract_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.extracts.list(args.search, args.folder, args.archived)
+    if args.json:
+        return print_json(found)
+    rows = [(e["folder"], e["name"], e["source"], f"r{e['number']}", e["owner"], e["notes"].split("\n")[0][:60]) for e in found]
+    empty = "nothing matches." if args.search or args.folder else "there are no extracts yet: ladle extract save."
+    return print_table(("FOLDER", "EXTRACT", "SOURCE", "REVISION", "OWNER", "NOTES"), rows, empty)
+
+
+def _parameter(p: dict[str, Any]) -> str:
+    words = [p["type"] + (" list" if p["many"] else "")]
+    words.append("required" if p["required"] and p["default"] is None else f"default {p['default']}" if p["default"] is not None else "optional")
+    if p["allowed"]:
+        words.append("one of " + ", ".join(map(str, p["allowed"])))
+    return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
+
+
+def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
+    if args.json:
+        return print_json(found)
+    revision = found["revision"]
+    print_facts(
+        [
+            ("extract", found["name"] + (" (archived)" if found["archived_at"] else "")),
+            ("folder", found["folder"]),
+            ("owner", found["owner"]),
+            ("source", revision["source"]),
+            ("revision", f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}"),
+            ("formats", ", ".join(revision["formats"])),
+            ("file name", revision["file_name"]),
+            ("delivered into", revision["deliver_into"]),
+            ("notes", revision["notes"]),
+            ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
+        ]
+    )
+    print("\n" + revision["statement"].rstrip())
+    return None
+
+
+def extract_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _show(args, ladle.extracts.get(args.name))
+
+
+def _content(args: argparse.Namespace) -> dict[str, Any]:
+    content: dict[str, Any] = {}
+    if args.statement:
+        content["statement"] = sys.stdin.read() if args.statement == "-" else Path(args.statement).read_text(encoding="utf-8")
+    if args.parameters:
+        try:
+            content["parameters"] = json.loads(Path(args.parameters).read_text(encoding="utf-8"))
+        except ValueError as error:
+            raise ClientError(f"{args.parameters} is not JSON: {error}.", 'Write a list: [{"name": "since", "type": "date"}]') from None
+    given = {
+        "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
+        "deliver_into": args.deliver_into, "change_note": args.change_note,
+    }  # fmt: skip
+    return content | {key: value for key, value in given.items() if value is not None}
+
+
+def extract_save(args: argparse.Namespace) -> None:
+    content = _content(args)
+    with connected(args) as ladle:
+        try:
+            ladle.extracts.get(args.name)
+            exists = True
+        except CallFailed as error:
+            if error.code != "unknown_name":
+                raise
+            exists = False
+        if exists:
+            found = ladle.extracts.save(args.name, args.revision, **content)
+            if args.folder is not None:
+                found = ladle.extracts.move(args.name, folder=args.folder)
+        else:
+            if not args.source or not args.statement:
+                raise ClientError(f"'{args.name}' is a new extract.", "Give --source NAME and --statement FILE.")
+            found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
+    print_json(found) if args.json else print(f"saved {found['name']}, revision {found['revision']['number']}")
+
+
+def extract_revisions(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.extracts.revisions(args.name)
+    if args.json:
+        return print_json(found)
+    rows = [(r["number"], moment(r["saved_at"]), r["author"], r["source"], r["change_note"]) for r in found]
+    return print_table(("REVISION", "SAVED", "AUTHOR", "SOURCE", "CHANGE"), rows, "there are none.")
+
+
+def extract_move(args: argparse.Namespace) -> None:
+    if args.folder is None and args.name_to is None:
+        raise ClientError("nowhere to move it was given.", "Give --folder or --name.")
+    with connected(args) as ladle:
+        found = ladle.extracts.move(args.name, args.folder, args.name_to)
+    print_json(found) if args.json else print(f"{args.name} is now {found['folder'] or '(top)'}/{found['name']}")
+
+
+def extract_archive(args: argparse.Namespace) -> int:
+    if not confirmed(f"Archive '{args.name}'? Nothing runs it until it is restored.", args.yes):
+        return 2
+    with connected(args) as ladle:
+        found = ladle.extracts.archive(args.name)
+    print_json(found) if args.json else print(f"{args.name} is archived; bring it back with: ladle extract restore {args.name}")
+    return 0
+
+
+def extract_restore(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.extracts.restore(args.name, args.revision)
+    print_json(found) if args.json else print(f"{args.name} is back, at revision {found['revision']['number']}")
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    extract = Noun(nouns, common, "extract", "The repository of extracts.")
+    verb = extract.verb("list", extract_list, "List extracts.", "ladle extract list --search district")
+    verb.add_argument("--search", help="in names, folders, notes and statements")
+    verb.add_argument("--folder", help="only in this folder and below")
+    verb.add_argument("--archived", action="store_true", help="archived ones instead")
+    extract.verb("show", extract_show, "Show an extract with its statement.", "ladle extract show high_users").add_argument("name")
+    verb = extract.verb(
+        "save", extract_save, "Save a new extract, or a new revision of one.",
+        "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("--statement", metavar="FILE", help="file with the statement; - for standard input")
+    verb.add_argument("--source")
+    verb.add_argument("--folder")
+    verb.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
+    verb.add_argument("--formats", help="csv,xlsx,json")
+    verb.add_argument("--file-name", help="template, such as {extract}-{data_date}")
+    verb.add_argument("--deliver-into", metavar="FOLDER", help="below the service's delivery folders")
+    verb.add_argument("--notes", help="what the extract is for")
+    verb.add_argument("--change-note", help="what this save changes")
+    verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
+    extract.verb("revisions", extract_revisions, "List the revisions of an extract.").add_argument("name")
+    verb = extract.verb("move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily")
+    verb.add_argument("name")
+    verb.add_argument("--folder")
+    verb.add_argument("--name", dest="name_to", metavar="NEW")
+    verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
+    verb.add_argument("name")
+    verb.add_argument("--yes", action="store_true", help="do not ask")
+    verb = extract.verb("restore", extract_restore, "Back from the archive, or an old revision made the newest.", "ladle extract restore high_users --revision 2")
+    verb.add_argument("name")
+    verb.add_argument("--revision", type=int)

@@ -1,0 +1,189 @@
+"""``ladle run …``."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from typing import Any
+
+from rich.console import Console
+
+from patient_ladle.cli.output import moment, print_facts, print_json, print_table, took
+from patient_ladle.client import Ladle, RunFailed
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, connected, listed, pairs
+
+
+class _ProgressLine:
+    """One line on the terminal that follows a run; silent when nobody watches."""
+
+    def __init__(self) -> None:
+        self.shown = Console(stderr=True).status("", spinner="line") if sys.stderr.isatty() else None
+        self.began = time.monotonic()
+        if self.shown:
+            self.shown.start()
+
+    def __call__(self, run: dict[str, Any]) -> None:
+        if self.shown:
+            rows = f", {run['rows']:,} rows" if run["rows"] else ""
+            self.shown.update(f"run {run['id']}: {run['stage'] or run['state']}{rows}, {time.monotonic() - self.began:.0f} s")
+
+    def end(self) -> None:
+        if self.shown:
+            self.shown.stop()
+
+
+def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
+    line = _ProgressLine()
+    try:
+        return ladle.runs.wait(number, progress=line)
+    finally:
+        line.end()
+
+
+def _summary(run: dict[str, Any]) -> None:
+    flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag])
+    rows = f", {run['rows']:,} rows" if run["rows"] is not None else ""
+    print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
+          f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
+    for file in run["files"]:
+        delivered = f"  delivered as {file['delivered_path']}" if file["delivered_path"] else ""
+        print(f"  {file['name']}  {file['rows']:,} rows  {file['bytes']:,} bytes  sha256 {file['sha256'][:16]}…{delivered}")
+    for warning in run["warnings"]:
+        print(f"  warning: {warning}")
+
+
+def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> int:
+    if args.no_wait:
+        print_json(run) if args.json else print(f"run {run['id']} is {run['state']}; follow it with: ladle run log {run['id']} --follow")
+        return 0
+    try:
+        run = _wait(ladle, run["id"])
+    except RunFailed as failed:
+        if args.json:
+            print_json(failed.run)
+        raise
+    saved = ladle.runs.save_files(run, args.into) if args.into else []
+    if args.json:
+        print_json(run | {"saved": [str(path) for path in saved]})
+    else:
+        _summary(run)
+        for path in saved:
+            print(f"  saved {path}")
+    return 0
+
+
+def run_start(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        values = pairs(args.set, "--set")
+        declared = {p["name"]: p for p in ladle.extracts.get(args.extract)["revision"]["parameters"]}
+        for name, value in values.items():
+            if declared.get(name, {}).get("many") and isinstance(value, str):
+                values[name] = [part for part in value.split(",") if part] if value else []
+        run = ladle.runs.start(
+            args.extract, environment=args.env, values=values, formats=listed(getattr(args, "as")), data_date=args.data_date
+        )
+        return _conclude(args, ladle, run)
+
+
+def run_again(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        return _conclude(args, ladle, ladle.runs.again(args.number))
+
+
+def run_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found: list[dict[str, Any]] = []
+        for run in ladle.runs.list(extract=args.extract, state=args.state, schedule=args.schedule):
+            found.append(run)
+            if len(found) >= args.most:
+                break
+    if args.json:
+        return print_json(found)
+    rows = [
+        (str(r["id"]), r["extract"], r["environment"], r["state"], r["data_date"], moment(r["started_at"]),
+         took(r["started_at"], r["ended_at"]), r["rows"], r["schedule"] or r["started_by"])
+        for r in found
+    ]  # fmt: skip
+    headings = ("RUN", "EXTRACT", "ENVIRONMENT", "STATE", "DATA DATE", "BEGAN", "TOOK", "ROWS", "STARTED BY")
+    return print_table(headings, rows, "there are no such runs: start one with ladle run start.")
+
+
+def run_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        run = ladle.runs.get(args.number)
+    if args.json:
+        return print_json(run)
+    _summary(run)
+    error = run["error"] or {}
+    print_facts(
+        [
+            ("started by", run["schedule"] or run["started_by"]),
+            ("data date", run["data_date"]),
+            ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
+            ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
+            ("attempt", run["attempt"]),
+            ("again of", run["again_of"]),
+            ("same as before", {True: "yes", False: "no: the source gave something else"}.get(run["same_as_before"])),
+            ("error", error.get("message")),
+            ("next step", error.get("hint")),
+        ]
+    )
+    return None
+
+
+def run_log(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        lines = ladle.runs.log(args.number, args.follow)
+        if args.json:
+            return print_json(list(lines))
+        for line in lines:
+            mark = "" if line["level"] == "info" else f"{line['level']}: "
+            print(f"{moment(line['at'])}  {line['attempt']}  {line['stage']:<8}  {mark}{line['text']}", flush=True)
+    return None
+
+
+def run_cancel(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        run = ladle.runs.cancel(args.number)
+        if run["state"] not in ("cancelled",) and not args.no_wait:
+            try:
+                ladle.runs.wait(args.number, timeout_seconds=30)
+                raise ClientError(f"run {args.number} finished before it could be stopped.", "Its files are there.")
+            except RunFailed as ended:
+                run = ended.run
+    print_json(run) if args.json else print(f"run {args.number} is {run['state']}")
+    return 0
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    run = Noun(nouns, common, "run", "Runs: one execution of an extract each.")
+    verb = run.verb(
+        "start", run_start, "Run an extract and wait for its end.",
+        "ladle run start monthly_consumption --set zone=Coast --env rehearsal --as csv,xlsx --into out",
+    )  # fmt: skip
+    verb.add_argument("extract")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--env", help="environment (default: the first one)")
+    verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
+    verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    again = run.verb("again", run_again, "The same revision, values and data date once more.", "ladle run again 12")
+    again.add_argument("number", type=int)
+    for each in (verb, again):
+        each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum")
+        each.add_argument("--no-wait", action="store_true", help="do not wait for its end")
+    verb = run.verb("list", run_list, "List runs, newest first.", "ladle run list --state failed")
+    verb.add_argument("--extract")
+    verb.add_argument("--schedule")
+    verb.add_argument("--state", help="queued, running, finished, failed or cancelled")
+    verb.add_argument("--most", type=int, default=25, help="how many (default 25)")
+    run.verb("show", run_show, "Show a run.", "ladle run show 12").add_argument("number", type=int)
+    verb = run.verb("log", run_log, "Print the run log.", "ladle run log 12 --follow")
+    verb.add_argument("number", type=int)
+    verb.add_argument("--follow", action="store_true", help="until the run has ended")
+    verb = run.verb("cancel", run_cancel, "Stop a run, and its statement in the source.", "ladle run cancel 12")
+    verb.add_argument("number", type=int)
+    verb.add_argument("--no-wait", action="store_true")

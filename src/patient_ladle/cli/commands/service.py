@@ -1,0 +1,51 @@
+"""``ladle service start`` and ``ladle worker start``: hand over to the service's own process."""
+
+from __future__ import annotations
+
+import argparse
+import importlib.util
+import os
+import sys
+from typing import Any
+
+from patient_ladle.client.errors import ClientError
+
+from . import Noun
+
+
+def _become(words: list[str]) -> int:
+    if importlib.util.find_spec("django") is None:
+        raise ClientError("the service is not installed here, only the client.", "Install it: pip install 'patient-ladle[service]'")
+    sys.stdout.flush()
+    os.execv(sys.executable, [sys.executable, "-m", "patient_ladle.service", *words])  # noqa: S606  # nothing to escape
+
+
+def service_start(args: argparse.Namespace) -> int:
+    """Never returns: the process becomes the supervisor."""
+    return _become(["start", "--places", str(args.places), *(["--demo"] if args.demo else [])])
+
+
+def worker_start(args: argparse.Namespace) -> int:
+    """Never returns: the process becomes a worker."""
+    if not os.environ.get("LADLE_DATABASE_URL"):
+        raise ClientError("LADLE_DATABASE_URL is not set.", "Set it to the service database that the worker shall join.")
+    return _become(["worker", "--alone", "--places", str(args.places)])
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    service = Noun(nouns, common, "service", "The service on this machine.")
+    verb = service.verb(
+        "start",
+        service_start,
+        "Start web, worker and scheduler; ends on Ctrl+C. LADLE_DATA, LADLE_PORT, LADLE_LISTEN, LADLE_DATABASE_URL "
+        "and LADLE_TIME_ZONE are honoured.",
+        "LADLE_DATA=/srv/ladle ladle service start",
+    )
+    verb.add_argument("--places", type=int, default=2, help="runs that this machine's worker carries out at once")
+    verb.add_argument("--demo", action="store_true", help="with Fennmoor Water's made-up sources, extracts and schedules")
+    worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
+    verb = worker.verb(
+        "start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4"
+    )
+    verb.add_argument("--places", type=int, default=2, help="runs at once")

@@ -1,0 +1,174 @@
+"""``ladle source …`` and ``ladle environment …``."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import os
+import sys
+from typing import Any
+
+from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, connected, pairs
+
+
+def _verdict(address: dict[str, Any]) -> str:
+    steps = address["last_check"]
+    if steps is None:
+        return "not checked"
+    failed = [step["step"] for step in steps if not step["passed"]]
+    return f"failed: {failed[0]}" if failed else "passed"
+
+
+def source_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.sources.list()
+    if args.json:
+        return print_json(found)
+    rows = [(s["name"], s["engine"], a["environment"], _where(a["address"]), _verdict(a)) for s in found for a in s["addresses"]]
+    rows += [(s["name"], s["engine"], "", "no address yet", "") for s in found if not s["addresses"]]
+    return print_table(
+        ("SOURCE", "ENGINE", "ENVIRONMENT", "ADDRESS", "LAST CHECK"), rows, "there are no sources yet: ladle source add."
+    )
+
+
+def _where(address: dict[str, str]) -> str:
+    if "path" in address:
+        return address["path"]
+    return f"{address.get('user')}@{address.get('host')}:{address.get('port')}/{address.get('database')}"
+
+
+def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
+    if args.json:
+        return print_json(source)
+    facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
+    facts += [("places", f"{source['places']} run(s) at once"), ("deadline", f"{source['deadline_seconds']} s")]
+    for address in source["addresses"]:
+        secret = ", password kept" if address["has_secret"] else ""
+        facts.append((address["environment"], f"{_where(address['address'])}{secret}; {_verdict(address)}"))
+    return print_facts(facts)
+
+
+def source_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _show(args, ladle.sources.get(args.name))
+
+
+def _address_body(args: argparse.Namespace) -> dict[str, Any]:
+    body: dict[str, Any] = {"address": pairs(args.address, "--address")}
+    if args.secret_stdin:
+        body["secret"] = sys.stdin.readline().rstrip("\n")
+    elif args.secret_from:
+        body["secret"] = args.secret_from
+    elif os.environ.get("LADLE_SOURCE_PASSWORD"):
+        body["secret"] = os.environ["LADLE_SOURCE_PASSWORD"]
+    elif sys.stdin.isatty() and "user" in body["address"]:
+        body["secret"] = getpass.getpass("password of the source's login (empty for none): ")
+    return body
+
+
+def _settings(args: argparse.Namespace) -> dict[str, Any]:
+    given = {"note": args.note, "places": args.places, "deadline_seconds": args.deadline}
+    return {key: value for key, value in given.items() if value is not None}
+
+
+def source_add(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        addresses = {args.env: _address_body(args)} if args.address else {}
+        _show(args, ladle.sources.add(args.name, args.engine, addresses, **_settings(args)))
+
+
+def source_edit(args: argparse.Namespace) -> None:
+    changes = _settings(args)
+    with connected(args) as ladle:
+        if args.address:
+            changes["addresses"] = {args.env: _address_body(args)}
+        if args.remove_address:
+            changes["addresses"] = {args.env: None}
+        if not changes:
+            raise ClientError("nothing to change was given.", "Give --address, --note, --places or --deadline.")
+        _show(args, ladle.sources.edit(args.name, **changes))
+
+
+def source_remove(args: argparse.Namespace) -> int:
+    if not confirmed(f"Remove source '{args.name}' and its addresses?", args.yes):
+        return 2
+    with connected(args) as ladle:
+        ladle.sources.remove(args.name)
+    print(f"source {args.name} is removed")
+    return 0
+
+
+def source_check(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        names = [args.name] if args.name else [s["name"] for s in ladle.sources.list()]
+        found = {name: ladle.sources.check(name, args.env) for name in names}
+    good = all(step["passed"] for addresses in found.values() for a in addresses for step in a["last_check"] or [])
+    if args.json:
+        print_json(found)
+        return 0 if good else 1
+    for name, addresses in found.items():
+        for address in addresses:
+            print(f"{name} in {address['environment']} ({_where(address['address'])}), {moment(address['last_check_at'])}")
+            for step in address["last_check"]:
+                mark = "passed" if step["passed"] else "FAILED"
+                print(f"  {step['step']:<10} {mark}  {step['seconds']:6.3f} s  {step['detail']}")
+                if step["hint"]:
+                    print(f"  {'':<10} {'next':<6}            {step['hint']}")
+    return 0 if good else 1
+
+
+def environment_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.sources.environments()
+    if args.json:
+        return print_json(found)
+    rows = [(e["name"], e["note"]) for e in found]
+    return print_table(("ENVIRONMENT", "NOTE"), rows, "there are no environments yet: ladle environment add live.")
+
+
+def environment_add(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        made = ladle.sources.add_environment(args.name, args.note)
+    print_json(made) if args.json else print(f"environment {made['name']} is added")
+
+
+def _address_options(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--env", default="live", help="environment of the address (default live)")
+    verb.add_argument("--address", nargs="+", metavar="FIELD=VALUE", help="host= port= database= user=, or path=")
+    verb.add_argument("--secret-stdin", action="store_true", help="read the login's password from standard input")
+    verb.add_argument("--secret-from", metavar="REF", help="env:LADLE_SOURCE_… or file:NAME, resolved by the service")
+    verb.add_argument("--note")
+    verb.add_argument("--places", type=int, help="runs that may read it at once")
+    verb.add_argument("--deadline", type=int, metavar="SECONDS", help="longest time of one statement")
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    source = Noun(nouns, common, "source", "Databases that extracts read.")
+    source.verb("list", source_list, "List sources and their addresses.")
+    source.verb("show", source_show, "Show one source.").add_argument("name")
+    verb = source.verb(
+        "add", source_add, "Add a source (administrators).",
+        "ladle source add metering postgresql --address host=db1 port=5432 database=metering user=reports",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("engine", help="postgresql or sqlite")
+    _address_options(verb)
+    verb = source.verb("edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --places 4")
+    verb.add_argument("name")
+    _address_options(verb)
+    verb.add_argument("--remove-address", action="store_true", help="remove the address in --env")
+    verb = source.verb("remove", source_remove, "Remove a source that nothing uses.", "ladle source remove old --yes")
+    verb.add_argument("name")
+    verb.add_argument("--yes", action="store_true", help="do not ask")
+    verb = source.verb("check", source_check, "Reached, signed in, may read? All sources without a name.", "ladle source check metering")
+    verb.add_argument("name", nargs="?")
+    verb.add_argument("--env", help="only this environment")
+    environment = Noun(nouns, common, "environment", "Environments: live, rehearsal, …")
+    environment.verb("list", environment_list, "List environments.")
+    verb = environment.verb("add", environment_add, "Add an environment.", "ladle environment add rehearsal")
+    verb.add_argument("name")
+    verb.add_argument("--note", default="")

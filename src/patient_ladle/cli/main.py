@@ -1,0 +1,86 @@
+"""``ladle``: builds the parser from the commands, runs one, and turns every error into words and an exit status."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import NoReturn
+
+import argcomplete
+
+from patient_ladle import __version__
+from patient_ladle.client import CallFailed, NotReachable, RunFailed
+from patient_ladle.client.errors import ClientError
+
+from .commands import access, extracts, results, runs, schedules, service, sources
+
+DONE, FAILED, USAGE, UNREACHABLE, NOT_ALLOWED = 0, 1, 2, 3, 4
+_DENIED = ("not_signed_in", "not_allowed", "slow_down")
+_EPILOG = """examples:
+  ladle sign-in --url http://127.0.0.1:8470 rita
+  ladle extract list
+  ladle run start high_users --set above=4200 --as csv,xlsx --into out
+  ladle run log 12 --follow
+
+exit status: 0 done, 1 the run failed, 2 usage or bad input, 3 service not reachable, 4 not allowed
+"""
+
+
+class _Parser(argparse.ArgumentParser):
+    """Says what is wrong first, then where help is."""
+
+    def error(self, message: str) -> NoReturn:
+        print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)
+        sys.exit(USAGE)
+
+
+def parser() -> argparse.ArgumentParser:
+    """The whole command line."""
+    made = _Parser(
+        prog="ladle",
+        description="Shared extract queries, run unattended, with result files that can be proven whole.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    made.add_argument("--version", action="version", version=f"ladle {__version__}")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("--url", help="address of the service (LADLE_URL; default http://127.0.0.1:8470)")
+    common.add_argument("--json", action="store_true", help="print JSON for a program")
+    nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=_Parser)
+    for module in (access, service, sources, extracts, runs, results, schedules):
+        module.add_to(nouns, common)
+    return made
+
+
+def main(words: list[str] | None = None) -> int:
+    """Entry point; returns the exit status."""
+    made = parser()
+    argcomplete.autocomplete(made)
+    args = made.parse_args(words)
+    try:
+        return int(args.action(args) or DONE)
+    except RunFailed as error:
+        print(f"ladle: {error}", file=sys.stderr)
+        return FAILED
+    except CallFailed as error:
+        print(f"ladle: {error}", file=sys.stderr)
+        if error.code == "service_fault":
+            print(f"request id: {error.request_id}", file=sys.stderr)
+        if error.code in _DENIED:
+            return NOT_ALLOWED
+        return UNREACHABLE if error.status == 503 else USAGE if error.status < 500 else FAILED
+    except NotReachable as error:
+        print(f"ladle: {error}", file=sys.stderr)
+        return UNREACHABLE
+    except (ClientError, OSError) as error:
+        print(f"ladle: {error}", file=sys.stderr)
+        return USAGE
+    except BrokenPipeError:
+        return DONE
+    except KeyboardInterrupt:
+        print("\nladle: stopped; what was started goes on in the service.", file=sys.stderr)
+        return 130
+
+
+if __name__ == "__main__":
+    sys.exit(main())

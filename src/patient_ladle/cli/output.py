@@ -1,0 +1,82 @@
+"""What a command prints: a table or sentences for a person, JSON for a program."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+STATE_STYLE = {"failed": "bold red", "running": "cyan", "cancelled": "yellow", "missed": "yellow", "finished": "green"}
+
+
+def console() -> Console:
+    """Standard output; as wide as the text when nobody watches, so that nothing is cut."""
+    return Console(width=None if sys.stdout.isatty() else 240, highlight=False, soft_wrap=True)
+
+
+def print_json(value: Any) -> None:
+    """One JSON document."""
+    print(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def print_table(headings: Sequence[str], rows: Iterable[Sequence[Any]], empty: str) -> None:
+    """A table; numbers stand right, states in their colour; ``empty`` says what to do when there is nothing."""
+    made = [list(row) for row in rows]
+    if not made:
+        print(empty)
+        return
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for number, heading in enumerate(headings):
+        right = all(isinstance(row[number], int) or row[number] in ("", None) for row in made)
+        table.add_column(heading, justify="right" if right else "left", overflow="fold")
+    for row in made:
+        table.add_row(*[_cell(value) for value in row])
+    console().print(table)
+
+
+def _cell(value: Any) -> Text:
+    if value is None:
+        return Text("")
+    if isinstance(value, int) and not isinstance(value, bool):
+        return Text(f"{value:,}")
+    return Text(str(value), style=STATE_STYLE.get(str(value), ""))
+
+
+def print_facts(facts: Sequence[tuple[str, Any]]) -> None:
+    """Name and value, a line each; absent values are left out."""
+    shown = [(name, value) for name, value in facts if value not in (None, "", [], {})]
+    width = max((len(name) for name, _ in shown), default=0)
+    for name, value in shown:
+        lines = str(value).splitlines() or [""]
+        print(f"{name:<{width}}  {lines[0]}")
+        for line in lines[1:]:
+            print(f"{'':<{width}}  {line}")
+
+
+def moment(text: str | None) -> str:
+    """A time in this machine's zone, to the second."""
+    return datetime.fromisoformat(text).astimezone().strftime("%Y-%m-%d %H:%M:%S") if text else ""
+
+
+def took(started: str | None, ended: str | None) -> str:
+    """How long, in words short enough for a table."""
+    if not started or not ended:
+        return ""
+    seconds = (datetime.fromisoformat(ended) - datetime.fromisoformat(started)).total_seconds()
+    return f"{seconds:.1f} s" if seconds < 60 else f"{int(seconds // 60)} min {int(seconds % 60):02} s"
+
+
+def confirmed(question: str, yes: bool) -> bool:
+    """Ask before something is lost; a program says ``--yes``."""
+    if yes:
+        return True
+    if not sys.stdin.isatty():
+        print(f"{question} Say --yes to do it.", file=sys.stderr)
+        return False
+    return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")

@@ -1,0 +1,46 @@
+"""What can go wrong for a caller: the service said no, the service was not there, the run did not finish."""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class ClientError(Exception):
+    """Base of the client's errors; ``message`` and ``hint`` are written for a person."""
+
+    def __init__(self, message: str, hint: str = "") -> None:
+        super().__init__(message)
+        self.message, self.hint = message, hint
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.hint}".strip()
+
+
+class CallFailed(ClientError):
+    """The service answered with problem details (RFC 9457): status, code, facts, request id."""
+
+    def __init__(self, status: int, problem: dict[str, Any]) -> None:
+        detail = str(problem.get("message") or problem.get("detail") or f"the service answered {status}.")
+        super().__init__(detail, str(problem.get("hint") or ""))
+        self.status = status
+        self.code = str(problem.get("code") or "error")
+        self.facts: dict[str, Any] = problem.get("facts") or {}
+        self.transient = bool(problem.get("transient"))
+        self.request_id = str(problem.get("request_id") or "")
+
+
+class NotReachable(ClientError):
+    """Nothing answered at the service's address, also after trying again."""
+
+
+class RunFailed(ClientError):
+    """The run ended without a result; ``run`` is its record."""
+
+    def __init__(self, run: dict[str, Any]) -> None:
+        error = run.get("error") or {}
+        super().__init__(f"run {run['id']} {run['state']}: {error.get('message', 'no result')}", error.get("hint", ""))
+        self.run = run
+
+
+class FileDamaged(ClientError):
+    """What was saved is not what the service has: the checksum differs."""

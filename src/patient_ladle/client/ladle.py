@@ -1,0 +1,338 @@
+"""``Ladle``: one object for the service, holding one group of calls for each noun. Records are plain dictionaries,
+with the fields that the service's API document describes.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+import os
+import time
+import uuid
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+from urllib.parse import quote
+
+from .errors import ClientError, FileDamaged, RunFailed
+from .transport import Transport
+
+Record = dict[str, Any]
+ENDED = ("finished", "failed", "cancelled")
+POLL_SECONDS = 0.5
+
+
+def _name(name: object) -> str:
+    return quote(str(name), safe="")
+
+
+class _Group:
+    def __init__(self, transport: Transport) -> None:
+        self.transport = transport
+
+    def _get(self, path: str, **params: Any) -> Any:
+        return self.transport.call("GET", path, params={k: v for k, v in params.items() if v is not None})
+
+    def _post(self, path: str, body: Any = None, **headers: str) -> Any:
+        return self.transport.call("POST", path, json=body if body is not None else {}, headers=headers)
+
+    def _patch(self, path: str, body: Any, **headers: str) -> Any:
+        return self.transport.call("PATCH", path, json=body, headers=headers)
+
+    def _delete(self, path: str) -> None:
+        self.transport.call("DELETE", path)
+
+
+class People(_Group):
+    """People (for administrators) and one's own tokens."""
+
+    def me(self) -> Record:
+        """Name and role of whoever is signed in."""
+        return self._get("/me")
+
+    def list(self) -> list[Record]:
+        """Everybody."""
+        return self._get("/people")
+
+    def add(self, name: str, password: str, role: str = "reader") -> Record:
+        """A new person."""
+        return self._post("/people", {"name": name, "password": password, "role": role})
+
+    def edit(self, name: str, **changes: Any) -> Record:
+        """``role``, ``password`` or ``active``."""
+        return self._patch(f"/people/{_name(name)}", changes)
+
+    def tokens(self) -> Iterator[Record]:
+        """Tokens that one may see."""
+        return self.transport.pages("/tokens")
+
+    def add_token(self, name: str, role: str | None = None, days: int | None = None) -> Record:
+        """A new token; its ``secret`` is in this answer and never again."""
+        body = {"name": name, "role": role, "days": days}
+        return self._post("/tokens", {key: value for key, value in body.items() if value is not None})
+
+    def revoke_token(self, token_id: int) -> None:
+        """End a token."""
+        self._delete(f"/tokens/{token_id}")
+
+
+class Sources(_Group):
+    """Sources and environments."""
+
+    def environments(self) -> list[Record]:
+        """All environments, the default one first."""
+        return self._get("/environments")
+
+    def add_environment(self, name: str, note: str = "") -> Record:
+        """A new environment."""
+        return self._post("/environments", {"name": name, "note": note})
+
+    def engines(self) -> list[Record]:
+        """The engines there are, with the fields of their addresses."""
+        return self._get("/engines")
+
+    def list(self) -> list[Record]:
+        """All sources."""
+        return self._get("/sources")
+
+    def get(self, name: str) -> Record:
+        """One source."""
+        return self._get(f"/sources/{_name(name)}")
+
+    def add(self, name: str, engine: str, addresses: Mapping[str, Any], **settings: Any) -> Record:
+        """``addresses``: environment → ``{"address": {…}, "secret": "…"}``."""
+        return self._post("/sources", {"name": name, "engine": engine, "addresses": dict(addresses), **settings})
+
+    def edit(self, name: str, **changes: Any) -> Record:
+        """``note``, ``places``, ``deadline_seconds``, ``addresses`` (None removes one)."""
+        return self._patch(f"/sources/{_name(name)}", changes)
+
+    def remove(self, name: str) -> None:
+        """Only while nothing uses it."""
+        self._delete(f"/sources/{_name(name)}")
+
+    def check(self, name: str, environment: str | None = None) -> list[Record]:
+        """Check one address, or all; each with its steps."""
+        at = f"?environment={_name(environment)}" if environment else ""
+        return self._post(f"/sources/{_name(name)}/check{at}")
+
+
+class Extracts(_Group):
+    """The repository."""
+
+    def list(self, search: str | None = None, folder: str | None = None, archived: bool = False) -> list[Record]:
+        """Extracts, by folder and name."""
+        return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None)
+
+    def get(self, name: str) -> Record:
+        """One extract with its newest revision."""
+        return self._get(f"/extracts/{_name(name)}")
+
+    def add(self, name: str, source: str, statement: str, **content: Any) -> Record:
+        """A new extract with its first revision."""
+        return self._post("/extracts", {"name": name, "source": source, "statement": statement, **content})
+
+    def save(self, name: str, revision: int | None = None, **changes: Any) -> Record:
+        """A new revision; ``revision`` is the number one began from, refused when somebody saved meanwhile."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else {}
+        return self._patch(f"/extracts/{_name(name)}", changes, **headers)
+
+    def revisions(self, name: str) -> list[Record]:
+        """All revisions, newest first."""
+        return self._get(f"/extracts/{_name(name)}/revisions")
+
+    def move(self, name: str, folder: str | None = None, new_name: str | None = None) -> Record:
+        """Another folder or name."""
+        body = {"folder": folder, "name": new_name}
+        return self._post(f"/extracts/{_name(name)}/move", {k: v for k, v in body.items() if v is not None})
+
+    def archive(self, name: str) -> Record:
+        """Out of sight; ``restore`` brings it back."""
+        return self._post(f"/extracts/{_name(name)}/archive")
+
+    def restore(self, name: str, revision: int | None = None) -> Record:
+        """Back from the archive, or an old revision made the newest."""
+        return self._post(f"/extracts/{_name(name)}/restore", {} if revision is None else {"revision": revision})
+
+
+class Schedules(_Group):
+    """Schedules and their due times."""
+
+    def list(self) -> list[Record]:
+        """All schedules, each with its next five due times."""
+        return self._get("/schedules")
+
+    def get(self, name: str) -> Record:
+        """One schedule."""
+        return self._get(f"/schedules/{_name(name)}")
+
+    def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Record:
+        """``settings``: ``zone``, ``values``, ``formats``."""
+        body = {"name": name, "extract": extract, "environment": environment, "rule": rule, **settings}
+        return self._post("/schedules", body)
+
+    def edit(self, name: str, **changes: Any) -> Record:
+        """Any field of ``add`` but the name."""
+        return self._patch(f"/schedules/{_name(name)}", changes)
+
+    def remove(self, name: str) -> None:
+        """No more due times; the record of past ones stays."""
+        self._delete(f"/schedules/{_name(name)}")
+
+    def pause(self, name: str, reason: str = "") -> Record:
+        """Due times are recorded as skipped until ``resume``."""
+        return self._post(f"/schedules/{_name(name)}/pause", {"reason": reason})
+
+    def resume(self, name: str) -> Record:
+        """Due times run again."""
+        return self._post(f"/schedules/{_name(name)}/resume")
+
+    def due_times(self, name: str) -> Iterator[Record]:
+        """What became of each past due time, newest first."""
+        return self.transport.pages(f"/schedules/{_name(name)}/due-times")
+
+    def next_moments(self, rule: str, zone: str = "UTC") -> list[str]:
+        """The next due times of any rule."""
+        found: list[str] = self._get("/rule-moments", rule=rule, zone=zone)["next_due"]
+        return found
+
+
+class Runs(_Group):
+    """Runs, their logs and files."""
+
+    def start(self, extract: str, *, idempotency_key: str | None = None, **body: Any) -> Record:
+        """Start a run: ``environment``, ``values``, ``formats``, ``data_date``, ``revision``. Tried again safely."""
+        wanted = {"extract": extract} | {key: value for key, value in body.items() if value is not None}
+        return self._post("/runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
+
+    def get(self, number: int) -> Record:
+        """The run's record."""
+        return self._get(f"/runs/{number}")
+
+    def list(self, **filters: Any) -> Iterator[Record]:
+        """Newest first; ``extract``, ``schedule``, ``state``, ``since``."""
+        return self.transport.pages("/runs", **filters)
+
+    def wait(
+        self, number: int, timeout_seconds: float | None = None, progress: Callable[[Record], None] | None = None
+    ) -> Record:
+        """The record of the finished run. ``progress`` is called with each look at it.
+
+        Raises RunFailed when it failed or was cancelled, and ClientError at the timeout.
+        """
+        began = time.monotonic()
+        while True:
+            run = self.get(number)
+            if progress is not None:
+                progress(run)
+            if run["state"] == "finished":
+                return run
+            if run["state"] in ENDED:
+                raise RunFailed(run)
+            if timeout_seconds is not None and time.monotonic() - began > timeout_seconds:
+                raise ClientError(f"run {number} is still {run['state']} after {timeout_seconds:g} s.", "It goes on; wait again.")
+            time.sleep(POLL_SECONDS)
+
+    def log(self, number: int, follow: bool = False) -> Iterator[Record]:
+        """The run log's lines; with ``follow`` until the run has ended."""
+        after = 0
+        while True:
+            part = self._get(f"/runs/{number}/log", after=after)
+            yield from part["lines"]
+            if part["ended"] or (not follow and not part["lines"]):
+                return
+            after = part["next"]
+            if not part["lines"]:
+                time.sleep(POLL_SECONDS)
+
+    def cancel(self, number: int) -> Record:
+        """Ask the run to stop."""
+        return self._post(f"/runs/{number}/cancel")
+
+    def again(self, number: int) -> Record:
+        """The same revision, values and data date once more."""
+        return self._post(f"/runs/{number}/again")
+
+    def results(self, extract: str | None = None) -> Iterator[Record]:
+        """Result files of finished runs, newest first."""
+        return self.transport.pages("/results", extract=extract)
+
+    def read(self, number: int, name: str) -> Iterator[bytes]:
+        """A file's bytes in pieces."""
+        return self.transport.stream(f"/runs/{number}/files/{_name(name)}")
+
+    def save_files(self, run: Record | int, folder: str | Path, names: Sequence[str] | None = None) -> list[Path]:
+        """Save files into a folder, each under a temporary name until its checksum is proven. Raises FileDamaged."""
+        record = self.get(run) if isinstance(run, int) else run
+        target = Path(folder)
+        target.mkdir(parents=True, exist_ok=True)
+        saved = []
+        for file in record["files"]:
+            if names is not None and file["name"] not in names:
+                continue
+            path, part = target / file["name"], target / f".{file['name']}.{uuid.uuid4().hex[:8]}.part"
+            try:
+                digest = hashlib.sha256()
+                with open(part, "wb") as out:
+                    for piece in self.read(record["id"], file["name"]):
+                        digest.update(piece)
+                        out.write(piece)
+                    out.flush()
+                    os.fsync(out.fileno())
+                if digest.hexdigest() != file["sha256"]:
+                    raise FileDamaged(f"'{file['name']}' arrived damaged: its checksum differs.", "Get it again.")
+                os.replace(part, path)
+            finally:
+                part.unlink(missing_ok=True)
+            saved.append(path)
+        return saved
+
+    def rows(self, run: Record | int) -> Iterator[Record]:
+        """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike)."""
+        record = self.get(run) if isinstance(run, int) else run
+        by_format = {file["format"]: file["name"] for file in record["files"]}
+        if "json" in by_format:
+            text = b"".join(self.read(record["id"], by_format["json"]))
+            yield from json.loads(text)
+        elif "csv" in by_format:
+            text = b"".join(self.read(record["id"], by_format["csv"]))
+            yield from csv.DictReader(io.StringIO(text.decode(), newline=""))
+        else:
+            raise ClientError(f"run {record['id']} has no CSV or JSON file.", "Start it with formats=['json'].")
+
+
+class Ladle:
+    """The service at ``url``, signed in with a token. Use as a context manager, or ``close`` it."""
+
+    def __init__(self, url: str = "http://127.0.0.1:8470", token: str | None = None, timeout_seconds: float = 60.0) -> None:
+        self.transport = Transport(url, token, timeout_seconds)
+        self.people = People(self.transport)
+        self.sources = Sources(self.transport)
+        self.extracts = Extracts(self.transport)
+        self.schedules = Schedules(self.transport)
+        self.runs = Runs(self.transport)
+
+    @classmethod
+    def sign_in(cls, url: str, name: str, password: str, token_name: str = "sign-in") -> tuple[Ladle, str]:
+        """A signed-in client and its token, good for 90 days. Raises CallFailed."""
+        with cls(url) as nobody:
+            body = {"name": name, "password": password, "token_name": token_name}
+            token = str(nobody.transport.call("POST", "/sign-in/token", json=body)["token"])
+        return cls(url, token), token
+
+    def status(self) -> Record:
+        """Counts of the last day, workers, the next due time."""
+        return self.transport.call("GET", "/status")
+
+    def close(self) -> None:
+        """Close the connections."""
+        self.transport.http.close()
+
+    def __enter__(self) -> Ladle:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
