@@ -21,6 +21,9 @@ from .errors import ClientError, FileDamaged, RunFailed
 from .transport import Transport
 
 Record = dict[str, Any]
+Records = list[Record]
+Paths = list[Path]
+Moments = list[str]
 ENDED = ("finished", "failed", "cancelled")
 POLL_SECONDS = 0.5
 
@@ -53,7 +56,7 @@ class People(_Group):
         """Name and role of whoever is signed in."""
         return self._get("/me")
 
-    def list(self) -> list[Record]:
+    def list(self) -> Records:
         """Everybody."""
         return self._get("/people")
 
@@ -82,7 +85,7 @@ class People(_Group):
 class Sources(_Group):
     """Sources and environments."""
 
-    def environments(self) -> list[Record]:
+    def environments(self) -> Records:
         """All environments, the default one first."""
         return self._get("/environments")
 
@@ -90,11 +93,11 @@ class Sources(_Group):
         """A new environment."""
         return self._post("/environments", {"name": name, "note": note})
 
-    def engines(self) -> list[Record]:
+    def engines(self) -> Records:
         """The engines there are, with the fields of their addresses."""
         return self._get("/engines")
 
-    def list(self) -> list[Record]:
+    def list(self) -> Records:
         """All sources."""
         return self._get("/sources")
 
@@ -114,7 +117,7 @@ class Sources(_Group):
         """Only while nothing uses it."""
         self._delete(f"/sources/{_name(name)}")
 
-    def check(self, name: str, environment: str | None = None) -> list[Record]:
+    def check(self, name: str, environment: str | None = None) -> Records:
         """Check one address, or all; each with its steps."""
         at = f"?environment={_name(environment)}" if environment else ""
         return self._post(f"/sources/{_name(name)}/check{at}")
@@ -123,7 +126,7 @@ class Sources(_Group):
 class Extracts(_Group):
     """The repository."""
 
-    def list(self, search: str | None = None, folder: str | None = None, archived: bool = False) -> list[Record]:
+    def list(self, search: str | None = None, folder: str | None = None, archived: bool = False) -> Records:
         """Extracts, by folder and name."""
         return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None)
 
@@ -140,7 +143,7 @@ class Extracts(_Group):
         headers = {"If-Match": f'"{revision}"'} if revision is not None else {}
         return self._patch(f"/extracts/{_name(name)}", changes, **headers)
 
-    def revisions(self, name: str) -> list[Record]:
+    def revisions(self, name: str) -> Records:
         """All revisions, newest first."""
         return self._get(f"/extracts/{_name(name)}/revisions")
 
@@ -161,7 +164,7 @@ class Extracts(_Group):
 class Schedules(_Group):
     """Schedules and their due times."""
 
-    def list(self) -> list[Record]:
+    def list(self) -> Records:
         """All schedules, each with its next five due times."""
         return self._get("/schedules")
 
@@ -194,9 +197,9 @@ class Schedules(_Group):
         """What became of each past due time, newest first."""
         return self.transport.pages(f"/schedules/{_name(name)}/due-times")
 
-    def next_moments(self, rule: str, zone: str = "UTC") -> list[str]:
+    def next_moments(self, rule: str, zone: str = "UTC") -> Moments:
         """The next due times of any rule."""
-        found: list[str] = self._get("/rule-moments", rule=rule, zone=zone)["next_due"]
+        found: Moments = self._get("/rule-moments", rule=rule, zone=zone)["next_due"]
         return found
 
 
@@ -233,7 +236,9 @@ class Runs(_Group):
             if run["state"] in ENDED:
                 raise RunFailed(run)
             if timeout_seconds is not None and time.monotonic() - began > timeout_seconds:
-                raise ClientError(f"run {number} is still {run['state']} after {timeout_seconds:g} s.", "It goes on; wait again.")
+                raise ClientError(
+                    f"run {number} is still {run['state']} after {timeout_seconds:g} s.", "It goes on; wait again."
+                )
             time.sleep(POLL_SECONDS)
 
     def log(self, number: int, follow: bool = False) -> Iterator[Record]:
@@ -264,7 +269,7 @@ class Runs(_Group):
         """A file's bytes in pieces."""
         return self.transport.stream(f"/runs/{number}/files/{_name(name)}")
 
-    def save_files(self, run: Record | int, folder: str | Path, names: Sequence[str] | None = None) -> list[Path]:
+    def save_files(self, run: Record | int, folder: str | Path, names: Sequence[str] | None = None) -> Paths:
         """Save files into a folder, each under a temporary name until its checksum is proven. Raises FileDamaged."""
         record = self.get(run) if isinstance(run, int) else run
         target = Path(folder)
@@ -316,10 +321,10 @@ class Ladle:
         self.runs = Runs(self.transport)
 
     @classmethod
-    def sign_in(cls, url: str, name: str, password: str, token_name: str = "sign-in") -> tuple[Ladle, str]:
+    def sign_in(cls, url: str, name: str, password: str, token_name: str | None = None) -> tuple[Ladle, str]:
         """A signed-in client and its token, good for 90 days. Raises CallFailed."""
         with cls(url) as nobody:
-            body = {"name": name, "password": password, "token_name": token_name}
+            body = {"name": name, "password": password, "token_name": token_name or "sign-in"}
             token = str(nobody.transport.call("POST", "/sign-in/token", json=body)["token"])
         return cls(url, token), token
 

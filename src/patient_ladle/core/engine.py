@@ -151,9 +151,7 @@ def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedg
             digest = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]  # a binary file suffices
         written, member = result.writer.rows, result.format
         if found != written:
-            raise ProofFailed(
-                f"{result.name}: {written:,} rows were written and {found:,} read back.", "Start the run again."
-            )
+            raise ProofFailed(f"{result.name}: {written:,} rows were written and {found:,} read back.", "Start the run again.")
         if digest != result.counted.digest.hexdigest():
             raise ProofFailed(
                 f"{result.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."
@@ -163,9 +161,7 @@ def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedg
     return files
 
 
-def _store_and_deliver(
-    job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock
-) -> None:
+def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock) -> None:
     ledger.stage("store")
     about = {**job.about, "rows": outcome.rows, "warnings": outcome.warnings}
     folder.seal(describe_result(job.name, outcome.columns, outcome.files, clock.now(), about))

@@ -198,9 +198,7 @@ class BoundValues:
         return {name: as_text(value) for name, value in self.values.items()}
 
 
-def resolve(
-    declared: Sequence[Parameter], given: Mapping[str, Plain], data_date: date, due_time: datetime
-) -> BoundValues:
+def resolve(declared: Sequence[Parameter], given: Mapping[str, Plain], data_date: date, due_time: datetime) -> BoundValues:
     """Values for one run: given, else default, else absent when not required.
 
     Raises UnknownName for a name nobody declared, ValueMissing and ValueWrong.

@@ -29,7 +29,10 @@ def _start(args: argparse.Namespace) -> int:
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
-        print(f"ladle: the data directory '{data}' cannot be used: {error.strerror}. Choose another: LADLE_DATA=…", file=sys.stderr)
+        print(
+            f"ladle: the data directory '{data}' cannot be used: {error.strerror}. Choose another: LADLE_DATA=…",
+            file=sys.stderr,
+        )
     return 1
 
 

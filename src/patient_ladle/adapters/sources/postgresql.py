@@ -98,14 +98,16 @@ def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None =
         return StatementRefused(f"the statement would write: {said}.", "An extract only reads; take that part out.")
     if state == "42501":
         return SourceNotReadable(f"the login may not read this: {said}.", "Ask for the right to select from it.")
-    if state.startswith("42") or state.startswith("0A"):
+    if state.startswith(("42", "0A")):
         where, facts = "", {}
         if error.diag.statement_position and rendered is not None:
             line, column = place(text, rendered.original(int(error.diag.statement_position) - 1))
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
         hint = error.diag.message_hint or "Correct the statement and save it again."
         return StatementWrong(f"the database does not understand the statement: {said}{where}.", hint, **facts)
-    return StatementFailed(f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets.")
+    return StatementFailed(
+        f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets."
+    )
 
 
 def _connect_failed(error: psycopg.Error, address: Mapping[str, Any]) -> LadleError:

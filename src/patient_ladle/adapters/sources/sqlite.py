@@ -62,7 +62,10 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
         return SourceUnreachable(f"the database is locked by another program: {said}.", "Try again later.")
     if "not a database" in said or "malformed" in said:
         return SourceNotReadable(f"the file cannot be read as a SQLite database: {said}.", "Correct the path of the source.")
-    if any(words in said for words in ("no such", "syntax error", "ambiguous", "unrecognized", "incomplete", "misuse", "wrong number")):
+    if any(
+        words in said
+        for words in ("no such", "syntax error", "ambiguous", "unrecognized", "incomplete", "misuse", "wrong number")
+    ):
         where, facts = "", {}
         named = re.search(r'no such (?:column|table|function): (?:\w+\.)*(\w+)|near "([^"]+)"', said)
         word = (named.group(1) or named.group(2)) if named else None
@@ -70,9 +73,13 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
             line, column = place(text, text.index(word))
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
         return StatementWrong(
-            f"the database does not understand the statement: {said}{where}.", "Correct the statement and save it again.", **facts
+            f"the database does not understand the statement: {said}{where}.",
+            "Correct the statement and save it again.",
+            **facts,
         )
-    return StatementFailed(f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets.")
+    return StatementFailed(
+        f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets."
+    )
 
 
 class SqliteSession(ProbingSession):

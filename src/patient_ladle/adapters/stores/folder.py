@@ -177,7 +177,9 @@ def deliver(plan: DeliveryPlan) -> None:
                 os.rename(part, final)
             except FileNotFoundError:
                 if not Path(final).is_file() or _digest(Path(final)) != sha256:
-                    raise Fenced(f"'{final}' is no longer this attempt's to deliver.", "Look at the run's later attempt.") from None
+                    raise Fenced(
+                        f"'{final}' is no longer this attempt's to deliver.", "Look at the run's later attempt."
+                    ) from None
     if plan.moves:
         with _writing(Path(plan.folder)):
             _sync_folder(Path(plan.folder))

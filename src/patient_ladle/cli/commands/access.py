@@ -130,7 +130,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--role", choices=ROLES, default="reader")
     verb.add_argument("--password-stdin", action="store_true")
-    verb = user.verb("edit", user_edit, "Change role, password or whether somebody may sign in.", "ladle user edit lena --role author")
+    verb = user.verb(
+        "edit", user_edit, "Change role, password or whether somebody may sign in.", "ladle user edit lena --role author"
+    )
     verb.add_argument("name")
     verb.add_argument("--role", choices=ROLES)
     verb.add_argument("--active", choices=("yes", "no"))
@@ -139,7 +141,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
 
     token = Noun(nouns, common, "token", "Tokens with which programs sign in.")
     token.verb("list", token_list, "List tokens.")
-    verb = token.verb("add", token_add, "Make a token; it is shown once.", "ladle token add nightly-job --role runner --days 365")
+    verb = token.verb(
+        "add", token_add, "Make a token; it is shown once.", "ladle token add nightly-job --role runner --days 365"
+    )
     verb.add_argument("name", help="what it is for")
     verb.add_argument("--role", choices=ROLES, help="at most your own, which is the default")
     verb.add_argument("--days", type=int, help="days until it expires (default: never)")

@@ -27,7 +27,13 @@ def extract_list(args: argparse.Namespace) -> None:
 
 def _parameter(p: dict[str, Any]) -> str:
     words = [p["type"] + (" list" if p["many"] else "")]
-    words.append("required" if p["required"] and p["default"] is None else f"default {p['default']}" if p["default"] is not None else "optional")
+    words.append(
+        "required"
+        if p["required"] and p["default"] is None
+        else f"default {p['default']}"
+        if p["default"] is not None
+        else "optional"
+    )
     if p["allowed"]:
         words.append("one of " + ", ".join(map(str, p["allowed"])))
     return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
@@ -43,7 +49,10 @@ def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
             ("folder", found["folder"]),
             ("owner", found["owner"]),
             ("source", revision["source"]),
-            ("revision", f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}"),
+            (
+                "revision",
+                f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}",
+            ),
             ("formats", ", ".join(revision["formats"])),
             ("file name", revision["file_name"]),
             ("delivered into", revision["deliver_into"]),
@@ -68,7 +77,9 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
         try:
             content["parameters"] = json.loads(Path(args.parameters).read_text(encoding="utf-8"))
         except ValueError as error:
-            raise ClientError(f"{args.parameters} is not JSON: {error}.", 'Write a list: [{"name": "since", "type": "date"}]') from None
+            raise ClientError(
+                f"{args.parameters} is not JSON: {error}.", 'Write a list: [{"name": "since", "type": "date"}]'
+            ) from None
     given = {
         "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
         "deliver_into": args.deliver_into, "change_note": args.change_note,
@@ -136,7 +147,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--search", help="in names, folders, notes and statements")
     verb.add_argument("--folder", help="only in this folder and below")
     verb.add_argument("--archived", action="store_true", help="archived ones instead")
-    extract.verb("show", extract_show, "Show an extract with its statement.", "ladle extract show high_users").add_argument("name")
+    extract.verb("show", extract_show, "Show an extract with its statement.", "ladle extract show high_users").add_argument(
+        "name"
+    )
     verb = extract.verb(
         "save", extract_save, "Save a new extract, or a new revision of one.",
         "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx",
@@ -153,13 +166,20 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
     extract.verb("revisions", extract_revisions, "List the revisions of an extract.").add_argument("name")
-    verb = extract.verb("move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily")
+    verb = extract.verb(
+        "move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily"
+    )
     verb.add_argument("name")
     verb.add_argument("--folder")
     verb.add_argument("--name", dest="name_to", metavar="NEW")
     verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
-    verb = extract.verb("restore", extract_restore, "Back from the archive, or an old revision made the newest.", "ladle extract restore high_users --revision 2")
+    verb = extract.verb(
+        "restore",
+        extract_restore,
+        "Back from the archive, or an old revision made the newest.",
+        "ladle extract restore high_users --revision 2",
+    )
     verb.add_argument("name")
     verb.add_argument("--revision", type=int)

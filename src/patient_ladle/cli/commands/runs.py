@@ -57,7 +57,9 @@ def _summary(run: dict[str, Any]) -> None:
 
 def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> int:
     if args.no_wait:
-        print_json(run) if args.json else print(f"run {run['id']} is {run['state']}; follow it with: ladle run log {run['id']} --follow")
+        print_json(run) if args.json else print(
+            f"run {run['id']} is {run['state']}; follow it with: ladle run log {run['id']} --follow"
+        )
         return 0
     try:
         run = _wait(ladle, run["id"])

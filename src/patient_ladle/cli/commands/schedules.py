@@ -121,7 +121,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = schedule.verb("remove", schedule_remove, "Remove a schedule.")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
-    verb = schedule.verb("pause", schedule_pause, "Record due times as skipped until resumed.", "ladle schedule pause users-daily --reason 'meter swap'")
+    verb = schedule.verb(
+        "pause",
+        schedule_pause,
+        "Record due times as skipped until resumed.",
+        "ladle schedule pause users-daily --reason 'meter swap'",
+    )
     verb.add_argument("name")
     verb.add_argument("--reason", default="")
     schedule.verb("resume", schedule_resume, "Run at due times again.").add_argument("name")

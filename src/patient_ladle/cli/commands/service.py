@@ -15,7 +15,9 @@ from . import Noun
 
 def _become(words: list[str]) -> int:
     if importlib.util.find_spec("django") is None:
-        raise ClientError("the service is not installed here, only the client.", "Install it: pip install 'patient-ladle[service]'")
+        raise ClientError(
+            "the service is not installed here, only the client.", "Install it: pip install 'patient-ladle[service]'"
+        )
     sys.stdout.flush()
     os.execv(sys.executable, [sys.executable, "-m", "patient_ladle.service", *words])  # noqa: S606  # nothing to escape
 
@@ -45,7 +47,5 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--places", type=int, default=2, help="runs that this machine's worker carries out at once")
     verb.add_argument("--demo", action="store_true", help="with Fennmoor Water's made-up sources, extracts and schedules")
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
-    verb = worker.verb(
-        "start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4"
-    )
+    verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")
     verb.add_argument("--places", type=int, default=2, help="runs at once")

@@ -27,7 +27,9 @@ def source_list(args: argparse.Namespace) -> None:
         found = ladle.sources.list()
     if args.json:
         return print_json(found)
-    rows = [(s["name"], s["engine"], a["environment"], _where(a["address"]), _verdict(a)) for s in found for a in s["addresses"]]
+    rows = [
+        (s["name"], s["engine"], a["environment"], _where(a["address"]), _verdict(a)) for s in found for a in s["addresses"]
+    ]
     rows += [(s["name"], s["engine"], "", "no address yet", "") for s in found if not s["addresses"]]
     return print_table(
         ("SOURCE", "ENGINE", "ENVIRONMENT", "ADDRESS", "LAST CHECK"), rows, "there are no sources yet: ladle source add."
@@ -157,14 +159,18 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("engine", help="postgresql or sqlite")
     _address_options(verb)
-    verb = source.verb("edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --places 4")
+    verb = source.verb(
+        "edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --places 4"
+    )
     verb.add_argument("name")
     _address_options(verb)
     verb.add_argument("--remove-address", action="store_true", help="remove the address in --env")
     verb = source.verb("remove", source_remove, "Remove a source that nothing uses.", "ladle source remove old --yes")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
-    verb = source.verb("check", source_check, "Reached, signed in, may read? All sources without a name.", "ladle source check metering")
+    verb = source.verb(
+        "check", source_check, "Reached, signed in, may read? All sources without a name.", "ladle source check metering"
+    )
     verb.add_argument("name", nargs="?")
     verb.add_argument("--env", help="only this environment")
     environment = Noun(nouns, common, "environment", "Environments: live, rehearsal, …")

@@ -25,6 +25,8 @@ MAX_ROWS = 1_048_576
 MAX_COLUMNS = 16_384
 MAX_TEXT = 32_767
 """Characters (UTF-16 units, to be exact) of a cell."""
+MAX_DIGITS = 15
+"""Significant digits that every double keeps (IEEE 754 binary64)."""
 _SHEET = "xl/worksheets/sheet1.xml"
 _MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 _OFFICE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -49,7 +51,8 @@ _PARTS = {
     '<numFmt numFmtId="164" formatCode="yyyy\\-mm\\-dd"/><numFmt numFmtId="165" formatCode="yyyy\\-mm\\-dd\\ hh:mm:ss"/>'
     '</numFmts><fonts count="2"><font><sz val="11"/><name val="Calibri"/></font><font><b/><sz val="11"/>'
     '<name val="Calibri"/></font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill>'
-    '<fill><patternFill patternType="gray125"/></fill></fills><borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders>'
+    '<fill><patternFill patternType="gray125"/></fill></fills>'
+    '<borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders>'
     '<cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/></cellStyleXfs><cellXfs count="4">'
     f"{_XF.format(0, 0)}{_XF.format(0, 1)}{_XF.format(164, 0)}{_XF.format(165, 0)}</cellXfs>"
     '<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>',
@@ -59,6 +62,7 @@ _NEEDS_ESCAPES = "[&<>\x00-\x08\x0b-\x1f\ufffe\uffff]|_x[0-9A-Fa-f]{4}_"
 _HELD_DATE = r"^(19(0[1-9]|[1-9]\d)|1900-(0[3-9]|1)|[2-9]\d\d\d)[^ ]*(.*[^C])?$"
 """Years 1900 (from March) to 9999: the days whose serial number every reader agrees on."""
 _FINITE = r"^[-+]?[0-9]"
+_IDLE_ZEROS = r"(\.\d*?)0+$"
 _SIGNIFICANT_16 = r"^-?[0.]*([1-9]\.?([0-9]\.?){15})"
 
 
@@ -139,8 +143,9 @@ class XlsxWriter(FormatWriter):
 
     def _number_cells(self, column: Column, array: pa.Array) -> pa.Array:
         held = pc.match_substring_regex(array, _FINITE)
-        if column.kind != "float":
-            held = pc.and_(held, pc.invert(pc.match_substring_regex(array, _SIGNIFICANT_16)))
+        if column.kind != "float" and (pc.max(pc.binary_length(array)).as_py() or 0) > MAX_DIGITS:
+            digits = pc.replace_substring_regex(array, _IDLE_ZEROS, r"\1")
+            held = pc.and_(held, pc.invert(pc.match_substring_regex(digits, _SIGNIFICANT_16)))
         cells = pc.binary_join_element_wise("<c><v>", array, "</v></c>", "")
         return self._fallback(column, array, held, cells, "numbers that a cell cannot hold exactly")
 

@@ -84,9 +84,7 @@ class PipeLedger:
 
 def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
-    values = resolve(
-        parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"])
-    )
+    values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
     about = {**job["about"], "values": values.as_text()}
     work = RunJob(
         name=job["name"],

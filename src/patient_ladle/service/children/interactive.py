@@ -43,6 +43,4 @@ def check_in_child(engine: str, address: dict[str, Any], secret: str) -> list[di
             child.wait()
     finally:
         _places.release()
-    raise SourceUnreachable(
-        f"the check did not end within {DEADLINE_SECONDS:g} s.", "Check that the source answers at all."
-    )
+    raise SourceUnreachable(f"the check did not end within {DEADLINE_SECONDS:g} s.", "Check that the source answers at all.")

@@ -50,9 +50,7 @@ def index(request: Any) -> HttpResponse:
 def no_such_address(request: HttpRequest) -> HttpResponse:
     """A problem, not a page, for an API address that is not there."""
     if not request.user.is_authenticated and not request.headers.get("Authorization"):
-        return JsonResponse(
-            {"status": 401, "code": "not_signed_in", "detail": "this needs a sign-in."}, status=401
-        )
+        return JsonResponse({"status": 401, "code": "not_signed_in", "detail": "this needs a sign-in."}, status=401)
     error = NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
     status, body = problem_body(error, getattr(request, "request_id", ""))
     return JsonResponse(body, status=status, content_type="application/problem+json")

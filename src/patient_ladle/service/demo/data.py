@@ -90,11 +90,17 @@ def make_laboratory(path: Path, anchor: date, days: int) -> None:
         day = anchor - timedelta(days=back)
         for point in range(1 + back % 3, 61, 3):
             number += 1
-            samples.append((number, point, f"{day.isoformat()} {7 + point % 9:02}:{(point * 7) % 60:02}:00", _SAMPLERS[number % 4]))
+            samples.append(
+                (number, point, f"{day.isoformat()} {7 + point % 9:02}:{(point * 7) % 60:02}:00", _SAMPLERS[number % 4])
+            )
             for place, (code, _, _, limit) in enumerate(_DETERMINANDS):
                 share = ((number * 31 + place * 17) % 97) / 100
                 over = (number + place * 11) % 211 == 0
-                value = None if (number + place) % 173 == 0 else round(limit * (1.2 if over else share), 3) + (1.0 if over and not limit else 0)
+                value = (
+                    None
+                    if (number + place) % 173 == 0
+                    else round(limit * (1.2 if over else share), 3) + (1.0 if over and not limit else 0)
+                )
                 results.append((number, code, value, "sample spilled" if value is None else None))
     connection.executemany("insert into samples values (?, ?, ?, ?)", samples)
     connection.executemany("insert into results values (?, ?, ?, ?)", results)

