@@ -1,0 +1,48 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+const csrf: Middleware = {
+  onRequest({ request }) {
+    const token = /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1];
+    if (request.method !== "GET" && token) request.headers.set("X-CSRFToken", token);
+    return request;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: location.origin, fetch: (request) => globalThis.fetch(request) });
+api.use(csrf);
+
+export type Run = components["schemas"]["RunLine"];
+export type RunRecord = components["schemas"]["RunView"];
+export type RunState = Run["state"];
+export type ExtractLine = components["schemas"]["ExtractLine"];
+export type Extract = components["schemas"]["ExtractView"];
+export type Parameter = components["schemas"]["ParameterView"];
+export type Schedule = components["schemas"]["ScheduleView"];
+export type Source = components["schemas"]["SourceView"];
+export type Engine = components["schemas"]["EngineView"];
+
+/** What the service said no with (RFC 9457): the cause, and the next step. */
+export class Problem extends Error {
+  readonly status: number;
+  readonly code: string;
+  readonly hint: string;
+  constructor(status: number, body: { code?: string; message?: string; detail?: string; hint?: string }) {
+    super(body.message ?? body.detail ?? `The service answered ${status}.`);
+    this.status = status;
+    this.code = body.code ?? "error";
+    this.hint = body.hint ?? "";
+  }
+}
+
+/** The data of an answer; throws Problem, also when nothing answered. */
+export async function must<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(0, { message: "The service does not answer.", hint: "Try again in a moment." });
+  }
+  if (!answer.response.ok) throw new Problem(answer.response.status, (answer.error ?? {}));
+  return answer.data as T;
+}

@@ -1,0 +1,118 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button } from "antd";
+import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, must, type RunRecord } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { StateMark } from "../../components/StateMark";
+import { StatementView } from "../../components/StatementView";
+import { count, moment, size, took } from "../../lib/words";
+import { useMe } from "../session/useMe";
+import { RunLog } from "./RunLog";
+import "./runs.css";
+
+const live = (run: RunRecord | undefined) => run?.state === "queued" || run?.state === "running";
+
+function Stages({ run }: { run: RunRecord }) {
+  return (
+    <ol className="stages" aria-label="Stages">
+      {run.stages.map(({ stage, at }, i) => {
+        const next = run.stages[i + 1]?.at ?? run.ended_at;
+        return <li key={stage} className={next ? "" : "now"}>{stage} <small>{took(at, next ?? null)}</small></li>;
+      })}
+    </ol>
+  );
+}
+
+function Files({ run }: { run: RunRecord }) {
+  if (!run.files.length) return <p className="dim">{live(run) ? "Files appear here once they are proven." : "This run left no files."}</p>;
+  return (
+    <table className="files">
+      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th></tr></thead>
+      <tbody>
+        {run.files.map((file) => (
+          <tr key={file.name}>
+            <td><a href={`/api/v1/runs/${run.id}/files/${encodeURIComponent(file.name)}`} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a></td>
+            <td className="n">{count(file.rows)}</td>
+            <td className="n">{size(file.bytes)}</td>
+            <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
+            <td>{file.delivered_path || <span className="dim">not delivered, kept in the result store</span>}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Facts({ run }: { run: RunRecord }) {
+  const values = Object.entries(run.values_in_effect as Record<string, unknown>);
+  const facts: [string, React.ReactNode][] = [
+    ["Extract", <Link to={`/extracts/${run.extract}`}>{run.extract}</Link>],
+    ["Revision", run.revision],
+    ["Source", `${run.source} in ${run.environment}`],
+    ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
+    ["Data date", run.data_date],
+    ["Began", moment(run.started_at)],
+    ["Attempt", run.attempt > 1 ? run.attempt : null],
+    ["Again of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
+    ["Same as before", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
+  ];
+  return (
+    <dl className="facts">
+      {facts.filter(([, value]) => value !== null && value !== undefined).map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt>{name}</dt><dd>{value}</dd></div>)}
+      {values.map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt className="mono">:{name}</dt><dd>{value === null ? <span className="dim">absent</span> : Array.isArray(value) ? value.join(", ") : (value as string)}</dd></div>)}
+    </dl>
+  );
+}
+
+export function RunPage() {
+  const number = Number(useParams().number);
+  const client = useQueryClient();
+  const go = useNavigate();
+  const { message } = App.useApp();
+  const { may } = useMe();
+  const query = useQuery({
+    queryKey: ["run", number],
+    queryFn: () => must(api.GET("/api/v1/runs/{number}", { params: { path: { number } } })),
+    refetchInterval: (q) => (live(q.state.data) ? 1_000 : false),
+  });
+  const cancel = useMutation({
+    mutationFn: () => must(api.POST("/api/v1/runs/{number}/cancel", { params: { path: { number } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["run", number] }),
+  });
+  const again = useMutation({
+    mutationFn: () => must(api.POST("/api/v1/runs/{number}/again", { params: { path: { number } } })),
+    onSuccess: (made) => {
+      void message.info(`Run ${made.id} repeats run ${number}.`);
+      void go(`/runs/${made.id}`);
+    },
+  });
+  const run = query.data;
+  if (!run) return <div className="page"><ProblemNote error={query.error} /></div>;
+  return (
+    <div className="page">
+      <header className="head">
+        <h1>Run {run.id}</h1>
+        <p>{run.extract} <StateMark state={run.state} />{(["late", "warned", "empty"] as const).map((flag) => run[flag] && <span className="flag" key={flag}>{flag}</span>)}</p>
+        <p>{run.rows !== null && `${count(run.rows)} rows`}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
+        <div className="grow" />
+        {may("runner") && live(run) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
+        {may("runner") && !live(run) && <Button loading={again.isPending} onClick={() => again.mutate()}>Run again</Button>}
+      </header>
+      <Stages run={run} />
+      <ProblemNote error={cancel.error ?? again.error ?? query.error} />
+      {run.error && run.state === "failed" && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
+      <h2>Files</h2>
+      <div className="card">
+        <Files run={run} />
+        {run.warnings.map((warning) => <div className="flag" key={warning}>{warning}</div>)}
+      </div>
+      <h2>Log</h2>
+      <RunLog number={run.id} live={live(run)} />
+      <div className="cards">
+        <section><h2>What ran</h2><div className="card"><Facts run={run} /></div></section>
+        <section><h2>Statement</h2><StatementView text={run.statement} engine={run.engine} label="Statement" /></section>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,46 @@
+import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { Button } from "antd";
+import { Link } from "react-router";
+import { api, must, type RunState } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { stateWord } from "../../components/StateMark";
+import { moment } from "../../lib/words";
+import { NightStrip } from "./NightStrip";
+import { RunsTable } from "./RunsTable";
+import { useRuns } from "./useRuns";
+import "./runs.css";
+
+const order: RunState[] = ["failed", "running", "queued", "finished", "cancelled"];
+
+export function RunsPage() {
+  const [only, setOnly] = useState<RunState | null>(null);
+  const { runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only });
+  const all = useRuns({});
+  const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 5_000 });
+  const now = status.data ? Date.parse(status.data.now) : null;
+  return (
+    <div className="page">
+      <header className="head">
+        <h1>Runs</h1>
+        <p>{status.data?.next_due_at ? `Next: ${status.data.next_schedule}, ${moment(status.data.next_due_at)}` : ""}</p>
+        <div className="grow" />
+        <Link to="/extracts"><Button type="primary" tabIndex={-1}>Run an extract</Button></Link>
+      </header>
+      <div className="counts" role="group" aria-label="Runs of the last day, by state">
+        {order.map((state) => (
+          <button key={state} type="button" className={state} aria-pressed={only === state} onClick={() => setOnly(only === state ? null : state)}>
+            <strong>{status.data?.counts[state] ?? 0}</strong> {stateWord[state].toLowerCase()}
+          </button>
+        ))}
+      </div>
+      {status.data?.workers === 0 && <ProblemNote error={new Error("No worker is there: queued runs wait until one starts.")} />}
+      <ProblemNote error={error} />
+      {now !== null && <NightStrip runs={all.runs} now={now} />}
+      <RunsTable
+        runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined}
+        hollow={only ? <p>No run is {only}.</p> : <><p>Nothing has run yet.</p><Link to="/extracts">Choose an extract and run it</Link></>}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,48 @@
+import { Button, Table, type TableColumnsType } from "antd";
+import { Link } from "react-router";
+import type { Run } from "../../api/client";
+import { StateMark } from "../../components/StateMark";
+import { count, moment, took } from "../../lib/words";
+
+const flags = (run: Run) => (["late", "warned", "empty"] as const).filter((flag) => run[flag]);
+
+function Name({ run, extract }: { run: Run; extract: boolean }) {
+  return (
+    <>
+      <Link className="run-link" to={`/runs/${run.id}`}>{extract ? run.extract : `Run ${run.id}`}</Link>
+      {run.error && run.state === "failed" && <div className="said">{run.error.message}</div>}
+    </>
+  );
+}
+
+interface Props {
+  runs: Run[];
+  loading: boolean;
+  more?: (() => void) | undefined;
+  /** Show the extract's name; off on the extract's own page. */
+  extract?: boolean;
+  hollow: React.ReactNode;
+}
+
+export function RunsTable({ runs, loading, more, extract = true, hollow }: Props) {
+  const columns: TableColumnsType<Run> = [
+    { title: extract ? "Extract" : "Run", key: "name", width: 280, render: (_, run) => <Name run={run} extract={extract} /> },
+    { title: "State", key: "state", width: 150, render: (_, run) => <><StateMark state={run.state} />{flags(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
+    ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 160, ellipsis: true }] : []),
+    { title: "Environment", dataIndex: "environment", width: 110 },
+    { title: "Data date", dataIndex: "data_date", width: 100 },
+    { title: "Began", key: "began", width: 136, align: "right", render: (_, run) => moment(run.started_at) },
+    { title: "Took", key: "took", width: 100, align: "right", render: (_, run) => took(run.started_at, run.ended_at) },
+    { title: "Rows", key: "rows", width: 100, align: "right", render: (_, run) => count(run.rows) },
+    { title: "Started by", key: "by", ellipsis: true, render: (_, run) => run.schedule ?? run.started_by },
+  ];
+  return (
+    <>
+      <Table<Run>
+        size="small" rowKey="id" columns={columns} dataSource={runs} pagination={false} tableLayout="fixed" loading={loading}
+        scroll={{ x: 900 }} rowClassName={(run) => `row-${run.state}`} locale={{ emptyText: loading ? " " : <div className="hollow">{hollow}</div> }}
+      />
+      {more && <p><Button onClick={more}>Earlier runs</Button></p>}
+    </>
+  );
+}

@@ -1,0 +1,69 @@
+import { useState } from "react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Table, type TableColumnsType } from "antd";
+import { Link } from "react-router";
+import { api, must, type Schedule } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { moment } from "../../lib/words";
+import { useMe } from "../session/useMe";
+import { ScheduleForm } from "./ScheduleForm";
+import "../runs/runs.css";
+
+function DueTimes({ name }: { name: string }) {
+  const past = useQuery({ queryKey: ["due", name], queryFn: () => must(api.GET("/api/v1/schedules/{name}/due-times", { params: { path: { name } } })), refetchInterval: 15_000 });
+  const found = past.data?.results.slice(0, 8) ?? [];
+  if (!found.length) return <p className="dim">No due time has come yet.</p>;
+  return (
+    <table className="files">
+      <thead><tr><th>Due</th><th>Data date</th><th>Decision</th><th>Reason</th><th>Run</th></tr></thead>
+      <tbody>{found.map((d) => <tr key={d.due_at}><td>{moment(d.due_at)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.run && <Link to={`/runs/${d.run}`}>run {d.run}</Link>}</td></tr>)}</tbody>
+    </table>
+  );
+}
+
+export function SchedulesPage() {
+  const [editing, setEditing] = useState<Schedule | "new" | null>(null);
+  const client = useQueryClient();
+  const { modal } = App.useApp();
+  const { may } = useMe();
+  const query = useQuery({ queryKey: ["schedules"], queryFn: () => must(api.GET("/api/v1/schedules")), refetchInterval: 15_000 });
+  const change = useMutation({
+    mutationFn: ({ name, verb }: { name: string; verb: "pause" | "resume" | "remove" }) => {
+      const params = { path: { name } };
+      if (verb === "remove") return must(api.DELETE("/api/v1/schedules/{name}", { params }));
+      return must<unknown>(verb === "pause" ? api.POST("/api/v1/schedules/{name}/pause", { params, body: { reason: "" } }) : api.POST("/api/v1/schedules/{name}/resume", { params }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["schedules"] }),
+  });
+  const remove = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "The record of its due times stays.", okText: "Remove", onOk: () => change.mutateAsync({ name, verb: "remove" }) });
+  const columns: TableColumnsType<Schedule> = [
+    { title: "Schedule", dataIndex: "name", width: 190, render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong> },
+    { title: "Extract", key: "extract", width: 190, render: (_, s) => <Link to={`/extracts/${s.extract}`}>{s.extract}</Link> },
+    { title: "Environment", dataIndex: "environment", width: 110 },
+    { title: "Rule", key: "rule", width: 190, render: (_, s) => <><span className="mono">{s.rule}</span><br /><small>{s.zone}</small></> },
+    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((t, i) => <span key={t} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{moment(t)}</span>)) },
+    { title: <span className="sr">Change</span>, key: "do", width: 210, render: (_, s) => may("author") && (
+      <span style={{ display: "flex", gap: 6 }}>
+        <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>Edit</Button>
+        <Button size="small" aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`} onClick={() => change.mutate({ name: s.name, verb: s.paused_at ? "resume" : "pause" })}>{s.paused_at ? "Resume" : "Pause"}</Button>
+        <Button size="small" type="text" aria-label={`Remove ${s.name}`} onClick={() => void remove(s.name)}>Remove</Button>
+      </span>) },
+  ];
+  return (
+    <div className="page">
+      <header className="head">
+        <h1>Schedules</h1>
+        <p>Times are this browser’s; each rule counts in its own zone.</p>
+        <div className="grow" />
+        {may("author") && <Button type="primary" onClick={() => setEditing("new")}>Add schedule</Button>}
+      </header>
+      <ProblemNote error={query.error ?? change.error} />
+      <Table<Schedule>
+        size="small" rowKey="name" columns={columns} dataSource={query.data ?? []} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
+        expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} /> }}
+        locale={{ emptyText: <div className="hollow"><p>Nothing runs by itself yet.</p>{may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
+      />
+      {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
+    </div>
+  );
+}

@@ -1,0 +1,53 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Form, Input, InputNumber, Modal, Select } from "antd";
+import { api, must, type Source } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+
+interface Fields { name: string; engine: string; environment: string; address: Record<string, string>; secret?: string; note?: string; places: number; deadline_seconds: number }
+
+/** Add a source with one address, or edit its settings and the address in one environment. */
+export function SourceForm({ source, onClose }: { source: Source | null; onClose: () => void }) {
+  const [form] = Form.useForm<Fields>();
+  const client = useQueryClient();
+  const engines = useQuery({ queryKey: ["engines"], queryFn: () => must(api.GET("/api/v1/engines")) });
+  const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
+  const chosen = Form.useWatch("engine", form) ?? source?.engine ?? "postgresql";
+  const engine = engines.data?.find((e) => e.name === chosen);
+  const save = useMutation({
+    mutationFn: ({ name, engine: kind, environment, address, secret, note, places, deadline_seconds }: Fields) => {
+      const settings = { note: note ?? "", places, deadline_seconds, addresses: { [environment]: { address, ...(secret ? { secret } : {}) } } };
+      return must(source ? api.PATCH("/api/v1/sources/{name}", { params: { path: { name: source.name } }, body: settings }) : api.POST("/api/v1/sources", { body: { name, engine: kind, ...settings } }));
+    },
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ["sources"] });
+      onClose();
+    },
+  });
+  const addressIn = (environment: string) => source?.addresses.find((a) => a.environment === environment)?.address ?? {};
+  if (!environments.data || !engines.data) return null;
+  const first = environments.data[0]?.name ?? "";
+  return (
+    <Modal open title={source ? `Edit ${source.name}` : "Add source"} okText="Save source" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={560}>
+      <Form
+        form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen })}
+        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, places: 2, deadline_seconds: 3600, address: { port: "5432" } }}
+      >
+        {!source && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="metering" /></Form.Item>}
+        {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} /></Form.Item>}
+        <Form.Item label="Environment of the address" name="environment">
+          <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} onChange={(name: string) => form.setFieldValue("address", addressIn(name))} />
+        </Form.Item>
+        {engine?.address_fields.map((field) => (
+          <Form.Item key={field.name} label={field.name} name={["address", field.name]} extra={field.note} rules={[{ required: true, message: `${field.name} is needed.` }]}><Input /></Form.Item>
+        ))}
+        {engine?.takes_secret && (
+          <Form.Item label="Password" name="secret" extra={source ? "Empty: stays as it is. Needed again when the address changes." : "Kept encrypted; never shown again."}><Input.Password autoComplete="new-password" /></Form.Item>
+        )}
+        <Form.Item label="Runs at once" name="places"><InputNumber min={1} max={100} /></Form.Item>
+        <Form.Item label="Longest statement, in seconds" name="deadline_seconds"><InputNumber min={1} max={86400} /></Form.Item>
+        <Form.Item label="Note" name="note"><Input /></Form.Item>
+        <ProblemNote error={save.error} />
+      </Form>
+    </Modal>
+  );
+}

@@ -1,0 +1,17 @@
+import { expect, it } from "vitest";
+import { count, size, took } from "./words";
+
+it("groups digits and shows absence", () => {
+  expect([count(500000), count(0), count(null)]).toEqual(["500,000", "0", "–"]);
+});
+
+it("says durations in the largest two units", () => {
+  const from = "2026-11-24T06:00:00Z";
+  const to = ["06:00:04.240", "06:12:05", "09:07:00"].map((t) => took(from, `2026-11-24T${t}Z`));
+  expect(to).toEqual(["4.2 s", "12 min 05 s", "3 h 07 min"]);
+  expect(took(null, null)).toBe("–");
+});
+
+it("says sizes in powers of a thousand", () => {
+  expect([size(999), size(34_290_702), size(2e9)]).toEqual(["999 bytes", "34.3 MB", "2.0 GB"]);
+});

@@ -1,0 +1,39 @@
+/** Numbers, moments and durations as a person reads them. Pure. */
+
+const numbers = new Intl.NumberFormat("en-GB");
+export const count = (n: number | null | undefined): string => (n === null || n === undefined ? "–" : numbers.format(n));
+
+const two = (n: number): string => String(n).padStart(2, "0");
+
+/** Local date and time of an ISO moment, to the minute. */
+export function moment(iso: string | null | undefined): string {
+  if (!iso) return "–";
+  const d = new Date(iso);
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`;
+}
+
+export const clock = (iso: string): string => {
+  const d = new Date(iso);
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
+};
+
+/** "4.2 s", "12 min 05 s", "3 h 07 min". */
+export function took(from: string | null, to: string | null): string {
+  if (!from) return "–";
+  const seconds = ((to ? Date.parse(to) : Date.now()) - Date.parse(from)) / 1000;
+  if (seconds < 60) return `${Math.max(seconds, 0).toFixed(1)} s`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${two(Math.floor(seconds % 60))} s`;
+  return `${Math.floor(seconds / 3600)} h ${two(Math.floor((seconds % 3600) / 60))} min`;
+}
+
+/** "34.3 MB", in powers of 1,000. */
+export function size(bytes: number): string {
+  const units = ["bytes", "kB", "MB", "GB", "TB"];
+  let n = bytes;
+  let unit = 0;
+  while (n >= 1000 && unit < units.length - 1) {
+    n /= 1000;
+    unit += 1;
+  }
+  return unit ? `${n.toFixed(1)} ${units[unit]}` : `${count(n)} bytes`;
+}
