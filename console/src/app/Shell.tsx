@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { NavLink, Outlet } from "react-router";
 import { api } from "../api/client";
 import { SignIn } from "../features/session/SignIn";
-import { useMe } from "../features/session/useMe";
+import { signedInAtStart, useMe } from "../features/session/useMe";
 import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
 import { useMode } from "./mode";
@@ -15,7 +15,7 @@ export function Shell() {
   const { mode, toggle } = useMode();
   const { me } = useMe();
   const client = useQueryClient();
-  if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+  if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401))) return <SignIn />;
   if (me.error) return <main className="page"><ProblemNote error={me.error} /></main>;
   if (!me.data) return null;
   const leave = async () => {

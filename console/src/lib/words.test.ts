@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { count, size, took } from "./words";
+import { count, momentIn, size, took } from "./words";
 
 it("groups digits and shows absence", () => {
   expect([count(500000), count(0), count(null)]).toEqual(["500,000", "0", "–"]);
@@ -10,6 +10,11 @@ it("says durations in the largest two units", () => {
   const to = ["06:00:04.240", "06:12:05", "09:07:00"].map((t) => took(from, `2026-11-24T${t}Z`));
   expect(to).toEqual(["4.2 s", "12 min 05 s", "3 h 07 min"]);
   expect(took(null, null)).toBe("–");
+});
+
+it("shows a zone's own clocks on both sides of a change", () => {
+  expect(momentIn("2027-03-01T05:00:00Z", "Europe/London")).toBe("2027-03-01 05:00");
+  expect(momentIn("2027-04-01T04:00:00Z", "Europe/London")).toBe("2027-04-01 05:00");
 });
 
 it("says sizes in powers of a thousand", () => {

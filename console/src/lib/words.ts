@@ -12,6 +12,13 @@ export function moment(iso: string | null | undefined): string {
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`;
 }
 
+/** Date and time of an ISO moment as the clocks of that zone show it. */
+export function momentIn(iso: string, zone: string): string {
+  const parts = new Intl.DateTimeFormat("en-GB", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", hourCycle: "h23" }).formatToParts(new Date(iso));
+  const part = (type: string) => parts.find((p) => p.type === type)?.value ?? "";
+  return `${part("year")}-${part("month")}-${part("day")} ${part("hour")}:${part("minute")}`;
+}
+
 export const clock = (iso: string): string => {
   const d = new Date(iso);
   return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;

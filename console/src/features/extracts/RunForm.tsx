@@ -1,5 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, Form, Input, Select } from "antd";
+import { Button, Checkbox, DatePicker, Form, Input, Select } from "antd";
+import dayjs, { type Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
 import { api, must, type Extract, type Parameter } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -8,12 +9,18 @@ import { firstField, valuesOf, type Field } from "../../lib/values";
 const looks: Record<string, string> = { date: "2026-11-24", timestamp: "2026-11-24 06:05", integer: "42", decimal: "12.5", text: "" };
 const FORMATS = ["csv", "xlsx", "json"];
 
+/** Dates stand in the form as ISO texts; the picker wants its own objects. */
+const asDate = {
+  getValueProps: (value?: string) => ({ value: value ? dayjs(value) : null }),
+  normalize: (value: Dayjs | null) => value?.format("YYYY-MM-DD"),
+};
+
 function ValueField({ parameter, ...rest }: { parameter: Parameter }) {
   const options = parameter.allowed.map((value) => ({ value: String(value), label: String(value) }));
   if (parameter.many) return <Select {...rest} mode={options.length ? "multiple" : "tags"} options={options} tokenSeparators={[",", "\n", "\t"]} />;
   if (parameter.type === "boolean") return <Select {...rest} allowClear options={[{ value: true, label: "yes" }, { value: false, label: "no" }]} />;
   if (options.length) return <Select {...rest} allowClear={!parameter.required} options={options} />;
-  if (parameter.type === "date") return <Input {...rest} type="date" />;
+  if (parameter.type === "date") return <DatePicker {...rest} style={{ width: "100%" }} />;
   return <Input {...rest} placeholder={looks[parameter.type] ?? ""} inputMode={parameter.type === "integer" || parameter.type === "decimal" ? "decimal" : "text"} />;
 }
 
@@ -40,13 +47,13 @@ export function RunForm({ extract }: { extract: Extract }) {
       initialValues={{ ...first, environment: environments.data[0]?.name, formats: extract.revision.formats }}
     >
       {parameters.map((p) => (
-        <Form.Item key={p.name} name={p.name} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{p.required && p.default === null ? "" : ", may stay empty"}</small></span>} extra={p.note || undefined}
+        <Form.Item key={p.name} name={p.name} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{p.default !== null ? ", has a default" : p.required ? "" : ", optional"}</small></span>} extra={p.note || undefined} {...(p.type === "date" && !p.many ? asDate : {})}
           rules={p.required && p.default === null ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
           <ValueField parameter={p} />
         </Form.Item>
       ))}
       <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
-      <Form.Item label="Data date" name="data_date" extra="Empty: today."><Input type="date" /></Form.Item>
+      <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><Checkbox.Group options={FORMATS} /></Form.Item>
       <ProblemNote error={start.error} />
       <Button type="primary" htmlType="submit" loading={start.isPending}>Run now</Button>

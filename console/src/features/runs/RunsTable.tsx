@@ -26,21 +26,21 @@ interface Props {
 
 export function RunsTable({ runs, loading, more, extract = true, hollow }: Props) {
   const columns: TableColumnsType<Run> = [
-    { title: extract ? "Extract" : "Run", key: "name", width: 280, render: (_, run) => <Name run={run} extract={extract} /> },
-    { title: "State", key: "state", width: 150, render: (_, run) => <><StateMark state={run.state} />{flags(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
-    ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 160, ellipsis: true }] : []),
-    { title: "Environment", dataIndex: "environment", width: 110 },
-    { title: "Data date", dataIndex: "data_date", width: 100 },
-    { title: "Began", key: "began", width: 136, align: "right", render: (_, run) => moment(run.started_at) },
-    { title: "Took", key: "took", width: 100, align: "right", render: (_, run) => took(run.started_at, run.ended_at) },
-    { title: "Rows", key: "rows", width: 100, align: "right", render: (_, run) => count(run.rows) },
+    { title: extract ? "Extract" : "Run", key: "name", width: 246, render: (_, run) => <Name run={run} extract={extract} /> },
+    { title: "State", key: "state", width: 148, render: (_, run) => <><StateMark state={run.state} />{flags(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
+    ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 124, ellipsis: true }] : []),
+    { title: "Environment", dataIndex: "environment", width: 94 },
+    { title: "Data date", dataIndex: "data_date", width: 92 },
+    { title: "Began", key: "began", width: 128, align: "right", render: (_, run) => moment(run.started_at) },
+    { title: "Took", key: "took", width: 84, align: "right", render: (_, run) => took(run.started_at, run.ended_at) },
+    { title: "Rows", key: "rows", width: 80, align: "right", render: (_, run) => count(run.rows) },
     { title: "Started by", key: "by", ellipsis: true, render: (_, run) => run.schedule ?? run.started_by },
   ];
   return (
     <>
       <Table<Run>
         size="small" rowKey="id" columns={columns} dataSource={runs} pagination={false} tableLayout="fixed" loading={loading}
-        scroll={{ x: 900 }} rowClassName={(run) => `row-${run.state}`} locale={{ emptyText: loading ? " " : <div className="hollow">{hollow}</div> }}
+        scroll={{ x: 1080 }} rowClassName={(run) => `row-${run.state}`} locale={{ emptyText: loading ? " " : <div className="hollow">{hollow}</div> }}
       />
       {more && <p><Button onClick={more}>Earlier runs</Button></p>}
     </>

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Checkbox, Form, Input, Modal, Select } from "antd";
 import { api, must, Problem, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment } from "../../lib/words";
+import { momentIn } from "../../lib/words";
 
 interface Fields { name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: string }
 
@@ -50,7 +50,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
         <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
         <Form.Item label="Rule: minute, hour, day of month, month, day of week" name="rule"><Input className="mono" /></Form.Item>
         <Form.Item label="Time zone" name="zone"><Input /></Form.Item>
-        {next.error ? <ProblemNote error={next.error} /> : <p aria-live="polite" className="dim">Next: {next.data?.next_due.map(moment).join(", ") || "…"}</p>}
+        {next.error ? <ProblemNote error={next.error} /> : <p aria-live="polite" className="dim">Next: {next.data?.next_due.map((t) => momentIn(t, zone || "UTC")).join(", ") || "…"}</p>}
         <Form.Item label="Values, as JSON" name="values" extra="Left out: the defaults of the extract."><Input className="mono" /></Form.Item>
         <Form.Item label="Formats" name="formats" extra="None: those of the extract."><Checkbox.Group options={["csv", "xlsx", "json"]} /></Form.Item>
         <ProblemNote error={save.error} />

@@ -4,19 +4,19 @@ import { App, Button, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment } from "../../lib/words";
+import { momentIn } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { ScheduleForm } from "./ScheduleForm";
 import "../runs/runs.css";
 
-function DueTimes({ name }: { name: string }) {
+function DueTimes({ name, zone }: { name: string; zone: string }) {
   const past = useQuery({ queryKey: ["due", name], queryFn: () => must(api.GET("/api/v1/schedules/{name}/due-times", { params: { path: { name } } })), refetchInterval: 15_000 });
   const found = past.data?.results.slice(0, 8) ?? [];
   if (!found.length) return <p className="dim">No due time has come yet.</p>;
   return (
     <table className="files">
       <thead><tr><th>Due</th><th>Data date</th><th>Decision</th><th>Reason</th><th>Run</th></tr></thead>
-      <tbody>{found.map((d) => <tr key={d.due_at}><td>{moment(d.due_at)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.run && <Link to={`/runs/${d.run}`}>run {d.run}</Link>}</td></tr>)}</tbody>
+      <tbody>{found.map((d) => <tr key={d.due_at}><td>{momentIn(d.due_at, zone)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.run && <Link to={`/runs/${d.run}`}>run {d.run}</Link>}</td></tr>)}</tbody>
     </table>
   );
 }
@@ -41,7 +41,7 @@ export function SchedulesPage() {
     { title: "Extract", key: "extract", width: 190, render: (_, s) => <Link to={`/extracts/${s.extract}`}>{s.extract}</Link> },
     { title: "Environment", dataIndex: "environment", width: 110 },
     { title: "Rule", key: "rule", width: 190, render: (_, s) => <><span className="mono">{s.rule}</span><br /><small>{s.zone}</small></> },
-    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((t, i) => <span key={t} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{moment(t)}</span>)) },
+    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((t, i) => <span key={t} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{momentIn(t, s.zone)}</span>)) },
     { title: <span className="sr">Change</span>, key: "do", width: 210, render: (_, s) => may("author") && (
       <span style={{ display: "flex", gap: 6 }}>
         <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>Edit</Button>
@@ -53,14 +53,14 @@ export function SchedulesPage() {
     <div className="page">
       <header className="head">
         <h1>Schedules</h1>
-        <p>Times are this browser’s; each rule counts in its own zone.</p>
+        <p>Times are those of each schedule’s own zone.</p>
         <div className="grow" />
         {may("author") && <Button type="primary" onClick={() => setEditing("new")}>Add schedule</Button>}
       </header>
       <ProblemNote error={query.error ?? change.error} />
       <Table<Schedule>
         size="small" rowKey="name" columns={columns} dataSource={query.data ?? []} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
-        expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} /> }}
+        expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
         locale={{ emptyText: <div className="hollow"><p>Nothing runs by itself yet.</p>{may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
       />
       {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}

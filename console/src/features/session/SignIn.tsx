@@ -7,12 +7,15 @@ export function SignIn() {
   const client = useQueryClient();
   const signIn = useMutation({
     mutationFn: (body: { name: string; password: string }) => must(api.POST("/api/v1/sign-in", { body })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: (me) => client.setQueryData(["me"], me),
   });
   return (
     <main className="sign-in">
       <section className="card">
-        <h1>Patient Ladle</h1>
+        <div className="mark" style={{ padding: "0 0 14px" }}>
+          <svg viewBox="0 0 24 24" width="26" height="26" aria-hidden="true"><path d="M19 2v11a7 7 0 0 1-14 0v-1h10v-10" fill="none" stroke="currentColor" strokeWidth="2.2" strokeLinecap="round" strokeLinejoin="round" /></svg>
+          <h1 style={{ margin: 0, color: "var(--pl-ink)" }}>Patient Ladle</h1>
+        </div>
         <Form layout="vertical" requiredMark={false} onFinish={(body: { name: string; password: string }) => signIn.mutate(body)}>
           <Form.Item label="Name" name="name" rules={[{ required: true, message: "Your name is needed." }]}>
             <Input autoFocus autoComplete="username" />

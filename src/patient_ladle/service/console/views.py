@@ -15,7 +15,7 @@ from patient_ladle.core.errors import NotFound
 from patient_ladle.service.common.problems import problem_body
 
 BUILD = Path(__file__).parent / "build"
-NONCE = "__CSP_NONCE__"
+NONCE, SESSION = "__CSP_NONCE__", "__SESSION__"
 
 
 class ConsoleFiles(WhiteNoiseMiddleware):
@@ -44,7 +44,8 @@ def index(request: Any) -> HttpResponse:
         return HttpResponse(
             "The console is not built yet: run ./scripts/demo once, or use the wheel.", status=503, content_type="text/plain"
         )
-    return HttpResponse(_page(file.stat().st_mtime_ns).replace(NONCE, request.csp_nonce))
+    page = _page(file.stat().st_mtime_ns).replace(NONCE, request.csp_nonce)
+    return HttpResponse(page.replace(SESSION, "signed-in" if request.user.is_authenticated else "none"))
 
 
 def no_such_address(request: HttpRequest) -> HttpResponse:

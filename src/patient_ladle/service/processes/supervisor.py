@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import logging
 import os
@@ -16,7 +17,7 @@ from pathlib import Path
 
 import psycopg
 
-from .cluster import Cluster
+from .cluster import Cluster, ClusterFailed
 
 log = logging.getLogger("ladle.service")
 
@@ -61,6 +62,16 @@ class Supervisor:
         if demo:
             self.parts.append(_Part("demo", _own("demo")))
 
+    def _take_data_directory(self) -> None:
+        """One service a data directory. Raises ClusterFailed; the lock goes with this process."""
+        self.lock = open(self.data / "service.lock", "w")  # noqa: SIM115  # held for the life of the process
+        try:
+            fcntl.flock(self.lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise ClusterFailed(
+                f"another service runs on the data directory '{self.data}'.", "Stop it first, or choose another: LADLE_DATA=…"
+            ) from None
+
     def _bring_up_database(self) -> None:
         if not os.environ.get("LADLE_DATABASE_URL"):
             self.cluster = Cluster(self.data, "ledger")
@@ -100,6 +111,7 @@ class Supervisor:
         """Until SIGTERM or SIGINT; returns the exit status."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
+        self._take_data_directory()
         try:
             self._bring_up_database()
             for part in self.parts:

@@ -60,9 +60,10 @@ def _save_address(source: Source, environment: str, given: dict[str, Any]) -> No
                 "Give the password with the change.",
             )
         secret = old.secret
-    Address.objects.update_or_create(
-        source=source, environment=place, defaults={"fields": fields, "secret": secret or "", "last_check": None}
-    )
+    if old is not None and (old.fields, old.secret) == (fields, secret):
+        return
+    changed = {"fields": fields, "secret": secret or "", "last_check": None, "last_check_at": None}
+    Address.objects.update_or_create(source=source, environment=place, defaults=changed)
 
 
 @transaction.atomic
