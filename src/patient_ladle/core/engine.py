@@ -15,7 +15,7 @@ from typing import Any, BinaryIO
 
 from .columns import Column, unique_names
 from .descriptor import describe_result
-from .errors import DeadlineExceeded, LadleError, ProofFailed, RunCancelled
+from .errors import DeadlineExceeded, Fenced, LadleError, ProofFailed, RunCancelled
 from .formats import get_format
 from .formats.base import Format, FormatWriter
 from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StoredFile
@@ -90,6 +90,8 @@ def run_extract(
         warnings += [f"{r.name}: {warning}" for r in results for warning in r.writer.warnings]
         outcome = Outcome(list(columns), results[0].writer.rows, files, warnings)
         _store_and_deliver(job, outcome, folder, ledger, clock)
+    except Fenced:
+        raise  # whoever owns the run now may be delivering these very files, and cleans up after it
     except BaseException:
         folder.discard()
         raise
@@ -119,8 +121,25 @@ def _fetch(
     for member in (get_format(name) for name in job.formats):
         counted = _CountedFile(folder.create(job.stem + member.ending))
         results.append(_OpenResult(member, job.stem + member.ending, counted, member.writer(counted, columns)))  # type: ignore[arg-type]  # the writers need write and flush only
+    started = clock.monotonic()
+    try:
+        rows = _write_all(session, results, ledger, clock)
+        for result in results:
+            result.writer.close()
+    except BaseException:
+        for result in results:
+            result.writer.abandon()
+        raise
+    ledger.log("info", f"fetched {rows:,} rows in {clock.monotonic() - started:.1f} s")
+    for result in results:
+        if result.writer.rows != rows:
+            raise ProofFailed(f"{result.name}: {rows:,} rows fetched, {result.writer.rows:,} written.")
+    return results
+
+
+def _write_all(session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock) -> int:
     rows = size = 0
-    started = told = clock.monotonic()
+    told = clock.monotonic()
     for batch in session.batches():
         if ledger.cancel_asked():
             raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
@@ -130,14 +149,8 @@ def _fetch(
         if clock.monotonic() - told >= PROGRESS_SECONDS:
             ledger.progress(rows, size)
             told = clock.monotonic()
-    for result in results:
-        result.writer.close()
     ledger.progress(rows, size)
-    ledger.log("info", f"fetched {rows:,} rows in {clock.monotonic() - started:.1f} s")
-    for result in results:
-        if result.writer.rows != rows:
-            raise ProofFailed(f"{result.name}: {rows:,} rows fetched, {result.writer.rows:,} written.")
-    return results
+    return rows
 
 
 def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedger) -> list[StoredFile]:

@@ -89,6 +89,7 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "DESCRIPTION": "Shared extract queries, run unattended, with result files that can be proven whole.",
     "SERVE_INCLUDE_SCHEMA": False,
+    "SERVE_PERMISSIONS": [f"{_OWN}.people.authentication.RolePermission"],
     "COMPONENT_SPLIT_REQUEST": False,
     "ENUM_ADD_EXPLICIT_BLANK_NULL_CHOICE": False,
 }

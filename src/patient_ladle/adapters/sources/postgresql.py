@@ -224,6 +224,14 @@ class PostgresqlSession(ProbingSession):
                 yield self._batch(rows)
         except psycopg.Error as error:
             self._raise(error)
+        finally:
+            self._close_quietly(cursor)
+
+    def _close_quietly(self, cursor: RawServerCursor[Any]) -> None:
+        try:
+            cursor.close()
+        except psycopg.Error:
+            return  # the connection is broken or the transaction is; both end with the session
 
     def _batch(self, rows: Sequence[Sequence[str | None]]) -> Batch:
         cells: list[pa.Array] = []

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import io
 import json
 import os
 import shutil
@@ -54,22 +55,37 @@ class _StoreFile:
     def __init__(self, path: Path) -> None:
         self.path = path
         with _writing(path.parent):
-            self.file = open(path, "wb", buffering=1 << 20)  # noqa: SIM115  # closed by FolderResult.finish
+            self.file = io.BufferedWriter(io.FileIO(path, "w"), 1 << 20)
 
     def write(self, data: bytes) -> int:
-        with _writing(self.path.parent):
+        with self._or_drop():
             return self.file.write(data)
 
     def flush(self) -> None:
-        with _writing(self.path.parent):
+        with self._or_drop():
             self.file.flush()
 
     def settle(self) -> None:
         """Everything to the disk, then closed."""
-        with _writing(self.path.parent):
+        with self._or_drop():
             self.file.flush()
             os.fsync(self.file.fileno())
             self.file.close()
+
+    def drop(self) -> None:
+        """Closed, whatever is still unwritten; a full disk may refuse even the last flush."""
+        try:
+            self.file.close()
+        except OSError:
+            self.file.raw.close()
+
+    @contextmanager
+    def _or_drop(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            self.drop()
+            raise _translate(error, self.path.parent) from error
 
 
 class FolderResult:
@@ -79,6 +95,7 @@ class FolderResult:
         self.path = root / run / str(attempt)
         self.mark = f"{run}.{attempt}"
         self.open_files: dict[str, _StoreFile] = {}
+        self.prepared: list[tuple[str, str, str]] = []
         with _writing(self.path):
             self.path.mkdir(parents=True, exist_ok=True)
 
@@ -104,10 +121,8 @@ class FolderResult:
 
     def discard(self) -> None:
         for file in self.open_files.values():
-            try:
-                file.file.close()
-            except OSError:
-                continue  # a full disk may refuse even the last flush; the folder goes all the same
+            file.drop()
+        sweep(self.prepared)
         shutil.rmtree(self.path, ignore_errors=True)
         try:
             self.path.parent.rmdir()
@@ -116,19 +131,12 @@ class FolderResult:
 
     def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
         target = Path(folder)
-        moves: list[tuple[str, str, str]] = []
-        try:
-            with _writing(target):
-                target.mkdir(parents=True, exist_ok=True)
-            for stored, delivered in names:
-                part = target / f".{delivered}.{self.mark}{PART}"
-                moves.append((str(part), str(target / delivered), _copied(self.path / stored, part)))
-        except LadleError:
-            sweep(moves)
-            part_left = target / f".{names[len(moves)][1]}.{self.mark}{PART}" if len(moves) < len(names) else None
-            if part_left is not None:
-                _unlink(part_left)
-            raise
+        parts = [target / f".{delivered}.{self.mark}{PART}" for _, delivered in names]
+        self.prepared = [(str(part), str(target / name), "") for part, (_, name) in zip(parts, names, strict=True)]
+        with _writing(target):
+            target.mkdir(parents=True, exist_ok=True)
+        sums = [_copied(self.path / stored, part) for part, (stored, _) in zip(parts, names, strict=True)]
+        moves = [(part, final, digest) for (part, final, _), digest in zip(self.prepared, sums, strict=True)]
         return DeliveryPlan(folder, tuple(moves))
 
     def deliver(self, plan: DeliveryPlan) -> None:

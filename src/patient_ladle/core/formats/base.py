@@ -34,6 +34,9 @@ class FormatWriter(ABC):
     def close(self) -> None:
         """Write what closes the file; the file itself stays open."""
 
+    def abandon(self) -> None:
+        """Let go of the file without closing it well; the run has failed and the file will go."""
+
     def warn(self, text: str) -> None:
         """Note a replacement once."""
         if text not in self.warnings:

@@ -61,6 +61,9 @@ _TEXT_OPEN, _TEXT_CLOSE = '<c t="inlineStr"><is><t xml:space="preserve">', "</t>
 _NEEDS_ESCAPES = "[&<>\x00-\x08\x0b-\x1f\ufffe\uffff]|_x[0-9A-Fa-f]{4}_"
 _HELD_DATE = r"^(19(0[1-9]|[1-9]\d)|1900-(0[3-9]|1)|[2-9]\d\d\d)[^ ]*(.*[^C])?$"
 """Years 1900 (from March) to 9999: the days whose serial number every reader agrees on."""
+_EPOCH_DAY = 25_569
+"""Serial number of 1970-01-01 in a worksheet."""
+_DAY_MICROS = 86_400_000_000
 _FINITE = r"^[-+]?[0-9]"
 _IDLE_ZEROS = r"(\.\d*?)0+$"
 _SIGNIFICANT_16 = r"^-?[0.]*([1-9]\.?([0-9]\.?){15})"
@@ -89,13 +92,15 @@ def _text_cells(array: pa.Array) -> pa.Array:
 
 
 def _days(array: pa.Array) -> pa.Array:
-    return pc.add(array.cast(pa.date32()).cast(pa.int32()), 25_569).cast(pa.string())
+    return pc.add(array.cast(pa.date32()).cast(pa.int32()), _EPOCH_DAY).cast(pa.string())
 
 
 def _moments(array: pa.Array) -> pa.Array:
     plain = pc.replace_substring(pc.replace_substring(array, "T", " "), "Z", "")
-    micros = plain.cast(pa.timestamp("us")).cast(pa.int64()).cast(pa.float64())
-    return pc.add(pc.divide(micros, 86_400e6), 25_569.0).cast(pa.string())
+    micros = pc.add(plain.cast(pa.timestamp("us")).cast(pa.int64()), _EPOCH_DAY * _DAY_MICROS)
+    days = pc.divide(micros, _DAY_MICROS)  # whole days apart: all microseconds at once are more than a double holds
+    share = pc.divide(pc.subtract(micros, pc.multiply(days, _DAY_MICROS)).cast(pa.float64()), float(_DAY_MICROS))
+    return pc.add(days.cast(pa.float64()), share).cast(pa.string())
 
 
 class XlsxWriter(FormatWriter):
@@ -108,7 +113,8 @@ class XlsxWriter(FormatWriter):
                 f"the result has {len(columns):,} columns; a worksheet holds {MAX_COLUMNS:,}.",
                 "Choose fewer columns, or CSV or JSON.",
             )
-        self.zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, compresslevel=1)
+        self.out = _Outlet(file)
+        self.zip = zipfile.ZipFile(self.out, "w", zipfile.ZIP_DEFLATED, compresslevel=1)
         for name, text in _PARTS.items():
             self.zip.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), text)
         info = zipfile.ZipInfo(_SHEET, (1980, 1, 1, 0, 0, 0))
@@ -203,6 +209,28 @@ class XlsxWriter(FormatWriter):
         self.sheet.write(f'</sheetData><autoFilter ref="A1:{last}"/></worksheet>'.encode())
         self.sheet.close()
         self.zip.close()
+
+
+    def abandon(self) -> None:
+        self.out.shut = True
+        self.sheet.close()
+        self.zip.close()
+
+
+class _Outlet:
+    """The file as the archive sees it: written to, never sought in, and silent once shut."""
+
+    def __init__(self, file: BinaryIO) -> None:
+        self.file, self.shut = file, False
+
+    def write(self, data: bytes) -> int:
+        return len(data) if self.shut else self.file.write(data)
+
+    def flush(self) -> None:
+        return None
+
+    def close(self) -> None:
+        return None
 
 
 def _letters(number: int) -> str:

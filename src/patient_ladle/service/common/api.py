@@ -15,13 +15,13 @@ from patient_ladle.core.errors import BadInput, unknown_name
 
 
 class RoleView(APIView):
-    """``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``."""
-
+    # No docstring: it would stand in the API's document as the description of every call.
+    # ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``.
     needs: ClassVar[Mapping[str, str]] = {}
 
 
 class StrictSerializer(serializers.Serializer):
-    """Refuses fields it does not know, with the nearest one it does."""
+    # Refuses fields it does not know, with the nearest one it does. No docstring: see RoleView.
 
     def to_internal_value(self, data: Any) -> Any:
         if not isinstance(data, Mapping):

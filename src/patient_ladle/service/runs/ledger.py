@@ -12,6 +12,7 @@ Rules and theory
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
@@ -24,7 +25,7 @@ from django.db.models import Count, F, Q
 from django.utils import timezone
 
 from patient_ladle.adapters.stores.folder import FolderStore, deliver, sweep
-from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, WorkerLost
+from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.service.sources.models import Source
 
@@ -33,6 +34,10 @@ from .services import add_log, wake_workers
 
 CLAIM_LOCK = 0x1AD1E01
 """Advisory lock of claiming: counting a source's places and taking one is one step."""
+
+
+DELIVERY_TRIES = 5
+"""Tries of the renames, a second apart, before a recorded intent is given up."""
 
 
 def store() -> FolderStore:
@@ -124,8 +129,15 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
         row.warned, row.empty = bool(outcome["warnings"]), outcome["rows"] == 0
         row.publishing = {"delivery": outcome["delivery"]}
         row.save()
-    with _owned(run) as row:
-        _finish(row, plan)
+    for left in range(DELIVERY_TRIES, 0, -1):
+        try:
+            with _owned(run) as row:
+                _finish(row, plan)
+            return
+        except (DiskFull, StoreUnwritable):
+            if left == 1:
+                raise
+            time.sleep(1.0)  # some names may be delivered already: the rest should follow
 
 
 def _finish(row: Run, plan: DeliveryPlan | None) -> None:

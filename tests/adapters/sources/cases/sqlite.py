@@ -1,0 +1,47 @@
+"""What the contract needs to know of SQLite."""
+
+SLOW = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n"
+SLOW_ROWS = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n"
+UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")
+UNKNOWN_COLUMN = ("select d.name, d.nmae from districts d", "line 1, column 18")
+AFTER_PARAMETER = ("select :p as a, nowhere from districts", "line 1, column 17")
+LIST = "select name from districts where district_id in :ids order by 1"
+PARAMETERS = "select :t || '!' as t, :n + 1 as n, :x * 2 as x, :b and 1 as b, date(:d, '+1 day') as d, :w as w"
+PARAMETER_TEXTS = ["it's :n!", "42", "25.0", "1", "2026-11-25", "2026-11-24 06:05:00"]
+ABSENT = "select count(*) from districts where :t is null or name = :t"
+
+HOSTILE = [
+    "insert into districts values (9, 'x', 'y')",
+    "update districts set name = 'x'",
+    "delete from districts",
+    "drop table districts",
+    "create table t (a)",
+    "create temp table t as select 1",
+    "select 1; drop table districts",
+    "with x as (select 1) delete from districts",
+    "with x as (select 1) insert into districts select 9, 'x', 'y'",
+    "attach database '/tmp/ladle-hostile.db' as other",
+    "vacuum into '/tmp/ladle-hostile.db'",
+    "vacuum",
+    "pragma query_only = off",
+    "pragma writable_schema = on",
+    "select * from pragma_query_only",
+    "select load_extension('/tmp/evil.so')",
+    "begin immediate",
+    "commit",
+    "replace into districts values (1, 'x', 'y')",
+    "reindex",
+    "analyze",
+    "select writefile('/tmp/ladle-hostile', 'x')",
+]
+
+TYPES = [
+    ("null", "any", None),
+    ("''", "any", ""),
+    ("'tab\t \"q\", é🜁\n'", "any", 'tab\t "q", é🜁\n'),
+    ("9223372036854775807", "any", "9223372036854775807"),
+    ("0.1 + 0.2", "any", "0.30000000000000004"),
+    ("1e22", "any", "1e+22"),
+    ("x'00ff10'", "any", "AP8Q"),
+    ("date('2028-02-29')", "any", "2028-02-29"),
+]

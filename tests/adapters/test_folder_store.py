@@ -1,0 +1,180 @@
+"""Store, then deliver: at a delivered name there is the whole file or the one before it, whatever goes wrong."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import subprocess
+
+import pytest
+
+from patient_ladle.adapters.stores import folder as folder_module
+from patient_ladle.adapters.stores.folder import FolderStore, deliver, delivery_folder, sweep
+from patient_ladle.core.columns import Column
+from patient_ladle.core.engine import RunJob, run_extract
+from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NotFound, StoreUnwritable
+from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
+from patient_ladle.core.ports import Statement
+
+COLUMNS = [Column("id", "integer"), Column("note")]
+ROWS = [(n, f"reading {n}") for n in range(20_000)]
+
+
+def run(tmp_path, formats=("csv", "json"), rows=ROWS, attempt=1, ledger=None):
+    store = FolderStore(tmp_path / "results")
+    job = RunJob("r", "readings", Statement("select 1"), formats, str(tmp_path / "out"))
+    outcome = run_extract(job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock())
+    return outcome, store
+
+
+def everything(tmp_path):
+    return sorted(str(p.relative_to(tmp_path)) for p in tmp_path.rglob("*") if p.is_file())
+
+
+def test_files_and_descriptor_stand_in_store_and_delivery_and_nothing_else_does(tmp_path):
+    outcome, store = run(tmp_path)
+    names = ["readings.csv", "readings.json"]
+    assert everything(tmp_path) == sorted(
+        [f"results/7/1/{n}" for n in [*names, "datapackage.json"]] + [f"out/{n}" for n in [*names, "readings.datapackage.json"]]
+    )
+    for name in names:
+        stored = store.path_of("7", 1, name)
+        assert stored.read_bytes() == (tmp_path / "out" / name).read_bytes()
+        assert os.stat(stored).st_mode & 0o777 == 0o644
+    descriptor = json.loads((tmp_path / "out/readings.datapackage.json").read_text())
+    assert [r["path"] for r in descriptor["resources"]] == names
+    assert outcome.rows == 20_000
+
+
+def test_a_crash_between_renames_is_rolled_on(tmp_path):
+    plans = []
+
+    class Crashing(MemoryLedger):
+        def publish(self, outcome, deliver):
+            plans.append(outcome.delivery)
+            os.rename(*outcome.delivery.moves[0][:2])
+
+    run(tmp_path, ledger=Crashing())
+    assert not (tmp_path / "out/readings.json").exists()
+    deliver(plans[0])
+    deliver(plans[0])
+    assert [p for p in everything(tmp_path) if p.startswith("out/")] == ["out/readings.csv", "out/readings.datapackage.json", "out/readings.json"]
+
+
+def test_a_stale_attempt_cannot_deliver_over_a_later_one(tmp_path):
+    plans = []
+
+    class Stale(MemoryLedger):
+        def publish(self, outcome, deliver):
+            plans.append(outcome.delivery)
+
+    run(tmp_path, ledger=Stale())
+    sweep(plans[0].moves)
+    run(tmp_path, rows=ROWS[:10], attempt=2)
+    before = (tmp_path / "out/readings.csv").read_bytes()
+    with pytest.raises(Fenced):
+        deliver(plans[0])
+    assert (tmp_path / "out/readings.csv").read_bytes() == before
+
+
+@pytest.mark.parametrize("call", ["write", "fsync", "rename"])
+def test_a_full_disk_at_any_point_leaves_the_earlier_delivery_and_no_litter(tmp_path, monkeypatch, call):
+    run(tmp_path)
+    before = {p: (tmp_path / p).read_bytes() for p in everything(tmp_path)}
+    for at in range(1, 100):
+        fault = _Fault(at, tmp_path / "out" / "readings")
+        with monkeypatch.context() as patch:
+            if call == "write":
+                patch.setattr(folder_module._StoreFile, "write", fault.around_write(folder_module._StoreFile.write))
+            else:
+                patch.setattr(folder_module, "_sync_folder", lambda path: None)  # comes after the delivery
+                patch.setattr(folder_module.os, call, fault.around(getattr(os, call)))
+            try:
+                run(tmp_path, rows=ROWS[:100], attempt=2)
+            except DiskFull as error:
+                assert "no space is left" in error.message
+                assert "Free some space" in error.hint
+        if not fault.happened:
+            break
+        assert {p: (tmp_path / p).read_bytes() for p in everything(tmp_path)} == before
+    assert 3 < at < 99
+
+
+class _Fault:
+    """No space at the n-th call; renames to delivered names are left alone, for a crash there is rolled on instead."""
+
+    def __init__(self, at, spared):
+        self.left, self.spared, self.happened = at, str(spared), False
+
+    def strike(self):
+        self.left -= 1
+        if self.left == 0:
+            self.happened = True
+            raise OSError(errno.ENOSPC, "No space left on device")
+
+    def around(self, real):
+        def faulty(*given):
+            if not str(given[-1]).startswith(self.spared):
+                self.strike()
+            return real(*given)
+
+        return faulty
+
+    def around_write(self, real):
+        def faulty(file, data):
+            try:
+                self.strike()
+            except OSError as error:
+                file.drop()
+                raise folder_module._translate(error, file.path.parent) from error
+            return real(file, data)
+
+        return faulty
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root; the injected fault above stands for it elsewhere")
+def test_a_disk_that_is_really_full(tmp_path):
+    small = tmp_path / "results"
+    small.mkdir()
+    mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", str(small)], check=False, capture_output=True)
+    if mounted.returncode:
+        pytest.fail(f"a tmpfs could not be mounted: {mounted.stderr.decode()}")
+    try:
+        with pytest.raises(DiskFull):
+            run(tmp_path)
+        assert everything(tmp_path) == []
+    finally:
+        subprocess.run(["umount", str(small)], check=True)
+
+
+def test_a_store_below_a_file_is_not_writable_and_says_so(tmp_path):
+    (tmp_path / "results").write_text("a file, no folder")
+    with pytest.raises(StoreUnwritable) as refused:
+        run(tmp_path)
+    assert str(tmp_path / "results") in refused.value.message
+    assert "rights" in refused.value.hint
+
+
+def test_a_delivery_folder_that_cannot_be_made_leaves_no_result(tmp_path):
+    (tmp_path / "out").write_text("a file, no folder")
+    with pytest.raises(StoreUnwritable):
+        run(tmp_path)
+    assert everything(tmp_path) == ["out"]
+
+
+@pytest.mark.parametrize("wanted", ["../elsewhere", "/etc", "a/../../b", "link/x"])
+def test_a_delivery_stays_below_its_roots(tmp_path, wanted):
+    (tmp_path / "root").mkdir()
+    (tmp_path / "root" / "link").symlink_to("/etc")
+    with pytest.raises(BadInput, match="is outside the delivery folders"):
+        delivery_folder([tmp_path / "root"], wanted)
+
+
+def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
+    store = FolderStore(tmp_path)
+    for name in ("../x", "..", "", "nothing.csv"):
+        with pytest.raises(NotFound):
+            store.path_of("7", 1, name)
+    with pytest.raises(LadleError):
+        store.path_of("7", 1, "/etc/passwd")

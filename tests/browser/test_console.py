@@ -1,0 +1,176 @@
+"""The console in a real browser: from sign-in to downloaded file, by mouse and keyboard, with nothing to complain of."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PASSWORD
+
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver keeps an event loop in this thread
+sync_api = pytest.importorskip("playwright.sync_api")
+expect = sync_api.expect
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync"]  # fmt: skip
+AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with sync_api.sync_playwright() as playwright:
+        made = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield made
+        made.close()
+
+
+@pytest.fixture
+def page(browser, service):
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.url, accept_downloads=True)
+    context.set_default_timeout(15_000)
+    made, said = context.new_page(), []
+    made.on("console", lambda message: said.append(message.text) if message.type in ("error", "warning") else None)
+    made.on("pageerror", lambda error: said.append(repr(error)))
+    made.said = said
+    yield made
+    context.close()
+    assert said == []
+
+
+def sign_in(page, name="administrator"):
+    page.goto("/")
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
+
+
+def violations(page):
+    page.evaluate(AXE)  # by the debugger, so that the content security policy needs no hole
+    found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']})")["violations"]
+    return [(v["id"], v["nodes"][0]["target"], v["nodes"][0]["failureSummary"][:200]) for v in found]
+
+
+def test_from_sign_in_to_downloaded_file(page):
+    sign_in(page, "runner")
+    page.get_by_role("link", name="Extracts").click()
+    page.get_by_placeholder("Names, folders, notes, statements").fill("district")
+    page.get_by_role("link", name="district_use").click()
+    expect(page.get_by_label("Statement", exact=True).get_by_text("select")).to_be_visible()
+    expect(page.locator(".cm-parameter").first).to_have_text(":data_date")
+    page.get_by_role("button", name="Run now").click()
+    page.wait_for_url("**/runs/*")
+    expect(page.get_by_text("Finished")).to_be_visible(timeout=30_000)
+    expect(page.get_by_label("Stages").get_by_text("deliver")).to_be_visible()
+    expect(page.get_by_label("Run log")).to_contain_text("finished: 2 rows")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="json", exact=False).filter(has_text=".json").click()
+    rows = json.loads(Path(download.value.path()).read_text())
+    assert [row["name"] for row in rows] == ["Alder Moor", "Birch Fen"]
+    page.get_by_role("button", name="Run again").click()
+    expect(page.get_by_text("Same as before")).to_be_visible(timeout=30_000)
+    page.get_by_role("link", name="Runs", exact=True).click()
+    expect(page.get_by_role("img", name="Runs of the last 12 hours, by folder")).to_be_visible()
+    page.get_by_role("button", name="finished").click()
+    expect(page.get_by_role("link", name="district_use").first).to_be_visible()
+
+
+def test_a_wrong_password_and_a_failed_run_say_the_next_step(page):
+    page.goto("/")
+    page.get_by_label("Name").fill("author")
+    page.get_by_label("Password").fill("wrong-password")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("Check both, or ask an administrator.")
+    page.said[:] = [text for text in page.said if "401" not in text]  # the browser itself notes the refused call
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
+    page.goto("/extracts/broken")
+    page.get_by_role("button", name="Run now").click()
+    expect(page.get_by_role("alert")).to_contain_text("column d.nmae does not exist (line 1, column 8)", timeout=30_000)
+    expect(page.get_by_role("alert")).to_contain_text("Correct the statement and save it again.")
+
+
+def test_an_author_saves_a_revision_and_a_second_one_is_told(page, service):
+    sign_in(page, "author")
+    with service.ladle() as ladle:
+        ladle.extracts.add("in_console", "metering", "select 1 as a")
+        page.goto("/extracts/in_console")
+        editor = page.get_by_label("Statement", exact=True)
+        editor.click()
+        page.keyboard.press("Control+a")
+        page.keyboard.type("select 2 as a, :since as since")
+        page.get_by_text("Parameters, as JSON").first.click()
+        page.get_by_role("textbox", name="Parameters, as JSON").fill('[{"name": "since", "type": "date"}]')
+        page.get_by_placeholder("What this save changes").fill("asks for a date")
+        page.get_by_role("button", name="Save revision").click()
+        expect(page.get_by_text("revision 2 by author")).to_be_visible()
+        expect(page.locator(".ant-picker").first).to_be_visible()
+        editor.click()
+        page.keyboard.press("Control+a")
+        page.keyboard.type("select 3 as a")
+        page.reload()
+        expect(page.get_by_label("Statement", exact=True)).to_contain_text("select 3 as a")
+        ladle.extracts.save("in_console", notes="saved by somebody else", revision=2)
+        page.get_by_label("Statement", exact=True).click()
+        page.keyboard.press("Control+s")
+    expect(page.get_by_role("alert")).to_contain_text("is at revision 3, saved by administrator")
+    page.said[:] = [text for text in page.said if "412" not in text]
+    page.get_by_role("tab", name="Revisions").click()
+    expect(page.get_by_text("asks for a date")).to_be_visible()
+
+
+def test_schedules_and_sources_by_keyboard(page):
+    sign_in(page)
+    page.goto("/schedules")
+    expect(page.get_by_text("Nothing runs by itself yet.")).to_be_visible()
+    page.get_by_role("button", name="Add schedule").focus()
+    page.keyboard.press("Enter")
+    form = page.get_by_role("dialog")
+    form.get_by_label("Name").fill("by-keyboard")
+    form.get_by_label("Extract").focus()
+    page.keyboard.type("district")
+    page.keyboard.press("Enter")
+    form.get_by_label("Rule").fill("0 6 * *")
+    expect(form.get_by_role("alert")).to_contain_text("a crontab rule has five")
+    page.said[:] = [text for text in page.said if "400" not in text]
+    form.get_by_label("Rule").fill("0 6 * * *")
+    expect(form.get_by_text("Next: ")).to_contain_text("06:00")
+    form.get_by_role("button", name="Save schedule").click()
+    expect(page.get_by_role("cell", name="by-keyboard")).to_be_visible()
+    page.get_by_role("button", name="Pause by-keyboard").click()
+    expect(page.get_by_text("paused by administrator")).to_be_visible()
+    page.get_by_role("button", name="Remove by-keyboard").click()
+    page.get_by_role("dialog").get_by_role("button", name="Remove").click()
+    expect(page.get_by_text("Nothing runs by itself yet.")).to_be_visible()
+    page.goto("/sources")
+    page.get_by_role("button", name="Check laboratory").click()
+    expect(page.get_by_label("laboratory")).to_contain_text("may read")
+
+
+@pytest.mark.parametrize("mode", ["light", "dark"])
+def test_no_page_has_an_accessibility_violation(page, service, mode):
+    page.emulate_media(color_scheme=mode)
+    page.goto("/")
+    expect(page.get_by_label("Name")).to_be_visible()
+    assert violations(page) == []
+    sign_in(page)
+    with service.ladle() as ladle:
+        run = next(r for r in ladle.runs.list() if r["state"] == "finished")["id"]
+    for path in ("/", f"/runs/{run}", "/extracts", "/extracts/district_use", "/schedules", "/sources"):
+        page.goto(path)
+        expect(page.get_by_role("heading", level=1)).to_be_visible()
+        page.wait_for_load_state("networkidle")
+        assert violations(page) == [], path
+
+
+def test_a_reader_sees_no_button_that_would_be_refused(page):
+    sign_in(page, "reader")
+    page.goto("/extracts/district_use")
+    expect(page.get_by_role("heading", name="district_use")).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    for name in ("Run now", "Archive", "Save revision"):
+        expect(page.get_by_role("button", name=name)).to_have_count(0)

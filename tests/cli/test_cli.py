@@ -1,0 +1,156 @@
+"""The command line as people type it: tables, JSON, exit statuses, errors with the next step."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import PASSWORD, printed
+
+
+def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
+    environment = os.environ | {"LADLE_CONFIG": str(tmp_path), "LADLE_URL": service.url}
+    words = [sys.executable, "-m", "patient_ladle.cli.main"]
+    done = subprocess.run([*words, "sign-in", "runner", "--password-stdin"], env=environment, input=PASSWORD + "\n", capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert f"signed in to {service.url} as runner (runner)" in done.stdout
+    assert os.stat(tmp_path / "tokens.json").st_mode & 0o777 == 0o600
+    status = subprocess.run([*words, "status"], env=environment, capture_output=True, text=True, check=False)
+    assert "as runner (runner)" in status.stdout
+    wrong = subprocess.run([*words, "sign-in", "reader"], env=environment | {"LADLE_PASSWORD": "no"}, capture_output=True, text=True, check=False)
+    assert (wrong.returncode, "do not fit together" in wrong.stderr) == (4, True)
+
+
+def test_a_run_from_start_to_saved_files(service, tmp_path):
+    done = service.command("run", "start", "district_use", "--set", "zones=North,South", "--data-date", "2026-11-10", "--as", "csv,json",
+                           "--into", str(tmp_path), name="runner")  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert re.search(r"run \d+ of district_use \(revision 1\) on metering in live: finished, 2 rows", done.stdout)
+    assert "delivered as " in done.stdout
+    assert (tmp_path / "district_use-2026-11-10.csv").read_text().startswith("name,readings,litres\nAlder Moor,4319,")
+    number = re.search(r"run (\d+) of", done.stdout).group(1)
+    assert "2026-11-10" in service.command("run", "show", number).stdout
+    assert "proven: district_use-2026-11-10.csv, 2 rows" in service.command("run", "log", number, "--follow").stdout
+    again = printed(service.command("run", "again", number, "--json"))
+    assert (again["state"], again["same_as_before"]) == ("finished", True)
+    got = service.command("result", "get", number, "--into", str(tmp_path / "again"), "--file", "district_use-2026-11-10.json")
+    assert got.stdout.strip() == f"saved {tmp_path}/again/district_use-2026-11-10.json"
+    assert number in [str(f["run"]) for f in printed(service.command("result", "list", "--extract", "district_use", "--json"))]
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (["run", "start", "distric_use"], 2, "Did you mean 'district_use'?"),
+        (["run", "start", "district_use", "--set", "zone=North"], 2, "Did you mean 'zones'?"),
+        (["run", "start", "district_use", "--set", "zones"], 2, "Write --set name=value."),
+        (["run", "start", "district_use", "--set", "zones=Nort"], 2, "Did you mean 'North'?"),
+        (["run", "start", "district_use", "--as", "cvs"], 2, "Did you mean 'csv'?"),
+        (["run", "start", "broken"], 1, "column d.nmae does not exist (line 1, column 8)"),
+        (["run", "show", "999999"], 2, "there is no run 999999."),
+        (["run", "shwo", "1"], 2, "invalid choice"),
+        (["source", "remove", "metering"], 2, "Say --yes to do it."),
+        (["source", "remove", "metering", "--yes"], 2, "is in use"),
+        (["extract", "save", "fresh"], 2, "Give --source NAME and --statement FILE."),
+        (["schedule", "add", "x", "samples", "--rule", "9 9"], 2, "a crontab rule has five"),
+        (["source", "edit", "metering"], 2, "nothing to change was given."),
+    ],
+)
+def test_bad_input_gets_its_status_and_the_next_step(service, words, status, said):
+    done = service.command(*words)
+    assert (done.returncode, said in done.stderr) == (status, True), done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_who_may_not_and_no_service(service):
+    denied = service.command("run", "start", "district_use", name="reader")
+    assert (denied.returncode, "this needs runner" in denied.stderr) == (4, True)
+    away = service.command("status", LADLE_URL="http://127.0.0.1:9")
+    assert (away.returncode, "ladle service start" in away.stderr) == (3, True)
+
+
+def test_an_extract_through_its_life(service, tmp_path):
+    statement, parameters = tmp_path / "s.sql", tmp_path / "p.json"
+    statement.write_text("select * from samples where point = :point")
+    parameters.write_text('[{"name": "point"}]')
+    words = ["extract", "save", "by_point", "--source", "laboratory", "--statement", str(statement), "--parameters", str(parameters)]
+    assert service.command(*words, "--folder", "quality", name="author").stdout == "saved by_point, revision 1\n"
+    assert service.command("extract", "save", "by_point", "--notes", "one point", "--change-note", "said what for").stdout.endswith("revision 2\n")
+    stale = service.command("extract", "save", "by_point", "--notes", "x", "--revision", "1")
+    assert (stale.returncode, "is at revision 2, saved by administrator" in stale.stderr) == (2, True)
+    shown = service.command("extract", "show", "by_point").stdout
+    assert ":point  text, required" in shown
+    assert "said what for" in service.command("extract", "revisions", "by_point").stdout
+    assert "point_rows" in service.command("extract", "move", "by_point", "--name", "point_rows", "--folder", "quality/points").stdout
+    assert service.command("extract", "archive", "point_rows", "--yes").returncode == 0
+    assert "is archived" in service.command("run", "start", "point_rows", "--set", "point=SP-1").stderr
+    assert "point_rows" in service.command("extract", "list", "--archived").stdout
+    assert "revision 3" in service.command("extract", "restore", "point_rows", "--revision", "1").stdout
+    assert [e["name"] for e in printed(service.command("extract", "list", "--search", "where point", "--json"))] == ["point_rows"]
+
+
+def test_sources_and_environments(service, laboratory):
+    assert service.command("environment", "add", "training").stdout == "environment training is added\n"
+    assert "training" in service.command("environment", "list").stdout
+    added = service.command("source", "add", "lab2", "sqlite", "--address", f"path={laboratory}", "--env", "training")
+    assert (added.returncode, str(laboratory) in added.stdout) == (0, True)
+    checked = service.command("source", "check", "lab2")
+    assert (checked.returncode, checked.stdout.count("passed")) == (0, 3)
+    service.command("source", "edit", "lab2", "--address", "path=/nowhere/lab.db", "--env", "training", "--places", "1")
+    failed = service.command("source", "check", "lab2")
+    assert (failed.returncode, "there is no folder '/nowhere'" in failed.stdout, "next" in failed.stdout) == (1, True, True)
+    assert "failed: reached" in service.command("source", "list").stdout
+    assert printed(service.command("source", "show", "lab2", "--json"))["places"] == 1
+    assert service.command("source", "remove", "lab2", "--yes").returncode == 0
+
+
+def test_a_schedule_through_its_life(service):
+    made = service.command("schedule", "add", "daily", "district_use", "--rule", "30 6 * * *", "--zone", "Europe/London", "--set", "zones=North")
+    assert (made.returncode, made.stdout.count("06:30") + made.stdout.count("05:30") >= 5) == (0, True), made.stderr
+    assert "by administrator: swap" in service.command("schedule", "pause", "daily", "--reason", "swap").stdout
+    assert "paused by administrator" in service.command("schedule", "list").stdout
+    assert "will be skipped" in service.command("schedule", "next", "daily").stdout
+    assert service.command("schedule", "resume", "daily").returncode == 0
+    assert "to come" in service.command("schedule", "next", "daily").stdout
+    assert "0 7 * * *" in service.command("schedule", "edit", "daily", "--rule", "0 7 * * *").stdout
+    assert service.command("schedule", "remove", "daily", "--yes").stdout == "schedule daily is removed\n"
+
+
+def test_people_and_tokens(service):
+    added = service.command("user", "add", "nadia", "--role", "reader", LADLE_PASSWORD="a-long-password")
+    assert (added.returncode, "nadia" in added.stdout) == (0, True), added.stderr
+    assert "administrator" not in service.command("user", "edit", "nadia", "--role", "runner").stdout
+    assert printed(service.command("user", "list", "--json"))[0].keys() >= {"name", "role", "active"}
+    last = service.command("user", "edit", "administrator", "--role", "reader")
+    assert (last.returncode, "without an administrator" in last.stderr) == (2, True)
+    made = printed(service.command("token", "add", "nightly", "--role", "runner", "--days", "30", "--json"))
+    used = service.command("status", LADLE_TOKEN=made["secret"])
+    assert "as administrator (runner)" in used.stdout
+    assert "nightly" in service.command("token", "list").stdout
+    assert service.command("token", "revoke", str(made["id"])).returncode == 0
+    assert service.command("status", LADLE_TOKEN=made["secret"]).returncode == 4
+
+
+def _verbs(words=()):
+    done = subprocess.run([sys.executable, "-m", "patient_ladle.cli.main", *words, "--help"], capture_output=True, text=True, check=True)
+    return done.stdout
+
+
+def test_every_command_has_help_and_json():
+    nouns = re.findall(r"^    ([a-z-]+)(?: |$)", _verbs(), re.M)
+    assert {"sign-in", "status", "service", "worker", "source", "environment", "extract", "run", "result", "schedule", "user", "token"} == set(nouns)
+    for noun in ("run", "schedule"):
+        for verb in re.findall(r"^    ([a-z-]+)(?: |$)", _verbs([noun]), re.M):
+            text = _verbs([noun, verb])
+            assert "--json" in text, verb
+            assert "--url" in text, verb
+    assert "example" in _verbs(["run", "start"])
+
+
+def test_json_is_what_the_api_says(service):
+    assert json.loads(service.command("run", "list", "--json", "--most", "1").stdout)[0]["id"] > 0

@@ -1,0 +1,146 @@
+"""The client library against the running service, and against one that misbehaves."""
+
+from __future__ import annotations
+
+import http.server
+import threading
+import time
+
+import psycopg
+import pytest
+
+from patient_ladle.client import CallFailed, Ladle, NotReachable, RunFailed
+from patient_ladle.client.errors import ClientError, FileDamaged
+from tests.conftest import until
+
+
+def test_from_extract_to_rows(service, tmp_path):
+    with service.ladle("runner") as ladle:
+        assert "district_use" in [e["name"] for e in ladle.extracts.list(folder="regulation")]
+        assert ladle.extracts.get("district_use")["revision"]["parameters"][0]["name"] == "zones"
+        seen = []
+        run = ladle.runs.start("district_use", values={"zones": ["North"]}, data_date="2026-11-10")
+        run = ladle.runs.wait(run["id"], 60, progress=lambda r: seen.append(r["state"]))
+        assert seen[-1] == "finished"
+        assert (run["rows"], run["data_date"], run["values_in_effect"]["zones"]) == (1, "2026-11-10", ["North"])
+        saved = ladle.runs.save_files(run, tmp_path)
+        assert sorted(p.suffix for p in saved) == [".csv", ".json", ".xlsx"]
+        assert sorted(p.name for p in tmp_path.iterdir()) == sorted(f["name"] for f in run["files"])
+        [row] = ladle.runs.rows(run)
+        assert (row["name"], row["readings"]) == ("Alder Moor", 4319)
+        texts = [line["text"] for line in ladle.runs.log(run["id"], follow=True)]
+        assert texts[0].startswith("attempt 1 on")
+        assert texts[-1] == "finished: 1 rows"
+
+
+def test_a_run_again_says_whether_the_source_gave_the_same(service):
+    with service.ladle("runner") as ladle:
+        first = ladle.runs.wait(ladle.runs.start("district_use", data_date="2026-11-05")["id"], 60)
+        second = ladle.runs.wait(ladle.runs.again(first["id"])["id"], 60)
+    assert (second["again_of"], second["data_date"], second["same_as_before"]) == (first["id"], "2026-11-05", True)
+    assert {f["sha256"] for f in first["files"]} == {f["sha256"] for f in second["files"]}
+
+
+def test_rows_of_a_csv_result_and_results_by_extract(service):
+    with service.ladle() as ladle:
+        run = ladle.runs.wait(ladle.runs.start("samples", formats=["csv"])["id"], 60)
+        assert [r["point"] for r in ladle.runs.rows(run["id"])] == ["SP-1", "SP-2", "SP-3"]
+        assert run["id"] in [f["run"] for f in ladle.runs.results("samples")]
+        xlsx = ladle.runs.wait(ladle.runs.start("samples", formats=["xlsx"])["id"], 60)
+        with pytest.raises(ClientError, match="has no CSV or JSON file"):
+            next(ladle.runs.rows(xlsx))
+
+
+def test_a_run_that_fails_says_why_and_delivers_nothing(service):
+    with service.ladle("runner") as ladle:
+        run = ladle.runs.start("broken")
+        with pytest.raises(RunFailed, match=r"column d.nmae does not exist \(line 1, column 8\)") as failed:
+            ladle.runs.wait(run["id"], 60)
+    assert failed.value.run["error"]["code"] == "statement_wrong"
+    assert failed.value.run["files"] == []
+    assert not (service.data / "results" / str(run["id"])).exists()
+
+
+def test_a_cancel_stops_the_statement_in_the_source(service, cluster):
+    with service.ladle("runner") as ladle:
+        run = ladle.runs.start("slow")
+        with psycopg.connect(cluster.url("metering"), autocommit=True) as watch:
+            busy = "select count(*) from pg_stat_activity where usename = 'reader' and state = 'active' and query ilike 'fetch%'"
+            until(lambda: watch.execute(busy).fetchone() != (0,))
+            asked = time.monotonic()
+            ladle.runs.cancel(run["id"])
+            with pytest.raises(RunFailed, match="cancelled"):
+                ladle.runs.wait(run["id"], 20)
+            until(lambda: watch.execute(busy).fetchone() == (0,))
+            assert time.monotonic() - asked < 10
+    assert not (service.data / "deliveries" / "slow").exists() or not list((service.data / "deliveries" / "slow").iterdir())
+
+
+def test_errors_carry_status_code_hint_and_request_id(service):
+    with service.ladle("reader") as ladle, pytest.raises(CallFailed) as refused:
+        ladle.runs.start("district_use")
+    error = refused.value
+    assert (error.status, error.code, len(error.request_id)) == (403, "not_allowed", 16)
+    assert "this needs runner" in str(error)
+    with pytest.raises(CallFailed, match="name and password do not fit"):
+        Ladle.sign_in(service.url, "reader", "wrong-password")
+
+
+class _Moody(http.server.BaseHTTPRequestHandler):
+    """Answers 503 twice, then what was asked; counts what it got."""
+
+    calls: list[tuple[str, str]] = []
+
+    def _answer(self):
+        self.calls.append((self.command, self.headers.get("Idempotency-Key", "")))
+        size = int(self.headers.get("Content-Length", 0))
+        self.rfile.read(size)
+        good = len(self.calls) > 2
+        body = b"half a file" if "files" in self.path else b'{"id": 7, "state": "queued", "files": []}' if good else b"busy"
+        self.send_response(200 if good or "files" in self.path else 503)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    do_GET = do_POST = _answer
+
+    def log_message(self, *_):
+        """Silence."""
+
+
+@pytest.fixture
+def moody():
+    _Moody.calls = []
+    server = http.server.HTTPServer(("127.0.0.1", 0), _Moody)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    with Ladle(f"http://127.0.0.1:{server.server_port}", "t") as ladle:
+        yield ladle
+    server.shutdown()
+    server.server_close()
+
+
+def test_starting_a_run_is_tried_again_under_one_key(moody):
+    assert moody.runs.start("x")["id"] == 7
+    assert [method for method, _ in _Moody.calls] == ["POST"] * 3
+    assert len({key for _, key in _Moody.calls}) == 1
+
+
+def test_what_is_not_safe_is_not_tried_again(moody):
+    with pytest.raises(CallFailed):
+        moody.runs.cancel(7)
+    assert len(_Moody.calls) == 1
+
+
+def test_a_damaged_file_is_not_kept(moody, tmp_path):
+    run = {"id": 7, "files": [{"name": "x.csv", "sha256": "0" * 64}]}
+    with pytest.raises(FileDamaged, match="arrived damaged"):
+        moody.runs.save_files(run, tmp_path)
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_no_service_is_said_with_the_next_step():
+    with Ladle("http://127.0.0.1:9", "secret-token") as ladle:
+        assert "secret-token" not in repr(ladle.transport)
+        with pytest.raises(NotReachable, match="ladle service start"):
+            ladle.status()

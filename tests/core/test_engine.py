@@ -1,0 +1,131 @@
+"""The whole job on in-memory ports: the result is whole and proven, or there is none."""
+
+from __future__ import annotations
+
+import json
+import pickle
+
+import pytest
+
+from patient_ladle.core import errors
+from patient_ladle.core.columns import Column, unique_names
+from patient_ladle.core.engine import RunJob, run_extract
+from patient_ladle.core.errors import ConnectionLost, DeadlineExceeded, LadleError, ProofFailed, RunCancelled, from_dict
+from patient_ladle.core.formats import FORMATS, get_format
+from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
+from patient_ladle.core.naming import check_template, stem
+from patient_ladle.core.ports import Statement
+
+COLUMNS = [Column("id", "integer"), Column("name", "text")]
+ROWS = [(n, f"meter {n}") for n in range(12_000)]
+JOB = RunJob("meters", "meters-2026-11-24", Statement("select 1"), ("csv", "xlsx", "json"), "out", {"source": "metering"})
+
+
+def run(session, ledger=None, folder=None, job=JOB):
+    folder = folder or MemoryFolder()
+    return run_extract(job, lambda: session, folder, ledger or MemoryLedger(), ManualClock()), folder
+
+
+def test_one_pass_feeds_every_format_and_the_descriptor_tells_of_each():
+    session, ledger = MemorySession(COLUMNS, ROWS), MemoryLedger()
+    outcome, folder = run(session, ledger)
+    assert [f.rows for f in outcome.files] == [12_000] * 3
+    assert ledger.stages == ["connect", "describe", "fetch", "prove", "store", "deliver"]
+    assert ledger.rows == 12_000
+    assert session.closed
+    resources = {r["format"]: r for r in folder.descriptor["resources"]}
+    for file in outcome.files:
+        assert len(folder.files[file.name].getvalue()) == file.bytes == resources[file.format]["bytes"]
+        assert resources[file.format]["hash"] == f"sha256:{file.sha256}"
+        assert resources[file.format]["ladle"] == {"rows": 12_000}
+    assert folder.descriptor["ladle"]["source"] == "metering"
+    assert list(folder.delivered)[-1] == "out/meters-2026-11-24.datapackage.json"
+
+
+def test_a_result_without_rows_has_its_header():
+    outcome, folder = run(MemorySession(COLUMNS, []))
+    assert outcome.rows == 0
+    assert folder.files["meters-2026-11-24.csv"].getvalue() == b"id,name\n"
+    assert json.loads(folder.files["meters-2026-11-24.json"].getvalue()) == []
+
+
+@pytest.mark.parametrize("after", [0, 5_000, 10_000])
+def test_a_failure_at_any_point_leaves_nothing(after):
+    delivered = {"out/meters-2026-11-24.csv": b"yesterday's"}
+    folder = MemoryFolder(delivered)
+    session = MemorySession(COLUMNS, ROWS, fail_after=after, failure=ConnectionLost("gone"))
+    with pytest.raises(ConnectionLost):
+        run(session, folder=folder)
+    assert (folder.files, folder.descriptor, delivered) == ({}, None, {"out/meters-2026-11-24.csv": b"yesterday's"})
+    assert session.closed
+
+
+def test_a_cancel_stops_the_run_and_leaves_nothing():
+    folder = MemoryFolder()
+    with pytest.raises(RunCancelled):
+        run(MemorySession(COLUMNS, ROWS), MemoryLedger(cancel=True), folder)
+    assert folder.files == {}
+
+
+@pytest.mark.parametrize("name", ["csv", "xlsx", "json"])
+@pytest.mark.parametrize("damage", ["cut", "flip"])
+def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
+    class Faulty(MemoryFolder):
+        def finish(self, name):
+            data = self.files[name].getvalue()
+            data = data[: len(data) * 2 // 3] if damage == "cut" else data[:-40] + bytes([data[-40] ^ 1]) + data[-39:]
+            self.files[name].seek(0)
+            self.files[name].truncate()
+            self.files[name].write(data)
+            return super().finish(name)
+
+    folder = Faulty()
+    job = RunJob("meters", "m", Statement("select 1"), (name,), "out")
+    with pytest.raises(ProofFailed):
+        run(MemorySession(COLUMNS, ROWS), folder=folder, job=job)
+    assert folder.delivered == {}
+
+
+def test_a_deadline_says_so_and_not_cancelled():
+    class Slow(MemorySession):
+        def describe(self, statement):
+            while not self.cancelled:
+                pass
+            raise RunCancelled("stopped")
+
+    job = RunJob("m", "m", Statement("select 1", deadline_seconds=0.05), ("csv",))
+    with pytest.raises(DeadlineExceeded, match="at its deadline of 0.05 s"):
+        run(Slow(COLUMNS, ROWS), job=job)
+
+
+def test_names_that_stand_twice_are_told_apart():
+    made, changed = unique_names([Column("id"), Column("ID"), Column(""), Column("id_2")])
+    assert [c.name for c in made] == ["id", "ID_2", "column_3", "id_2_2"]
+    assert changed == ["ID → ID_2", "(no name) → column_3", "id_2 → id_2_2"]
+
+
+def test_every_error_has_a_code_of_its_own_and_crosses_process_borders():
+    classes = errors.all_codes()
+    assert len(classes) == len(list(errors._family(LadleError)))
+    for code, cls in classes.items():
+        made = cls("what happened.", "What to do.", line=3)
+        for copy in (pickle.loads(pickle.dumps(made)), from_dict(json.loads(json.dumps(made.to_dict())))):
+            assert (type(copy), copy.code, copy.in_words(), copy.facts) == (cls, code, "what happened. What to do.", {"line": 3})
+
+
+def test_an_unknown_format_gets_the_nearest_name():
+    with pytest.raises(LadleError) as refused:
+        get_format("jsn")
+    assert refused.value.in_words() == "there is no format 'jsn'. Did you mean 'json'?"
+    assert set(FORMATS) == {"csv", "xlsx", "json"}
+
+
+@pytest.mark.parametrize("template", ["../{extract}", "a/b", "{extrct}", "", ".hidden", "a\nb", "x" * 300])
+def test_refuses_a_file_name_that_could_leave_its_folder(template):
+    with pytest.raises(LadleError):
+        check_template(template)
+
+
+def test_values_cannot_bring_a_separator_into_a_name():
+    made = stem("{extract}-{environment}", {"extract": "a/../b", "environment": "..\\c", "data_date": "", "run": "1"})
+    assert made == "a_.._b-_.._c" or "/" not in made and "\\" not in made

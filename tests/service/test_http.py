@@ -1,0 +1,290 @@
+"""The HTTP interface as it is on the wire: problems, roles, keys, pages, ranges."""
+
+from __future__ import annotations
+
+import json
+import re
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import httpx
+import psycopg
+import pytest
+
+from tests.conftest import PASSWORD, until
+
+ROOT = Path(__file__).parents[2]
+
+
+@pytest.fixture
+def http(service):
+    """``http(method, path, name=…)`` on /api/v1 with that person's token."""
+
+    def call(method, path, name="administrator", **given):
+        service.ladle(name).close()
+        headers = {"Authorization": f"Bearer {service.tokens[name]}"} | given.pop("headers", {})
+        return httpx.request(method, f"{service.url}/api/v1{path}", headers=headers, timeout=60, **given)
+
+    return call
+
+
+@pytest.fixture
+def finished(service):
+    """A finished run with three files."""
+    with service.ladle("runner") as ladle:
+        return ladle.runs.wait(ladle.runs.start("district_use")["id"], 60)
+
+
+def problem(answer, status, code):
+    assert answer.status_code == status, answer.text
+    assert answer.headers["content-type"] == "application/problem+json"
+    body = answer.json()
+    assert (body["status"], body["code"]) == (status, code)
+    assert body["request_id"] == answer.headers["x-request-id"]
+    assert body["message"]
+    assert body["hint"]
+    assert "Traceback" not in answer.text
+    return body
+
+
+def addresses():
+    document = json.loads((ROOT / "docs/openapi.json").read_text())
+    for path, methods in document["paths"].items():
+        for method in methods:
+            if "sign-in" not in path:
+                yield method.upper(), re.sub(r"\{number\}", "1", re.sub(r"\{token_id\}", "1", re.sub(r"\{name\}", "x", path)))
+
+
+@pytest.mark.parametrize(("method", "path"), [*addresses(), ("GET", "/api/v1/openapi.json"), ("GET", "/api/v1/nowhere")])
+def test_nothing_answers_without_a_sign_in(service, method, path):
+    answer = httpx.request(method, service.url + path, json={} if method != "GET" else None)
+    assert answer.status_code == 401, answer.text
+    assert answer.json()["code"] == "not_signed_in"
+
+
+def test_health_and_the_sign_in_page_answer(service):
+    assert httpx.get(f"{service.url}/healthz").json()["status"] == "well"
+    page = httpx.get(f"{service.url}/runs/1")
+    assert page.status_code == 200
+    assert 'content="none"' in page.text
+    nonce = re.search(r"'nonce-([\w-]+)'", page.headers["content-security-policy"]).group(1)
+    assert nonce in page.text
+    assert "unsafe-inline" not in page.headers["content-security-policy"].split("style-src-attr")[0]
+
+
+WRITES = [
+    ("reader", "POST", "/runs", {"extract": "samples"}),
+    ("reader", "POST", "/runs/1/cancel", {}),
+    ("runner", "POST", "/extracts", {"name": "x", "source": "metering", "statement": "select 1"}),
+    ("runner", "PATCH", "/extracts/samples", {"notes": "x"}),
+    ("runner", "POST", "/schedules", {"name": "x"}),
+    ("runner", "POST", "/sources/metering/check", {}),
+    ("author", "POST", "/sources", {"name": "x"}),
+    ("author", "DELETE", "/sources/metering", None),
+    ("author", "POST", "/environments", {"name": "x"}),
+    ("author", "GET", "/people", None),
+    ("author", "POST", "/people", {"name": "x"}),
+]
+
+
+@pytest.mark.parametrize(("name", "method", "path", "body"), WRITES)
+def test_a_role_that_may_not_is_told_which_may(http, name, method, path, body):
+    found = problem(http(method, path, name, json=body), 403, "not_allowed")
+    assert re.search(rf"'{name}' is signed in as {name}; this needs \w+", found["message"])
+
+
+@pytest.mark.parametrize(
+    ("given", "status", "code", "words"),
+    [
+        ({"content": b"{not json", "headers": {"Content-Type": "application/json"}}, 400, "bad_input", "the body is not JSON"),
+        ({"content": b"a=1", "headers": {"Content-Type": "text/plain"}}, 400, "bad_input", "Content-Type: application/json"),
+        ({"json": [1]}, 400, "bad_input", "not a JSON object"),
+        ({"json": {"extract": "samples", "vaules": {}}}, 400, "unknown_name", "Did you mean 'values'?"),
+        ({"json": {}}, 400, "bad_input", "extract: "),
+        ({"json": {"extract": "sampels"}}, 400, "unknown_name", "Did you mean 'samples'?"),
+        ({"json": {"extract": "samples", "formats": ["jsn"]}}, 400, "unknown_name", "Did you mean 'json'?"),
+        ({"json": {"extract": "samples", "environment": "liv"}}, 400, "unknown_name", "Did you mean 'live'?"),
+        ({"json": {"extract": "samples", "environment": "rehearsal"}}, 400, "bad_input", "has no address in environment"),
+        ({"json": {"extract": "samples", "values": {"abov": 1}}}, 400, "unknown_name", "Did you mean 'above'?"),
+        ({"json": {"extract": "samples", "values": {"above": "x"}}}, 400, "value_wrong", "a number such as 12.5"),
+        ({"json": {"extract": "samples", "data_date": "24.11.2026"}}, 400, "bad_input", "data_date"),
+        ({"json": {"extract": "samples", "revision": 99}}, 404, "not_found", "Its revisions are 1 to 1."),
+        ({"content": b"x" * 3_000_000}, 413, "too_large", "at most 2,097,152 are taken"),
+    ],
+)
+def test_a_wrong_body_is_answered_with_cause_and_next_step(http, given, status, code, words):
+    assert words in problem(http("POST", "/runs", **given), status, code)["detail"]
+
+
+@pytest.mark.parametrize(
+    ("statement", "words"),
+    [
+        ("delete from districts", "begins with 'delete' at line 1, column 1"),
+        ("select 1; select 2", "second statement begins at line 1, column 11"),
+        ("select :x", "uses ':x', which is not declared"),
+        ("select 'a", "is never closed"),
+        ("select '" + "x" * 300_000 + "'", "at most 262,144 are taken"),
+    ],
+)
+def test_a_statement_that_is_not_one_reading_statement_is_not_saved(http, statement, words):
+    code = "bad_input" if "declared" in words else "statement_refused"
+    found = problem(http("POST", "/extracts", json={"name": "never", "source": "metering", "statement": statement}), 400, code)
+    assert words in found["detail"]
+    problem(http("GET", "/extracts/never"), 400, "unknown_name")
+
+
+def test_other_addresses_and_methods(http):
+    problem(http("GET", "/nowhere"), 404, "not_found")
+    problem(http("PUT", "/runs"), 405, "method_not_allowed")
+    problem(http("GET", "/runs/999999"), 404, "not_found")
+    assert "Did you mean 'failed'?" in problem(http("GET", "/runs?state=faild"), 400, "unknown_name")["detail"]
+    problem(http("GET", "/runs?since=yesterday"), 400, "bad_input")
+
+
+def test_a_key_starts_one_run_however_often_it_comes(http, service):
+    body = {"extract": "samples", "values": {"above": "0.1"}}
+    call = lambda _: http("POST", "/runs", json=body, headers={"Idempotency-Key": "night-1"})  # noqa: E731
+    with ThreadPoolExecutor(8) as pool:
+        answers = list(pool.map(call, range(8)))
+    assert {a.status_code for a in answers} <= {200, 201}
+    assert [a.status_code for a in answers].count(201) == 1
+    assert len({a.json()["id"] for a in answers}) == 1
+    other = http("POST", "/runs", json={"extract": "samples"}, headers={"Idempotency-Key": "night-1"})
+    problem(other, 422, "idempotency_mismatch")
+    another_person = http("POST", "/runs", "runner", json=body, headers={"Idempotency-Key": "night-1"})
+    assert another_person.status_code == 201
+
+
+def test_two_authors_cannot_overwrite_each_other(http):
+    body = {"name": "shared", "source": "metering", "statement": "select 1 as a"}
+    made = http("POST", "/extracts", json=body)
+    assert (made.status_code, made.headers["etag"]) == (201, '"1"')
+    first = http("PATCH", "/extracts/shared", "author", json={"statement": "select 2 as a"}, headers={"If-Match": '"1"'})
+    assert (first.status_code, first.headers["etag"]) == (200, '"2"')
+    found = problem(http("PATCH", "/extracts/shared", json={"statement": "select 3"}, headers={"If-Match": '"1"'}), 412, "edited_meanwhile")
+    assert "'shared' is at revision 2, saved by author; you began from 1." in found["message"]
+    problem(http("PATCH", "/extracts/shared", json={"notes": "x"}, headers={"If-Match": "abc"}), 400, "bad_input")
+    problem(http("POST", "/extracts", json=body), 409, "conflict")
+    restored = http("POST", "/extracts/shared/restore", json={"revision": 1}).json()
+    assert (restored["revision"]["number"], restored["revision"]["statement"]) == (3, "select 1 as a")
+    assert [r["number"] for r in http("GET", "/extracts/shared/revisions").json()] == [3, 2, 1]
+
+
+def test_a_file_is_served_whole_in_parts_and_only_as_a_download(http, finished):
+    [file] = [f for f in finished["files"] if f["format"] == "csv"]
+    path = f"/runs/{finished['id']}/files/{file['name']}"
+    whole = http("GET", path)
+    assert len(whole.content) == file["bytes"]
+    assert whole.headers["content-disposition"].startswith("attachment")
+    assert whole.headers["x-content-type-options"] == "nosniff"
+    assert whole.headers["content-security-policy"] == "sandbox"
+    for given, expected in [("bytes=0-9", whole.content[:10]), ("bytes=10-", whole.content[10:]), ("bytes=-5", whole.content[-5:])]:
+        part = http("GET", path, headers={"Range": given, "If-Range": whole.headers["etag"]})
+        assert (part.status_code, part.content) == (206, expected)
+    stale = http("GET", path, headers={"Range": "bytes=0-9", "If-Range": '"old"'})
+    assert (stale.status_code, stale.content) == (200, whole.content)
+    beyond = http("GET", path, headers={"Range": "bytes=99999999-"})
+    assert (beyond.status_code, beyond.headers["content-range"]) == (416, f"bytes */{file['bytes']}")
+    descriptor = http("GET", f"/runs/{finished['id']}/files/datapackage.json").json()
+    assert descriptor["ladle"]["values"]["zones"] == ["North", "South"]
+    problem(http("GET", f"/runs/{finished['id']}/files/..%2F..%2Fsecrets.key"), 404, "not_found")
+    problem(http("GET", f"/runs/{finished['id']}/files/other.csv"), 400, "unknown_name")
+
+
+def test_lists_come_in_pages_that_do_not_shift(http, finished):
+    first = http("GET", "/runs?page_size=1").json()
+    assert first["results"][0]["id"] >= finished["id"]
+    second = httpx.get(first["next"], headers=http("GET", "/me").request.headers).json()
+    assert second["results"][0]["id"] < first["results"][0]["id"]
+
+
+def test_secrets_go_in_and_never_come_out(http, service):
+    secret = "hush-hush-42"
+    address = {"host": "127.0.0.1", "port": 5, "database": "d", "user": "u"}
+    http("POST", "/sources", json={"name": "quiet", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": secret}}})
+    answers = [http("GET", "/sources").text, http("POST", "/sources/quiet/check").text]
+    changed = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address | {"port": 6}}}})
+    assert "its password is needed again" in problem(changed, 400, "bad_input")["message"]
+    kept = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address}}, "places": 3})
+    assert (kept.status_code, kept.json()["addresses"][0]["has_secret"]) == (200, True)
+    with psycopg.connect(service.database_url()) as connection:
+        [stored] = connection.execute("select secret from sources_address where fields ->> 'database' = 'd'").fetchone()
+    assert not [text for text in [*answers, stored, *service.log] if secret in text]
+    assert http("DELETE", "/sources/quiet").status_code == 204
+
+
+def test_a_source_in_use_stays_and_the_services_own_database_is_no_source(http, service):
+    assert "is in use: " in problem(http("DELETE", "/sources/metering"), 409, "conflict")["message"]
+    port = int((service.data / "keys" / "ledger.port").read_text())
+    address = {"host": "localhost", "port": port, "database": "ladle", "user": "ladle"}
+    body = {"name": "own", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": "x"}}}
+    assert "the service's own database" in problem(http("POST", "/sources", json=body), 400, "bad_input")["message"]
+    assert "Did you mean 'sqlite'?" in problem(http("POST", "/sources", json={"name": "x", "engine": "sqllite"}), 400, "unknown_name")["hint"]
+
+
+def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
+    with service.ladle() as ladle:
+        ladle.people.add("forgetful", PASSWORD, "reader")
+    body = {"name": "forgetful", "password": "wrong"}
+    codes = [httpx.post(f"{service.url}/api/v1/sign-in/token", json=body).json()["code"] for _ in range(7)]
+    assert (codes[:5], codes[-1]) == (["not_signed_in"] * 5, "slow_down")
+    with httpx.Client(base_url=service.url) as browser:
+        right = {"name": "runner", "password": PASSWORD}
+        assert browser.post("/api/v1/sign-in", json=right).status_code == 403
+        browser.get("/")
+        token = {"X-CSRFToken": browser.cookies["csrftoken"]}
+        assert browser.post("/api/v1/sign-in", json=right, headers=token).status_code == 200
+        assert browser.get("/api/v1/me").json() == {"name": "runner", "role": "runner"}
+        problem(browser.post("/api/v1/runs", json={"extract": "samples"}), 403, "not_allowed")
+        token = {"X-CSRFToken": browser.cookies["csrftoken"]}
+        assert browser.post("/api/v1/runs", json={"extract": "samples"}, headers=token).status_code == 201
+
+
+def test_a_token_reaches_no_further_than_its_maker_and_ends_when_revoked(http, service):
+    problem(http("POST", "/tokens", "runner", json={"name": "t", "role": "author"}), 400, "bad_input")
+    made = http("POST", "/tokens", "administrator", json={"name": "t", "role": "reader"}).json()
+    use = lambda: httpx.post(f"{service.url}/api/v1/runs", json={"extract": "samples"}, headers={"Authorization": f"Bearer {made['secret']}"})  # noqa: E731
+    problem(use(), 403, "not_allowed")
+    assert http("DELETE", f"/tokens/{made['id']}").status_code == 204
+    problem(use(), 401, "not_signed_in")
+
+
+def test_every_due_time_is_recorded_once_and_runs_once(http, service):
+    body = {"name": "each-minute", "extract": "district_use", "environment": "live", "rule": "* * * * *", "zone": "Europe/London"}
+    made = http("POST", "/schedules", json=body).json()
+    assert len(made["next_due"]) == 5
+    with psycopg.connect(service.database_url(), autocommit=True) as connection:
+        connection.execute("update schedules_schedule set next_due_at = date_trunc('minute', now()) - interval '6 minutes' where name = 'each-minute'")
+        found = until(lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"]) and len(r) >= 7 and r)
+        decisions = [d["decision"] for d in found]
+        assert (decisions.count("run"), decisions.count("missed")) == (1, len(found) - 1)
+        [run] = [d["run"] for d in found if d["run"]]
+        connection.execute("update schedules_schedule set next_due_at = next_due_at - interval '6 minutes' where name = 'each-minute'")
+        until(lambda: connection.execute("select 1 from schedules_schedule where name = 'each-minute' and next_due_at > now()").fetchone())
+        assert connection.execute("select count(*) from runs_run where due_time_id is not null").fetchone() == (1,)
+    record = until(lambda: (r := http("GET", f"/runs/{run}").json())["state"] == "finished" and r)
+    assert (record["schedule"], record["data_date"]) == ("each-minute", found[-1]["data_date"])
+    http("POST", "/schedules/each-minute/pause", json={"reason": "meter swap"})
+    with psycopg.connect(service.database_url(), autocommit=True) as connection:
+        connection.execute("update schedules_schedule set next_due_at = date_trunc('minute', now()) + interval '0 minutes' where name = 'each-minute'")
+    skipped = until(lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"])[0]["decision"] == "skipped" and r[0])
+    assert skipped["reason"] == "paused by administrator: meter swap"
+    assert http("POST", "/schedules/each-minute/resume").json()["paused_at"] is None
+    assert http("DELETE", "/schedules/each-minute").status_code == 204
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"rule": "* * * *"}, "has 4 fields; a crontab rule has five"),
+        ({"zone": "Mars/Olympus"}, "there is no time zone 'Mars/Olympus'"),
+        ({"extract": "sampels"}, "Did you mean 'samples'?"),
+        ({"values": {"above": "x"}}, "a number such as 12.5"),
+        ({"environment": "rehearsal"}, "has no address in environment 'rehearsal'"),
+        ({"formats": ["xls"]}, "Did you mean 'xlsx'?"),
+    ],
+)
+def test_a_schedule_that_could_not_run_is_not_saved(http, change, words):
+    body = {"name": "never", "extract": "samples", "environment": "live", "rule": "0 6 * * *"} | change
+    assert words in http("POST", "/schedules", json=body).json()["detail"]
+    assert http("GET", "/schedules/never").status_code == 400
