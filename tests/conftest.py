@@ -101,9 +101,18 @@ class Service:
     def command(self, *words: str, name: str = ADMINISTRATOR, **more: str) -> subprocess.CompletedProcess:
         """``ladle …`` as that person."""
         self.ladle(name).close()
-        environment = os.environ | {"LADLE_URL": self.url, "LADLE_TOKEN": self.tokens[name], "LADLE_CONFIG": str(self.data / "cli")} | more
+        environment = (
+            os.environ
+            | {"LADLE_URL": self.url, "LADLE_TOKEN": self.tokens[name], "LADLE_CONFIG": str(self.data / "cli")}
+            | more
+        )
         return subprocess.run(
-            [sys.executable, "-m", "patient_ladle.cli.main", *words], env=environment, capture_output=True, text=True, timeout=90, check=False
+            [sys.executable, "-m", "patient_ladle.cli.main", *words],
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=90,
+            check=False,
         )
 
     def database_url(self) -> str:

@@ -24,7 +24,9 @@ ROWS = [(n, f"reading {n}") for n in range(20_000)]
 def run(tmp_path, formats=("csv", "json"), rows=ROWS, attempt=1, ledger=None):
     store = FolderStore(tmp_path / "results")
     job = RunJob("r", "readings", Statement("select 1"), formats, str(tmp_path / "out"))
-    outcome = run_extract(job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock())
+    outcome = run_extract(
+        job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock()
+    )
     return outcome, store
 
 
@@ -59,7 +61,11 @@ def test_a_crash_between_renames_is_rolled_on(tmp_path):
     assert not (tmp_path / "out/readings.json").exists()
     deliver(plans[0])
     deliver(plans[0])
-    assert [p for p in everything(tmp_path) if p.startswith("out/")] == ["out/readings.csv", "out/readings.datapackage.json", "out/readings.json"]
+    assert [p for p in everything(tmp_path) if p.startswith("out/")] == [
+        "out/readings.csv",
+        "out/readings.datapackage.json",
+        "out/readings.json",
+    ]
 
 
 def test_a_stale_attempt_cannot_deliver_over_a_later_one(tmp_path):

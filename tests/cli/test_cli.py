@@ -16,13 +16,22 @@ from tests.conftest import PASSWORD, printed
 def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
     environment = os.environ | {"LADLE_CONFIG": str(tmp_path), "LADLE_URL": service.url}
     words = [sys.executable, "-m", "patient_ladle.cli.main"]
-    done = subprocess.run([*words, "sign-in", "runner", "--password-stdin"], env=environment, input=PASSWORD + "\n", capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [*words, "sign-in", "runner", "--password-stdin"],
+        env=environment,
+        input=PASSWORD + "\n",
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0, done.stderr
     assert f"signed in to {service.url} as runner (runner)" in done.stdout
     assert os.stat(tmp_path / "tokens.json").st_mode & 0o777 == 0o600
     status = subprocess.run([*words, "status"], env=environment, capture_output=True, text=True, check=False)
     assert "as runner (runner)" in status.stdout
-    wrong = subprocess.run([*words, "sign-in", "reader"], env=environment | {"LADLE_PASSWORD": "no"}, capture_output=True, text=True, check=False)
+    wrong = subprocess.run(
+        [*words, "sign-in", "reader"], env=environment | {"LADLE_PASSWORD": "no"}, capture_output=True, text=True, check=False
+    )
     assert (wrong.returncode, "do not fit together" in wrong.stderr) == (4, True)
 
 
@@ -78,20 +87,37 @@ def test_an_extract_through_its_life(service, tmp_path):
     statement, parameters = tmp_path / "s.sql", tmp_path / "p.json"
     statement.write_text("select * from samples where point = :point")
     parameters.write_text('[{"name": "point"}]')
-    words = ["extract", "save", "by_point", "--source", "laboratory", "--statement", str(statement), "--parameters", str(parameters)]
+    words = [
+        "extract",
+        "save",
+        "by_point",
+        "--source",
+        "laboratory",
+        "--statement",
+        str(statement),
+        "--parameters",
+        str(parameters),
+    ]
     assert service.command(*words, "--folder", "quality", name="author").stdout == "saved by_point, revision 1\n"
-    assert service.command("extract", "save", "by_point", "--notes", "one point", "--change-note", "said what for").stdout.endswith("revision 2\n")
+    assert service.command(
+        "extract", "save", "by_point", "--notes", "one point", "--change-note", "said what for"
+    ).stdout.endswith("revision 2\n")
     stale = service.command("extract", "save", "by_point", "--notes", "x", "--revision", "1")
     assert (stale.returncode, "is at revision 2, saved by administrator" in stale.stderr) == (2, True)
     shown = service.command("extract", "show", "by_point").stdout
     assert ":point  text, required" in shown
     assert "said what for" in service.command("extract", "revisions", "by_point").stdout
-    assert "point_rows" in service.command("extract", "move", "by_point", "--name", "point_rows", "--folder", "quality/points").stdout
+    assert (
+        "point_rows"
+        in service.command("extract", "move", "by_point", "--name", "point_rows", "--folder", "quality/points").stdout
+    )
     assert service.command("extract", "archive", "point_rows", "--yes").returncode == 0
     assert "is archived" in service.command("run", "start", "point_rows", "--set", "point=SP-1").stderr
     assert "point_rows" in service.command("extract", "list", "--archived").stdout
     assert "revision 3" in service.command("extract", "restore", "point_rows", "--revision", "1").stdout
-    assert [e["name"] for e in printed(service.command("extract", "list", "--search", "where point", "--json"))] == ["point_rows"]
+    assert [e["name"] for e in printed(service.command("extract", "list", "--search", "where point", "--json"))] == [
+        "point_rows"
+    ]
 
 
 def test_sources_and_environments(service, laboratory):
@@ -110,7 +136,9 @@ def test_sources_and_environments(service, laboratory):
 
 
 def test_a_schedule_through_its_life(service):
-    made = service.command("schedule", "add", "daily", "district_use", "--rule", "30 6 * * *", "--zone", "Europe/London", "--set", "zones=North")
+    made = service.command(
+        "schedule", "add", "daily", "district_use", "--rule", "30 6 * * *", "--zone", "Europe/London", "--set", "zones=North"
+    )
     assert (made.returncode, made.stdout.count("06:30") + made.stdout.count("05:30") >= 5) == (0, True), made.stderr
     assert "by administrator: swap" in service.command("schedule", "pause", "daily", "--reason", "swap").stdout
     assert "paused by administrator" in service.command("schedule", "list").stdout
@@ -137,13 +165,28 @@ def test_people_and_tokens(service):
 
 
 def _verbs(words=()):
-    done = subprocess.run([sys.executable, "-m", "patient_ladle.cli.main", *words, "--help"], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "patient_ladle.cli.main", *words, "--help"], capture_output=True, text=True, check=True
+    )
     return done.stdout
 
 
 def test_every_command_has_help_and_json():
     nouns = re.findall(r"^    ([a-z-]+)(?: |$)", _verbs(), re.M)
-    assert {"sign-in", "status", "service", "worker", "source", "environment", "extract", "run", "result", "schedule", "user", "token"} == set(nouns)
+    assert {
+        "sign-in",
+        "status",
+        "service",
+        "worker",
+        "source",
+        "environment",
+        "extract",
+        "run",
+        "result",
+        "schedule",
+        "user",
+        "token",
+    } == set(nouns)
     for noun in ("run", "schedule"):
         for verb in re.findall(r"^    ([a-z-]+)(?: |$)", _verbs([noun]), re.M):
             text = _verbs([noun, verb])

@@ -65,7 +65,9 @@ def test_a_cancel_stops_the_statement_in_the_source(service, cluster):
     with service.ladle("runner") as ladle:
         run = ladle.runs.start("slow")
         with psycopg.connect(cluster.url("metering"), autocommit=True) as watch:
-            busy = "select count(*) from pg_stat_activity where usename = 'reader' and state = 'active' and query ilike 'fetch%'"
+            busy = (
+                "select count(*) from pg_stat_activity where usename = 'reader' and state = 'active' and query ilike 'fetch%'"
+            )
             until(lambda: watch.execute(busy).fetchone() != (0,))
             asked = time.monotonic()
             ladle.runs.cancel(run["id"])

@@ -75,7 +75,9 @@ def test_a_due_time_met_in_time_is_not_late():
 
 
 def test_a_pause_records_due_times_as_skipped():
-    assert {(d.decision, d.reason) for d, _ in decided("2026-07-01T03:30:00", "paused by rita")} == {(SKIPPED, "paused by rita")}
+    assert {(d.decision, d.reason) for d, _ in decided("2026-07-01T03:30:00", "paused by rita")} == {
+        (SKIPPED, "paused by rita")
+    }
 
 
 @given(st.lists(st.integers(1, 500), min_size=1, max_size=20))
@@ -88,4 +90,6 @@ def test_however_often_one_looks_no_due_time_is_lost_or_doubled(steps):
         for decision, following in decide("*/20 * * * *", "Europe/London", due, now):
             recorded.append(decision.due_at)
             due = following
-    assert recorded == [m for m in islice(due_times("*/20 * * * *", "Europe/London", first - timedelta(minutes=1)), 600) if m <= now]
+    assert recorded == [
+        m for m in islice(due_times("*/20 * * * *", "Europe/London", first - timedelta(minutes=1)), 600) if m <= now
+    ]

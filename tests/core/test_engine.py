@@ -94,7 +94,7 @@ def test_a_deadline_says_so_and_not_cancelled():
             raise RunCancelled("stopped")
 
     job = RunJob("m", "m", Statement("select 1", deadline_seconds=0.05), ("csv",))
-    with pytest.raises(DeadlineExceeded, match="at its deadline of 0.05 s"):
+    with pytest.raises(DeadlineExceeded, match=r"at its deadline of 0\.05 s"):
         run(Slow(COLUMNS, ROWS), job=job)
 
 
@@ -110,7 +110,12 @@ def test_every_error_has_a_code_of_its_own_and_crosses_process_borders():
     for code, cls in classes.items():
         made = cls("what happened.", "What to do.", line=3)
         for copy in (pickle.loads(pickle.dumps(made)), from_dict(json.loads(json.dumps(made.to_dict())))):
-            assert (type(copy), copy.code, copy.in_words(), copy.facts) == (cls, code, "what happened. What to do.", {"line": 3})
+            assert (type(copy), copy.code, copy.in_words(), copy.facts) == (
+                cls,
+                code,
+                "what happened. What to do.",
+                {"line": 3},
+            )
 
 
 def test_an_unknown_format_gets_the_nearest_name():
@@ -128,4 +133,4 @@ def test_refuses_a_file_name_that_could_leave_its_folder(template):
 
 def test_values_cannot_bring_a_separator_into_a_name():
     made = stem("{extract}-{environment}", {"extract": "a/../b", "environment": "..\\c", "data_date": "", "run": "1"})
-    assert made == "a_.._b-_.._c" or "/" not in made and "\\" not in made
+    assert made == "a_.._b-_.._c" or ("/" not in made and "\\" not in made)

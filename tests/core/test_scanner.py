@@ -40,7 +40,21 @@ def test_finds_parameters_and_leaves_everything_else_alone(dialect, text, names)
 
 
 pieces = st.sampled_from(
-    ["select ", "'a :b ''c'", '"q :r"', "/* :s */", "-- :t\n", "$$ :u $$", ":name", "::int", "[1:2]", "\n", "é🜁", ";", " from t "]
+    [
+        "select ",
+        "'a :b ''c'",
+        '"q :r"',
+        "/* :s */",
+        "-- :t\n",
+        "$$ :u $$",
+        ":name",
+        "::int",
+        "[1:2]",
+        "\n",
+        "é🜁",
+        ";",
+        " from t ",
+    ]
 )
 
 
@@ -92,7 +106,9 @@ def test_refuses_what_is_not_one_reading_statement_and_says_where(text, words):
     assert refused.value.hint
 
 
-@pytest.mark.parametrize("text", ["select 1;", "(select 1) union (select 2)", "/* a */ WITH x AS (SELECT 1) SELECT * FROM x", "table t"])
+@pytest.mark.parametrize(
+    "text", ["select 1;", "(select 1) union (select 2)", "/* a */ WITH x AS (SELECT 1) SELECT * FROM x", "table t"]
+)
 def test_takes_one_reading_statement(text):
     assert one_reading_statement(text, POSTGRESQL).rstrip() == text.rstrip(";")
 

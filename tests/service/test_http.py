@@ -143,7 +143,10 @@ def test_other_addresses_and_methods(http):
 
 def test_a_key_starts_one_run_however_often_it_comes(http, service):
     body = {"extract": "samples", "values": {"above": "0.1"}}
-    call = lambda _: http("POST", "/runs", json=body, headers={"Idempotency-Key": "night-1"})  # noqa: E731
+
+    def call(_):
+        return http("POST", "/runs", json=body, headers={"Idempotency-Key": "night-1"})
+
     with ThreadPoolExecutor(8) as pool:
         answers = list(pool.map(call, range(8)))
     assert {a.status_code for a in answers} <= {200, 201}
@@ -161,7 +164,9 @@ def test_two_authors_cannot_overwrite_each_other(http):
     assert (made.status_code, made.headers["etag"]) == (201, '"1"')
     first = http("PATCH", "/extracts/shared", "author", json={"statement": "select 2 as a"}, headers={"If-Match": '"1"'})
     assert (first.status_code, first.headers["etag"]) == (200, '"2"')
-    found = problem(http("PATCH", "/extracts/shared", json={"statement": "select 3"}, headers={"If-Match": '"1"'}), 412, "edited_meanwhile")
+    found = problem(
+        http("PATCH", "/extracts/shared", json={"statement": "select 3"}, headers={"If-Match": '"1"'}), 412, "edited_meanwhile"
+    )
     assert "'shared' is at revision 2, saved by author; you began from 1." in found["message"]
     problem(http("PATCH", "/extracts/shared", json={"notes": "x"}, headers={"If-Match": "abc"}), 400, "bad_input")
     problem(http("POST", "/extracts", json=body), 409, "conflict")
@@ -178,7 +183,11 @@ def test_a_file_is_served_whole_in_parts_and_only_as_a_download(http, finished):
     assert whole.headers["content-disposition"].startswith("attachment")
     assert whole.headers["x-content-type-options"] == "nosniff"
     assert whole.headers["content-security-policy"] == "sandbox"
-    for given, expected in [("bytes=0-9", whole.content[:10]), ("bytes=10-", whole.content[10:]), ("bytes=-5", whole.content[-5:])]:
+    for given, expected in [
+        ("bytes=0-9", whole.content[:10]),
+        ("bytes=10-", whole.content[10:]),
+        ("bytes=-5", whole.content[-5:]),
+    ]:
         part = http("GET", path, headers={"Range": given, "If-Range": whole.headers["etag"]})
         assert (part.status_code, part.content) == (206, expected)
     stale = http("GET", path, headers={"Range": "bytes=0-9", "If-Range": '"old"'})
@@ -201,7 +210,11 @@ def test_lists_come_in_pages_that_do_not_shift(http, finished):
 def test_secrets_go_in_and_never_come_out(http, service):
     secret = "hush-hush-42"
     address = {"host": "127.0.0.1", "port": 5, "database": "d", "user": "u"}
-    http("POST", "/sources", json={"name": "quiet", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": secret}}})
+    http(
+        "POST",
+        "/sources",
+        json={"name": "quiet", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": secret}}},
+    )
     answers = [http("GET", "/sources").text, http("POST", "/sources/quiet/check").text]
     changed = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address | {"port": 6}}}})
     assert "its password is needed again" in problem(changed, 400, "bad_input")["message"]
@@ -219,7 +232,10 @@ def test_a_source_in_use_stays_and_the_services_own_database_is_no_source(http, 
     address = {"host": "localhost", "port": port, "database": "ladle", "user": "ladle"}
     body = {"name": "own", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": "x"}}}
     assert "the service's own database" in problem(http("POST", "/sources", json=body), 400, "bad_input")["message"]
-    assert "Did you mean 'sqlite'?" in problem(http("POST", "/sources", json={"name": "x", "engine": "sqllite"}), 400, "unknown_name")["hint"]
+    assert (
+        "Did you mean 'sqlite'?"
+        in problem(http("POST", "/sources", json={"name": "x", "engine": "sqllite"}), 400, "unknown_name")["hint"]
+    )
 
 
 def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
@@ -243,31 +259,53 @@ def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
 def test_a_token_reaches_no_further_than_its_maker_and_ends_when_revoked(http, service):
     problem(http("POST", "/tokens", "runner", json={"name": "t", "role": "author"}), 400, "bad_input")
     made = http("POST", "/tokens", "administrator", json={"name": "t", "role": "reader"}).json()
-    use = lambda: httpx.post(f"{service.url}/api/v1/runs", json={"extract": "samples"}, headers={"Authorization": f"Bearer {made['secret']}"})  # noqa: E731
+
+    def use():
+        bearer = {"Authorization": f"Bearer {made['secret']}"}
+        return httpx.post(f"{service.url}/api/v1/runs", json={"extract": "samples"}, headers=bearer)
+
     problem(use(), 403, "not_allowed")
     assert http("DELETE", f"/tokens/{made['id']}").status_code == 204
     problem(use(), 401, "not_signed_in")
 
 
 def test_every_due_time_is_recorded_once_and_runs_once(http, service):
-    body = {"name": "each-minute", "extract": "district_use", "environment": "live", "rule": "* * * * *", "zone": "Europe/London"}
+    body = {
+        "name": "each-minute",
+        "extract": "district_use",
+        "environment": "live",
+        "rule": "* * * * *",
+        "zone": "Europe/London",
+    }
     made = http("POST", "/schedules", json=body).json()
     assert len(made["next_due"]) == 5
     with psycopg.connect(service.database_url(), autocommit=True) as connection:
-        connection.execute("update schedules_schedule set next_due_at = date_trunc('minute', now()) - interval '6 minutes' where name = 'each-minute'")
+        connection.execute(
+            "update schedules_schedule set next_due_at = date_trunc('minute', now()) - interval '6 minutes' where name = 'each-minute'"
+        )
         found = until(lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"]) and len(r) >= 7 and r)
         decisions = [d["decision"] for d in found]
         assert (decisions.count("run"), decisions.count("missed")) == (1, len(found) - 1)
         [run] = [d["run"] for d in found if d["run"]]
-        connection.execute("update schedules_schedule set next_due_at = next_due_at - interval '6 minutes' where name = 'each-minute'")
-        until(lambda: connection.execute("select 1 from schedules_schedule where name = 'each-minute' and next_due_at > now()").fetchone())
+        connection.execute(
+            "update schedules_schedule set next_due_at = next_due_at - interval '6 minutes' where name = 'each-minute'"
+        )
+        until(
+            lambda: connection.execute(
+                "select 1 from schedules_schedule where name = 'each-minute' and next_due_at > now()"
+            ).fetchone()
+        )
         assert connection.execute("select count(*) from runs_run where due_time_id is not null").fetchone() == (1,)
     record = until(lambda: (r := http("GET", f"/runs/{run}").json())["state"] == "finished" and r)
     assert (record["schedule"], record["data_date"]) == ("each-minute", found[-1]["data_date"])
     http("POST", "/schedules/each-minute/pause", json={"reason": "meter swap"})
     with psycopg.connect(service.database_url(), autocommit=True) as connection:
-        connection.execute("update schedules_schedule set next_due_at = date_trunc('minute', now()) + interval '0 minutes' where name = 'each-minute'")
-    skipped = until(lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"])[0]["decision"] == "skipped" and r[0])
+        connection.execute(
+            "update schedules_schedule set next_due_at = date_trunc('minute', now()) + interval '0 minutes' where name = 'each-minute'"
+        )
+    skipped = until(
+        lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"])[0]["decision"] == "skipped" and r[0]
+    )
     assert skipped["reason"] == "paused by administrator: meter swap"
     assert http("POST", "/schedules/each-minute/resume").json()["paused_at"] is None
     assert http("DELETE", "/schedules/each-minute").status_code == 204

@@ -28,10 +28,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["environments"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["add_environment"];
         delete?: never;
         options?: never;
@@ -46,10 +44,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["extracts"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["add_extract"];
         delete?: never;
         options?: never;
@@ -64,14 +60,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["extract"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         patch: operations["save_extract"];
         trace?: never;
     };
@@ -84,7 +78,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["archive_extract"];
         delete?: never;
         options?: never;
@@ -101,7 +94,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["move_extract"];
         delete?: never;
         options?: never;
@@ -118,7 +110,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["restore_extract"];
         delete?: never;
         options?: never;
@@ -133,7 +124,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["revisions"];
         put?: never;
         post?: never;
@@ -168,10 +158,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["people"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["add_person"];
         delete?: never;
         options?: never;
@@ -192,7 +180,6 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         patch: operations["edit_person"];
         trace?: never;
     };
@@ -203,7 +190,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["results"];
         put?: never;
         post?: never;
@@ -237,10 +223,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["runs"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["start_run"];
         delete?: never;
         options?: never;
@@ -255,7 +239,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["run"];
         put?: never;
         post?: never;
@@ -274,7 +257,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["run_again"];
         delete?: never;
         options?: never;
@@ -291,7 +273,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["cancel_run"];
         delete?: never;
         options?: never;
@@ -323,7 +304,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["run_log"];
         put?: never;
         post?: never;
@@ -340,10 +320,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["schedules"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["add_schedule"];
         delete?: never;
         options?: never;
@@ -358,15 +336,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["schedule"];
         put?: never;
         post?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         delete: operations["remove_schedule"];
         options?: never;
         head?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         patch: operations["edit_schedule"];
         trace?: never;
     };
@@ -377,7 +352,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["due_times"];
         put?: never;
         post?: never;
@@ -396,7 +370,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["pause_schedule"];
         delete?: never;
         options?: never;
@@ -413,7 +386,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["resume_schedule"];
         delete?: never;
         options?: never;
@@ -462,10 +434,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["sources"];
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["add_source"];
         delete?: never;
         options?: never;
@@ -480,15 +450,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["source"];
         put?: never;
         post?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         delete: operations["remove_source"];
         options?: never;
         head?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         patch: operations["edit_source"];
         trace?: never;
     };
@@ -501,7 +468,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         post: operations["check_source"];
         delete?: never;
         options?: never;
@@ -516,7 +482,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -554,7 +519,6 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``. */
         delete: operations["revoke_token"];
         options?: never;
         head?: never;
@@ -565,7 +529,6 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         AddressBody: {
             address?: {
                 [key: string]: unknown;
@@ -622,7 +585,6 @@ export interface components {
             takes_secret: boolean;
             address_fields: components["schemas"]["EngineFieldView"][];
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         EnvironmentView: {
             name: string;
             /** @default  */
@@ -634,7 +596,6 @@ export interface components {
             hint: string;
             transient: boolean;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         ExtractBody: {
             source: string;
             statement: string;
@@ -719,7 +680,6 @@ export interface components {
         MomentsView: {
             next_due: string[];
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         MoveBody: {
             folder?: string;
             name?: string;
@@ -733,7 +693,6 @@ export interface components {
             allowed: unknown[];
             note: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PatchedContentBody: {
             source?: string;
             statement?: string;
@@ -747,13 +706,11 @@ export interface components {
             /** @default  */
             change_note: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PatchedPersonEdit: {
             password?: string;
             role?: string;
             active?: boolean;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PatchedScheduleEdit: {
             extract?: string;
             environment?: string;
@@ -764,7 +721,6 @@ export interface components {
             };
             formats?: string[];
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PatchedSourceEdit: {
             note?: string;
             places?: number;
@@ -773,12 +729,10 @@ export interface components {
                 [key: string]: components["schemas"]["AddressBody"] | null;
             };
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PauseBody: {
             /** @default  */
             reason: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         PersonBody: {
             name: string;
             password: string;
@@ -792,7 +746,6 @@ export interface components {
             /** Format: date-time */
             created_at: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         RestoreBody: {
             revision?: number;
         };
@@ -823,7 +776,6 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "reader" | "runner" | "author" | "administrator";
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         RunBody: {
             extract: string;
             revision?: number;
@@ -917,7 +869,6 @@ export interface components {
             /** @description For a run again: are the checksums those of the run it repeats? Null while that cannot be said. */
             readonly same_as_before: boolean | null;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         ScheduleBody: {
             name: string;
             extract: string;
@@ -948,13 +899,11 @@ export interface components {
             created_by: string;
             readonly next_due: string[];
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         SignInBody: {
             name: string;
             password: string;
             token_name?: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         SourceBody: {
             name: string;
             engine: string;
@@ -1002,7 +951,6 @@ export interface components {
             /** Format: date-time */
             now: string;
         };
-        /** @description Refuses fields it does not know, with the nearest one it does. */
         TokenBody: {
             name: string;
             role?: string;

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from typing import NoReturn
 
@@ -12,7 +13,7 @@ from patient_ladle import __version__
 from patient_ladle.client import CallFailed, NotReachable, RunFailed
 from patient_ladle.client.errors import ClientError
 
-from .commands import access, extracts, results, runs, schedules, service, sources
+from .commands import access, complete_names, extracts, results, runs, schedules, service, sources
 
 DONE, FAILED, USAGE, UNREACHABLE, NOT_ALLOWED = 0, 1, 2, 3, 4
 _DENIED = ("not_signed_in", "not_allowed", "slow_down")
@@ -49,6 +50,7 @@ def parser() -> argparse.ArgumentParser:
     nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=_Parser)
     for module in (access, service, sources, extracts, runs, results, schedules):
         module.add_to(nouns, common)
+    complete_names(nouns)
     return made
 
 
@@ -72,11 +74,12 @@ def main(words: list[str] | None = None) -> int:
     except NotReachable as error:
         print(f"ladle: {error}", file=sys.stderr)
         return UNREACHABLE
+    except BrokenPipeError:  # whoever read our output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
     except (ClientError, OSError) as error:
         print(f"ladle: {error}", file=sys.stderr)
         return USAGE
-    except BrokenPipeError:
-        return DONE
     except KeyboardInterrupt:
         print("\nladle: stopped; what was started goes on in the service.", file=sys.stderr)
         return 130

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import csv
 import hashlib
-import io
 import json
 import os
 import time
@@ -30,6 +29,16 @@ POLL_SECONDS = 0.5
 
 def _name(name: object) -> str:
     return quote(str(name), safe="")
+
+
+def _lines(pieces: Iterator[bytes]) -> Iterator[str]:
+    """Lines, their ends kept, of a UTF-8 text that arrives in pieces."""
+    rest = b""
+    for piece in pieces:
+        *lines, rest = (rest + piece).split(b"\n")
+        yield from (line.decode() + "\n" for line in lines)
+    if rest:
+        yield rest.decode()
 
 
 class _Group:
@@ -296,15 +305,18 @@ class Runs(_Group):
         return saved
 
     def rows(self, run: Record | int) -> Iterator[Record]:
-        """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike)."""
+        """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike).
+
+        They are read as they arrive, so that a result of any size fits. In JSON a row stands on a line of its own.
+        """
         record = self.get(run) if isinstance(run, int) else run
         by_format = {file["format"]: file["name"] for file in record["files"]}
         if "json" in by_format:
-            text = b"".join(self.read(record["id"], by_format["json"]))
-            yield from json.loads(text)
+            for line in _lines(self.read(record["id"], by_format["json"])):
+                if line.startswith("{"):
+                    yield json.loads(line.rstrip(",\n"))
         elif "csv" in by_format:
-            text = b"".join(self.read(record["id"], by_format["csv"]))
-            yield from csv.DictReader(io.StringIO(text.decode(), newline=""))
+            yield from csv.DictReader(_lines(self.read(record["id"], by_format["csv"])))
         else:
             raise ClientError(f"run {record['id']} has no CSV or JSON file.", "Start it with formats=['json'].")
 

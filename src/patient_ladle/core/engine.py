@@ -72,20 +72,8 @@ def run_extract(
 
     Raises an error of ``core.errors``; then nothing of this attempt is left in the store or at a delivered name.
     """
-    ledger.stage("connect")
-    session = open_session()
     try:
-        who = session.identity()
-        ledger.log("info", "connected: " + ", ".join(f"{key} {value}" for key, value in who.items()))
-        with _deadline(session, job.statement.deadline_seconds):
-            columns, warnings = _describe(job, session, ledger)
-            results = _fetch(job, session, columns, folder, ledger, clock)
-    except BaseException:
-        folder.discard()
-        raise
-    finally:
-        session.close()
-    try:
+        columns, warnings, results = _read(job, open_session, folder, ledger, clock)
         files = _prove(results, folder, ledger)
         warnings += [f"{r.name}: {warning}" for r in results for warning in r.writer.warnings]
         outcome = Outcome(list(columns), results[0].writer.rows, files, warnings)
@@ -96,6 +84,22 @@ def run_extract(
         folder.discard()
         raise
     return outcome
+
+
+def _read(
+    job: RunJob, open_session: Callable[[], SourceSession], folder: ResultFolder, ledger: RunLedger, clock: Clock
+) -> tuple[list[Column], list[str], list[_OpenResult]]:
+    """All that needs the source, which is let go of before anything is proven."""
+    ledger.stage("connect")
+    session = open_session()
+    try:
+        who = session.identity()
+        ledger.log("info", "connected: " + ", ".join(f"{key} {value}" for key, value in who.items()))
+        with _deadline(session, job.statement.deadline_seconds):
+            columns, warnings = _describe(job, session, ledger)
+            return columns, warnings, _fetch(job, session, columns, folder, ledger, clock)
+    finally:
+        session.close()
 
 
 def _describe(job: RunJob, session: SourceSession, ledger: RunLedger) -> tuple[list[Column], list[str]]:

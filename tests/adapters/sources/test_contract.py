@@ -56,7 +56,9 @@ def case(request, home):
     with psycopg.connect(request.getfixturevalue("cluster").url("metering"), autocommit=True) as connection:
 
         def rows():
-            tables = connection.execute("select count(*) from pg_class where relkind = 'r' and relnamespace = 'public'::regnamespace")
+            tables = connection.execute(
+                "select count(*) from pg_class where relkind = 'r' and relnamespace = 'public'::regnamespace"
+            )
             assert tables.fetchone() == (3,)
             assert connection.execute("select is_called from counter").fetchone() == (False,)
             return connection.execute("select * from districts order by 1").fetchall()
@@ -190,7 +192,11 @@ def test_postgresql_tells_faults_of_an_address_apart(metering, change, secret, e
 def test_sqlite_tells_faults_of_a_path_apart(home):
     engine = get_engine("sqlite")
     (home / "not.db").write_text("this is no database, only text of some length" * 40)
-    for path, error in [(home / "no" / "x.db", SourceUnreachable), (home / "x.db", SourceDatabaseMissing), (home / "not.db", LadleError)]:
+    for path, error in [
+        (home / "no" / "x.db", SourceUnreachable),
+        (home / "x.db", SourceDatabaseMissing),
+        (home / "not.db", LadleError),
+    ]:
         with pytest.raises(error) as refused:
             engine.open({"path": str(path)}, "")
         assert refused.value.hint

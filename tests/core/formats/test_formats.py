@@ -40,7 +40,7 @@ CELLS = {
 def results(draw):
     kinds = draw(st.lists(st.sampled_from(sorted(CELLS)), min_size=1, max_size=5))
     rows = draw(st.lists(st.tuples(*[st.none() | CELLS[kind] for kind in kinds]), max_size=8))
-    return [Column(f"c{n} ü,\"<{n}", kind) for n, kind in enumerate(kinds)], rows
+    return [Column(f'c{n} ü,"<{n}', kind) for n, kind in enumerate(kinds)], rows
 
 
 def batch_of(columns, rows):
@@ -156,19 +156,27 @@ def test_csv_tells_absent_from_empty():
 
 def test_json_keeps_every_digit_and_names_what_it_has_no_form_for():
     columns = [Column("d", "decimal"), Column("f", "float"), Column("j", "json")]
-    batch = Batch.of_texts([["12345678901234567890.123456789012345678", "NaN"], ["1e+22", "Infinity"], ['{"a":[1.50]}', None]], 2)
+    batch = Batch.of_texts(
+        [["12345678901234567890.123456789012345678", "NaN"], ["1e+22", "Infinity"], ['{"a":[1.50]}', None]], 2
+    )
     file = io.BytesIO()
     writer = FORMATS["json"].writer(file, columns)
     writer.write(batch)
     writer.close()
     assert b'{"d":12345678901234567890.123456789012345678,"f":1e+22,"j":{"a":[1.50]}},\n' in file.getvalue()
     assert json.loads(file.getvalue())[1] == {"d": "NaN", "f": "Infinity", "j": None}
-    assert writer.warnings == [f"column '{c}' holds numbers that JSON has no form for (NaN, infinity): written as text" for c in "df"]
+    assert writer.warnings == [
+        f"column '{c}' holds numbers that JSON has no form for (NaN, infinity): written as text" for c in "df"
+    ]
 
 
 def test_xlsx_writes_real_values_and_says_what_it_wrote_as_text():
     columns = [Column("n", "decimal"), Column("when", "date"), Column("t", "text")]
-    texts = [["1234567890123456", "1234.5000000000000000", "1.5"], ["1899-12-31", "2026-11-24", "infinity"], ["007", "1e5", "x"]]
+    texts = [
+        ["1234567890123456", "1234.5000000000000000", "1.5"],
+        ["1899-12-31", "2026-11-24", "infinity"],
+        ["007", "1e5", "x"],
+    ]
     file = io.BytesIO()
     writer = FORMATS["xlsx"].writer(file, columns)
     writer.write(Batch.of_texts(texts, 3))

@@ -10,12 +10,12 @@ import { NewExtract } from "./NewExtract";
 import "../runs/runs.css";
 
 const columns: TableColumnsType<ExtractLine> = [
-  { title: "Extract", key: "name", width: 240, render: (_, e) => <Link className="run-link" to={`/extracts/${e.name}`}>{e.name}</Link> },
-  { title: "Folder", dataIndex: "folder", width: 190, ellipsis: true },
-  { title: "Source", dataIndex: "source", width: 110 },
+  { title: "Extract", key: "name", width: 180, render: (_, e) => <Link className="run-link" to={`/extracts/${e.name}`}>{e.name}</Link> },
+  { title: "Folder", dataIndex: "folder", width: 170, ellipsis: true },
+  { title: "Source", dataIndex: "source", width: 100 },
   { title: "Revision", dataIndex: "number", width: 80, align: "right" },
   { title: "Saved", key: "saved", width: 140, align: "right", render: (_, e) => moment(e.saved_at) },
-  { title: "Owner", dataIndex: "owner", width: 90 },
+  { title: "Owner", dataIndex: "owner", width: 70 },
   { title: "Notes", dataIndex: "notes", ellipsis: true },
 ];
 

@@ -123,11 +123,7 @@ class FolderResult:
         for file in self.open_files.values():
             file.drop()
         sweep(self.prepared)
-        shutil.rmtree(self.path, ignore_errors=True)
-        try:
-            self.path.parent.rmdir()
-        except OSError:
-            return  # an earlier attempt's folder is there, or nothing was made
+        _remove_attempt(self.path)
 
     def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
         target = Path(folder)
@@ -141,6 +137,14 @@ class FolderResult:
 
     def deliver(self, plan: DeliveryPlan) -> None:
         deliver(plan)
+
+
+def _remove_attempt(path: Path) -> None:
+    shutil.rmtree(path, ignore_errors=True)
+    try:
+        path.parent.rmdir()
+    except OSError:
+        return  # another attempt's folder is there, or nothing was made
 
 
 def _copied(source: Path, target: Path) -> str:
@@ -205,7 +209,7 @@ class FolderStore:
 
     def discard(self, run: str, attempt: int) -> None:
         """Remove what a lost attempt left behind."""
-        shutil.rmtree(self.root / run / str(attempt), ignore_errors=True)
+        _remove_attempt(self.root / run / str(attempt))
 
     def path_of(self, run: str, attempt: int, name: str) -> Path:
         """A stored file's path. Raises NotFound, also for a name that leads out of the folder."""

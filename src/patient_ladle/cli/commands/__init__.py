@@ -66,3 +66,35 @@ def pairs(given: list[str] | None, option: str) -> dict[str, Any]:
 def listed(given: str | None) -> list[str] | None:
     """A comma-separated list, or None."""
     return [part.strip() for part in given.split(",") if part.strip()] if given else None
+
+
+_NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
+    "source": lambda ladle: ladle.sources.list(),
+    "extract": lambda ladle: ladle.extracts.list(),
+    "schedule": lambda ladle: ladle.schedules.list(),
+    "env": lambda ladle: ladle.sources.environments(),
+}
+"""Argument to the list that its names are taken from."""
+
+
+def complete_names(nouns: Any) -> None:
+    """Give every argument that is a name its tab completion: the names that the service has."""
+    for noun, parser in nouns.choices.items():
+        for group in parser._subparsers._group_actions if parser._subparsers else ():
+            for verb in group.choices.values():
+                for argument in verb._actions:
+                    kind = noun if argument.dest == "name" else argument.dest
+                    if kind in _NAMED_BY:
+                        argument.completer = _Names(kind)
+
+
+class _Names:
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+
+    def __call__(self, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+        try:
+            with connected(parsed_args) as ladle:
+                return [item["name"] for item in _NAMED_BY[self.kind](ladle)]
+        except ClientError:
+            return []  # a service that is away offers nothing

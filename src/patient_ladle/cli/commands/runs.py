@@ -49,8 +49,9 @@ def _summary(run: dict[str, Any]) -> None:
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
     for file in run["files"]:
-        delivered = f"  delivered as {file['delivered_path']}" if file["delivered_path"] else ""
-        print(f"  {file['name']}  {file['rows']:,} rows  {file['bytes']:,} bytes  sha256 {file['sha256'][:16]}…{delivered}")
+        print(f"  {file['name']}  {file['rows']:,} rows  {file['bytes']:,} bytes  sha256 {file['sha256'][:16]}…")
+        if file["delivered_path"]:
+            print(f"    delivered as {file['delivered_path']}")
     for warning in run["warnings"]:
         print(f"  warning: {warning}")
 

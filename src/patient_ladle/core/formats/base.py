@@ -34,7 +34,7 @@ class FormatWriter(ABC):
     def close(self) -> None:
         """Write what closes the file; the file itself stays open."""
 
-    def abandon(self) -> None:
+    def abandon(self) -> None:  # noqa: B027  # most writers hold nothing but the file
         """Let go of the file without closing it well; the run has failed and the file will go."""
 
     def warn(self, text: str) -> None:

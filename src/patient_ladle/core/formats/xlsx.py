@@ -210,7 +210,6 @@ class XlsxWriter(FormatWriter):
         self.sheet.close()
         self.zip.close()
 
-
     def abandon(self) -> None:
         self.out.shut = True
         self.sheet.close()

@@ -9,9 +9,8 @@ from pathlib import Path
 import psycopg
 
 READER = "fennmoor_reader"
-METERS, DAYS = 4_000, 125
-"""Half a million daily readings."""
-REHEARSAL_DAYS = 10
+SIZES = {"live": (4_000, 125), "rehearsal": (400, 70)}
+"""Meters and days by environment: half a million daily readings in live; in rehearsal always the whole month before."""
 
 _METERING = """
 create table districts (district_id int primary key, name text not null, zone text not null);
@@ -55,12 +54,12 @@ _DETERMINANDS = [
 _SAMPLERS = ("A. Thorne", "B. Quill", "C. Marsh", "D. Yarrow")
 
 
-def make_metering(url: str, reader_url_password: str, anchor: date, days: int) -> None:
+def make_metering(url: str, reader_url_password: str, anchor: date, meters: int, days: int) -> None:
     """Tables, rows and a login that may only read, unless they are there already."""
     with psycopg.connect(url) as connection:
         if connection.execute("select to_regclass('public.readings')").fetchone() != (None,):
             return
-        settings = {"meters": str(METERS), "days": str(days), "anchor": f"'{anchor.isoformat()}'"}
+        settings = {"meters": str(meters), "days": str(days), "anchor": f"'{anchor.isoformat()}'"}
         script = _METERING
         for key, value in settings.items():
             script = script.replace(f"{{{key}}}", value)

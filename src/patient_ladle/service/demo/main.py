@@ -45,10 +45,10 @@ def _sources(home: Path, cluster: Cluster) -> None:
     anchor = _anchor(home)
     password = kept_secret(home / "keys" / "reader.password", secrets.token_urlsafe(18))
     addresses: dict[str, dict[str, Any]] = {"metering": {}, "laboratory": {}}
-    for environment, days in (("live", data.DAYS), ("rehearsal", data.REHEARSAL_DAYS)):
+    for environment, (meters, days) in data.SIZES.items():
         database = f"metering_{environment}"
         cluster.make_database(database)
-        data.make_metering(cluster.url(database), password, anchor, days)
+        data.make_metering(cluster.url(database), password, anchor, meters, days)
         laboratory = home / f"laboratory-{environment}.db"
         data.make_laboratory(laboratory, anchor, days + 60)
         address = {"host": "127.0.0.1", "port": cluster.port, "database": database, "user": data.READER}

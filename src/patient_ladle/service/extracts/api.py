@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db.models import Q
+from django.db.models import F, Q
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -14,7 +14,7 @@ from patient_ladle.core.errors import BadInput
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 
 from . import services
-from .models import Extract
+from .models import Extract, with_heads
 
 
 class ParameterView(serializers.Serializer):
@@ -117,9 +117,10 @@ class Extracts(RoleView):
             found = found.filter(Q(folder=given["folder"]) | Q(folder__startswith=given["folder"] + "/"))
         if given.get("search"):
             word = given["search"]
-            in_head = Q(revisions__statement__icontains=word) | Q(revisions__notes__icontains=word)
+            said = Q(revisions__statement__icontains=word) | Q(revisions__notes__icontains=word)
+            in_head = Q(revisions__number=F("number")) & said
             found = found.filter(Q(name__icontains=word) | Q(folder__icontains=word) | in_head).distinct()
-        return Response(ExtractLine(found, many=True).data)
+        return Response(ExtractLine(with_heads(found), many=True).data)
 
     @extend_schema(operation_id="add_extract", request=ExtractBody, responses={201: ExtractView})
     def post(self, request: Request) -> Response:

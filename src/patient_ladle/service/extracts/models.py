@@ -29,8 +29,21 @@ class Extract(models.Model):
 
     @property
     def head(self) -> Revision:
-        """The newest revision."""
-        return Revision.objects.select_related("source", "author").get(extract=self, number=self.number)
+        """The newest revision; lists bring it along with ``with_heads``."""
+        found = getattr(self, "known_head", None)
+        if found is None or found.number != self.number:
+            found = Revision.objects.select_related("source", "author").get(extract=self, number=self.number)
+        return found
+
+
+def with_heads(extracts: models.QuerySet[Extract]) -> list[Extract]:
+    """The extracts with their newest revisions, in two queries however many there are."""
+    found = list(extracts)
+    newest = Revision.objects.filter(extract__in=found, number=models.F("extract__number")).select_related("source", "author")
+    heads = {revision.extract_id: revision for revision in newest}
+    for extract in found:
+        extract.known_head = heads[extract.pk]
+    return found
 
 
 class Revision(models.Model):

@@ -109,9 +109,11 @@ class WorkerProcess:
 
     def carry_out(self, run: Run) -> None:
         """Mind one run to its end; whatever happens, the run gets a last word or is left to be taken over."""
+        fenced = False
         try:
             self._mind(run)
         except Fenced as error:
+            fenced = True
             log.warning("run %s: %s", run.pk, error.message)
         except LadleError as error:
             self._last_word(run, error)
@@ -123,6 +125,8 @@ class WorkerProcess:
             if child:
                 child.kill()
                 child.wait()
+            if fenced:
+                patiently(ledger.clean_up_after, run)
             close_old_connections()
             connection.close()
             self.free.release()

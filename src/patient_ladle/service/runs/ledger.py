@@ -163,7 +163,13 @@ def fail(run: Run, error: LadleError) -> None:
             row.publishing = None
         row.save()
         add_log(row, "warning" if row.state == CANCELLED else "error", error.in_words())
-    store().discard(str(run.pk), run.attempt)
+    _discard_attempt(run)
+
+
+def clean_up_after(run: Run) -> None:
+    """What an attempt wrote after it was lost to another one. A published result, also one rolled forward, stays."""
+    if not Run.objects.filter(pk=run.pk, attempt=run.attempt).exists():
+        _discard_attempt(run)
 
 
 @transaction.atomic

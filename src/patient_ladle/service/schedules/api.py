@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from itertools import islice
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -35,7 +36,7 @@ class ScheduleView(serializers.Serializer):
         if schedule.next_due_at is None:
             return []
         following = due_times(schedule.rule, schedule.zone, schedule.next_due_at)
-        return [schedule.next_due_at, *(next(following) for _ in range(4))]
+        return [schedule.next_due_at, *islice(following, 4)]
 
 
 class ScheduleBody(StrictSerializer):

@@ -1,0 +1,138 @@
+"""Draws docs/screenshots anew from a running demo: the console's pages at 1280x800, and commands in a terminal.
+
+    ./scripts/demo &
+    .venv/bin/python scripts/screenshots.py http://127.0.0.1:8470 docs/screenshots [NAME …]
+"""
+
+from __future__ import annotations
+
+import os
+import pty
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from rich.console import Console
+from rich.terminal_theme import DEFAULT_TERMINAL_THEME
+from rich.text import Text
+
+PASSWORD = "fennmoor-demo"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"]
+SIZE = {"width": 1280, "height": 800}
+LADLE = str(Path(sys.executable).parent / "ladle")
+
+
+def _sign_in(page: Page) -> None:
+    page.goto("/")
+    page.get_by_label("Name").fill("rita")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Runs", exact=True).wait_for()
+
+
+def _finished_run(page: Page) -> str:
+    found = page.request.get("/api/v1/runs?state=finished&extract=monthly_consumption").json()["results"]
+    return f"/runs/{found[-1]['id']}"
+
+
+def _at(path: str):
+    return lambda page: page.goto(path)
+
+
+def _dark(page: Page) -> None:
+    page.goto("/")
+    page.get_by_role("button", name="Dark view").click()
+
+
+def _schedules(page: Page) -> None:
+    page.goto("/schedules")
+    page.locator(".ant-table-row-expand-icon").first.click()
+
+
+def _sources(page: Page) -> None:
+    page.goto("/sources")
+    for source in ("laboratory", "metering"):
+        page.get_by_role("button", name=f"Check {source}").click()
+        page.get_by_label(source, exact=True).get_by_text("may read").first.wait_for()
+
+
+PAGES = {
+    "runs": _at("/"),
+    "run": lambda page: page.goto(_finished_run(page)),
+    "extracts": _at("/extracts"),
+    "extract": _at("/extracts/monthly_consumption"),
+    "schedules": _schedules,
+    "sources": _sources,
+    "runs-dark": _dark,
+}
+TERMINALS = {
+    "run-start": [
+        "ladle run start monthly_consumption --set zone=Coast --as csv,xlsx --into {out}",
+        "ladle run start chlorine_residual",
+        "ladle run list --most 4",
+    ],
+}
+
+
+def _typed(words: list[str], environment: dict[str, str]) -> str:
+    """What the command leaves on a terminal, its errors last; its progress line, written to one, is gone by then."""
+    controller, terminal = pty.openpty()
+    process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=terminal, stderr=subprocess.PIPE, env=environment)
+    os.close(terminal)
+    said = b""
+    while True:
+        try:
+            piece = os.read(controller, 65536)
+        except OSError:  # the other end is closed
+            break
+        said += piece
+    return (said + process.communicate()[1]).decode().replace("\r\n", "\n")
+
+
+def _draw_terminal(url: str, steps: list[str], page: Page, target: Path) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        environment = os.environ | {
+            "LADLE_URL": url, "LADLE_CONFIG": folder, "LADLE_PASSWORD": PASSWORD, "COLUMNS": "128", "TERM": "xterm-256color",
+        }  # fmt: skip
+        subprocess.run([LADLE, "sign-in", "rita"], env=environment, check=True, stdout=subprocess.DEVNULL)
+        console = Console(record=True, width=128, file=open(os.devnull, "w"), highlight=False)
+        for step in steps:
+            console.print(Text("$ ", "dim") + Text(step.format(out="out"), "bold"))
+            words = [LADLE, *step.format(out=f"{folder}/out").split()[1:]]
+            console.print(Text.from_ansi(_typed(words, environment).replace(f"{folder}/", "").rstrip()))
+            console.print()
+    style = "body{{margin:0;padding:18px 22px;background:{background};color:{foreground}}} pre{{font:14px/1.5 monospace;margin:0}}"
+    page.set_content(console.export_html(
+        theme=DEFAULT_TERMINAL_THEME, inline_styles=True, code_format=f"<style>{style}</style><pre>{{code}}</pre>"
+    ))  # fmt: skip
+    page.screenshot(path=target)
+
+
+def main() -> None:
+    url, folder, *wanted = sys.argv[1:]
+    target = Path(folder)
+    target.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_context(viewport=SIZE, base_url=url, color_scheme="light").new_page()
+        if not wanted or "sign-in" in wanted:
+            page.goto("/")
+            page.get_by_label("Name").wait_for()
+            page.screenshot(path=target / "sign-in.png")
+        _sign_in(page)
+        for name, visit in PAGES.items():
+            if not wanted or name in wanted:
+                visit(page)
+                page.wait_for_load_state("networkidle")
+                page.wait_for_timeout(600)
+                page.screenshot(path=target / f"{name}.png")
+        for name, steps in TERMINALS.items():
+            if not wanted or name in wanted:
+                _draw_terminal(url, steps, browser.new_context(viewport=SIZE).new_page(), target / f"{name}.png")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,202 @@
+"""Killed, frozen and restarted at the worst moment: one record, one result, no litter, no lie."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import psycopg
+import pytest
+
+from patient_ladle.client import Ladle, RunFailed
+from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, start_service, stop_service, until
+
+TAKEN_SECONDS = 40
+
+
+@pytest.fixture(scope="module")
+def fresh(home, metering):
+    """A service of its own, for these tests harm it."""
+    made = start_service(home / "faults")
+    with Ladle.sign_in(made.url, ADMINISTRATOR, first_password(made.data))[0] as ladle:
+        ladle.people.edit(ADMINISTRATOR, password=PASSWORD)
+        ladle.sources.add_environment("live")
+        ladle.sources.add("metering", "postgresql", {"live": {"address": metering, "secret": "reading-only"}})
+        ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 12000) n",
+                           formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
+        ladle.extracts.add("quick", "metering", "select * from districts", formats=["csv"], deliver_into="quick")
+    yield made
+    stop_service(made)
+
+
+def database(service):
+    return psycopg.connect(service.database_url(), autocommit=True)
+
+
+def worker_pid(service, run):
+    with database(service) as connection:
+        found = until(lambda: connection.execute(
+            "select w.pid from runs_run r join runs_worker w on w.id = r.worker_id where r.id = %s and r.stage = 'fetch'", [run]
+        ).fetchone())  # fmt: skip
+    return found[0]
+
+
+def audit(service):
+    """What must hold after any storm."""
+    deliveries, results = service.data / "deliveries", service.data / "results"
+    litter = [p for root in (deliveries, results) for p in root.rglob("*") if p.name.endswith(".part")]
+    assert litter == []
+    with database(service) as connection:
+        files = connection.execute("select f.run_id, f.attempt, f.name, f.bytes from runs_resultfile f join runs_run r on r.id = f.run_id"
+                                   " where r.state = 'finished'").fetchall()  # fmt: skip
+        for run, attempt, name, size in files:
+            assert (results / str(run) / str(attempt) / name).stat().st_size == size
+        for (run,) in connection.execute("select id from runs_run where state in ('failed', 'cancelled', 'queued')").fetchall():
+            assert not (results / str(run)).exists()
+
+
+def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(fresh):
+    with fresh.ladle() as ladle:
+        run = ladle.runs.start("steady")["id"]
+        os.kill(worker_pid(fresh, run), signal.SIGKILL)
+        began = time.monotonic()
+        record = ladle.runs.wait(run, TAKEN_SECONDS)
+        assert time.monotonic() - began < TAKEN_SECONDS
+        assert (record["attempt"], record["rows"], [f["rows"] for f in record["files"]]) == (2, 12_000, [12_000, 12_000])
+        texts = [line["text"] for line in ladle.runs.log(run)]
+        assert "the worker of attempt 1 was lost. The run is queued." in texts
+    assert sorted(p.name for p in (fresh.data / "deliveries/steady").iterdir()) == [
+        "steady.csv",
+        "steady.datapackage.json",
+        "steady.json",
+    ]
+    audit(fresh)
+
+
+def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
+    environment = fresh.environment | {"LADLE_DATABASE_URL": fresh.database_url()}
+    with fresh.ladle() as ladle:
+        run = ladle.runs.start("steady")["id"]
+        pid = worker_pid(fresh, run)
+        other = subprocess.Popen(
+            [sys.executable, "-m", "patient_ladle.cli.main", "worker", "start"], env=environment, stdin=subprocess.DEVNULL
+        )
+        try:
+            os.kill(pid, signal.SIGSTOP)
+            until(lambda: ladle.runs.get(run)["attempt"] == 2, TAKEN_SECONDS)
+            os.kill(pid, signal.SIGCONT)
+            record = ladle.runs.wait(run, TAKEN_SECONDS)
+            assert record["attempt"] == 2
+            [csv] = [f for f in record["files"] if f["format"] == "csv"]
+            time.sleep(3)  # what the woken worker still has in hand must change nothing
+            assert (fresh.data / "deliveries/steady/steady.csv").stat().st_size == csv["bytes"]
+            assert len({f["name"] for f in ladle.runs.get(run)["files"]}) == 2
+        finally:
+            os.kill(pid, signal.SIGCONT)
+            other.terminate()
+            other.wait(30)
+    audit(fresh)
+
+
+def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
+    with fresh.ladle() as ladle:
+        record = ladle.runs.wait(ladle.runs.start("quick")["id"], 30)
+        [file] = record["files"]
+        delivered = fresh.data / "deliveries/quick" / file["name"]
+        before = delivered.read_bytes()
+        part = delivered.with_name(f".{file['name']}.{record['id']}.1.part")
+        delivered.rename(part)
+        with database(fresh) as connection:  # the state a worker leaves that dies between intent and rename
+            connection.execute("insert into runs_worker values ('gone', 'elsewhere', 1, 2, 7, now(), null)")
+            move = [str(part), str(delivered), file["sha256"]]
+            plan = psycopg.types.json.Json({"delivery": {"folder": str(delivered.parent), "moves": [move]}})
+            connection.execute(
+                "update runs_run set state = 'running', worker_id = 'gone', publishing = %s where id = %s", [plan, record["id"]]
+            )
+        after = until(lambda: (r := ladle.runs.get(record["id"]))["state"] == "finished" and r, TAKEN_SECONDS)
+        assert (after["attempt"], delivered.read_bytes(), part.exists()) == (1, before, False)
+        assert any("rolled forward" in line["text"] for line in ladle.runs.log(record["id"]))
+    audit(fresh)
+
+
+def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_other(fresh):
+    with fresh.ladle() as ladle:
+        run, other = ladle.runs.start("steady")["id"], ladle.runs.start("steady")["id"]
+        pid = worker_pid(fresh, run)
+        child = until(
+            lambda: subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True, check=False).stdout.split()
+        )[0]
+        os.kill(int(child), signal.SIGKILL)
+        ended = until(
+            lambda: [r for r in (ladle.runs.get(run), ladle.runs.get(other)) if r["state"] == "failed"], TAKEN_SECONDS
+        )
+        assert "ended by signal 9 without a last word" in ended[0]["error"]["message"]
+        assert "memory" in ended[0]["error"]["hint"]
+        [survivor] = {run, other} - {ended[0]["id"]}
+        assert ladle.runs.wait(survivor, TAKEN_SECONDS)["rows"] == 12_000
+    audit(fresh)
+
+
+def test_a_source_that_goes_away_in_mid_fetch_is_said_and_may_pass(fresh, cluster):
+    with fresh.ladle() as ladle, psycopg.connect(cluster.url(), autocommit=True) as source:
+        run = ladle.runs.start("steady")["id"]
+        worker_pid(fresh, run)
+        until(
+            lambda: source.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'").fetchall()
+        )
+        with pytest.raises(RunFailed, match="the connection to the source broke"):
+            ladle.runs.wait(run, TAKEN_SECONDS)
+        assert ladle.runs.get(run)["error"]["transient"] is True
+        assert ladle.runs.wait(ladle.runs.again(run)["id"], TAKEN_SECONDS)["rows"] == 12_000
+    audit(fresh)
+
+
+def test_the_service_database_away_is_said_and_recovers_by_itself(fresh):
+    with fresh.ladle() as ladle:
+        run = ladle.runs.start("steady")["id"]
+        worker_pid(fresh, run)
+        with database(fresh) as connection:
+            connection.execute(
+                "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and datname = 'ladle'"
+            )
+        assert ladle.runs.wait(run, TAKEN_SECONDS)["rows"] == 12_000
+    audit(fresh)
+
+
+def test_a_result_store_that_is_not_writable_is_said_in_the_run(fresh):
+    results = fresh.data / "results"
+    with fresh.ladle() as ladle:
+        kept = results.rename(fresh.data / "results.kept")
+        try:
+            results.write_text("a file, no folder")
+            with pytest.raises(RunFailed, match="cannot be written: Not a directory"):
+                ladle.runs.wait(ladle.runs.start("quick")["id"], 30)
+        finally:
+            results.unlink()
+            kept.rename(results)
+    audit(fresh)
+
+
+def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everything(fresh):
+    second = subprocess.run([sys.executable, "-m", "patient_ladle.cli.main", "service", "start"], env=fresh.environment | {"LADLE_PORT": "1"},
+                            capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
+    assert (second.returncode, "another service runs on the data directory" in second.stderr) == (1, True)
+    with fresh.ladle() as ladle:
+        before = [(r["id"], r["state"]) for r in ladle.runs.list()]
+    fresh.process.send_signal(signal.SIGKILL)
+    fresh.process.wait()
+    until(
+        lambda: (
+            subprocess.run(["pgrep", "-f", "patient_ladle.service web"], capture_output=True, check=False).returncode or True
+        )
+    )
+    again = start_service(fresh.data)
+    fresh.process.stdout.close()
+    fresh.url, fresh.process = again.url, again.process
+    with fresh.ladle() as ladle:
+        assert [(r["id"], r["state"]) for r in ladle.runs.list()] == before
+        assert ladle.runs.wait(ladle.runs.start("quick")["id"], 30)["rows"] == 3
+    audit(fresh)
