@@ -107,7 +107,7 @@ def test_a_role_that_may_not_is_told_which_may(http, name, method, path, body):
         ({"json": {"extract": "samples", "environment": "rehearsal"}}, 400, "bad_input", "has no address in environment"),
         ({"json": {"extract": "samples", "values": {"abov": 1}}}, 400, "unknown_name", "Did you mean 'above'?"),
         ({"json": {"extract": "samples", "values": {"above": "x"}}}, 400, "value_wrong", "a number such as 12.5"),
-        ({"json": {"extract": "samples", "data_date": "24.11.2026"}}, 400, "bad_input", "data_date"),
+        ({"json": {"extract": "samples", "data_date": "2026-02-30"}}, 400, "bad_input", "Give a day that exists"),
         ({"json": {"extract": "samples", "revision": 99}}, 404, "not_found", "Its revisions are 1 to 1."),
         ({"content": b"x" * 3_000_000}, 413, "too_large", "at most 2,097,152 are taken"),
     ],

@@ -77,7 +77,10 @@ def main(words: list[str] | None = None) -> int:
     except BrokenPipeError:  # whoever read our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
-    except (ClientError, OSError) as error:
+    except OSError as error:
+        print(f"ladle: '{error.filename}': {error.strerror}. Give another path, or look at its rights.", file=sys.stderr)
+        return USAGE
+    except ClientError as error:
         print(f"ladle: {error}", file=sys.stderr)
         return USAGE
     except KeyboardInterrupt:

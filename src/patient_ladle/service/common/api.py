@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import date
 from typing import Any, ClassVar
 
 from rest_framework import serializers
@@ -30,6 +31,17 @@ class StrictSerializer(serializers.Serializer):
             if key not in self.fields:
                 raise unknown_name("field", str(key), self.fields)
         return super().to_internal_value(data)
+
+
+class DayField(serializers.DateField):
+    # A date; says what was given when it is none. No docstring: see RoleView.
+
+    def to_internal_value(self, value: Any) -> Any:
+        try:
+            return date.fromisoformat(value)
+        except (TypeError, ValueError):
+            words = f"'{self.field_name}' was given '{value}', which is not a date."
+            raise BadInput(words, "Give a day that exists, such as 2026-11-24.") from None
 
 
 def body_of(request: Request, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:

@@ -11,7 +11,7 @@ EXTRACTS: list[dict[str, Any]] = [
         "source": "metering",
         "formats": ["csv", "xlsx"],
         "deliver_into": "regulator",
-        "file_name": "{extract}-{data_date}",
+        "file_name": "consumption-{environment}-{data_date}",
         "notes": "Consumption by district in the month before the data date. Goes to the regulator on the 1st.",
         "statement": """-- consumption by district, the whole month before the data date
 select d.name as district, d.zone,
@@ -108,6 +108,7 @@ order by r.litres desc, r.read_at, m.serial
         "source": "laboratory",
         "formats": ["csv", "xlsx", "json"],
         "deliver_into": "water-quality",
+        "file_name": "exceedances-{environment}-{data_date}",
         "notes": "Results above their limit in the thirty days before the data date.",
         "statement": """select s.sample_id, s.taken_at, p.name as sample_point, p.zone,
        d.name as determinand, r.value, d.unit, d.limit_value

@@ -17,7 +17,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotFound, unknown_name
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.schedules.models import Schedule
 
 from . import services
@@ -105,7 +105,7 @@ class RunBody(StrictSerializer):
     environment = serializers.CharField(required=False, allow_blank=True, max_length=64)
     values = serializers.DictField(required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
-    data_date = serializers.DateField(required=False)
+    data_date = DayField(required=False)
 
 
 class LogLineView(serializers.Serializer):
