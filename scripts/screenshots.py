@@ -1,11 +1,12 @@
 """Draws docs/screenshots anew from a running demo: the console's pages at 1280x800, and commands in a terminal.
 
-    ./scripts/demo &
-    .venv/bin/python scripts/screenshots.py http://127.0.0.1:8470 docs/screenshots [NAME …]
+./scripts/demo &
+.venv/bin/python scripts/screenshots.py http://127.0.0.1:8470 docs/screenshots [NAME …]
 """
 
 from __future__ import annotations
 
+import io
 import os
 import pty
 import subprocess
@@ -97,13 +98,15 @@ def _draw_terminal(url: str, steps: list[str], page: Page, target: Path) -> None
             "LADLE_URL": url, "LADLE_CONFIG": folder, "LADLE_PASSWORD": PASSWORD, "COLUMNS": "128", "TERM": "xterm-256color",
         }  # fmt: skip
         subprocess.run([LADLE, "sign-in", "rita"], env=environment, check=True, stdout=subprocess.DEVNULL)
-        console = Console(record=True, width=128, file=open(os.devnull, "w"), highlight=False)
+        console = Console(record=True, width=128, file=io.StringIO(), highlight=False)
         for step in steps:
             console.print(Text("$ ", "dim") + Text(step.format(out="out"), "bold"))
             words = [LADLE, *step.format(out=f"{folder}/out").split()[1:]]
             console.print(Text.from_ansi(_typed(words, environment).replace(f"{folder}/", "").rstrip()))
             console.print()
-    style = "body{{margin:0;padding:18px 22px;background:{background};color:{foreground}}} pre{{font:14px/1.5 monospace;margin:0}}"
+    style = (
+        "body{{margin:0;padding:18px 22px;background:{background};color:{foreground}}} pre{{font:14px/1.5 monospace;margin:0}}"
+    )
     page.set_content(console.export_html(
         theme=DEFAULT_TERMINAL_THEME, inline_styles=True, code_format=f"<style>{style}</style><pre>{{code}}</pre>"
     ))  # fmt: skip

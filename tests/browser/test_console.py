@@ -3,49 +3,15 @@
 from __future__ import annotations
 
 import json
-import os
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import PASSWORD
 
-os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver keeps an event loop in this thread
-sync_api = pytest.importorskip("playwright.sync_api")
-expect = sync_api.expect
+from .conftest import expect, sign_in
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync"]  # fmt: skip
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
-
-
-@pytest.fixture(scope="module")
-def browser():
-    with sync_api.sync_playwright() as playwright:
-        made = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        yield made
-        made.close()
-
-
-@pytest.fixture
-def page(browser, service):
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.url, accept_downloads=True)
-    context.set_default_timeout(15_000)
-    made, said = context.new_page(), []
-    made.on("console", lambda message: said.append(message.text) if message.type in ("error", "warning") else None)
-    made.on("pageerror", lambda error: said.append(repr(error)))
-    made.said = said
-    yield made
-    context.close()
-    assert said == []
-
-
-def sign_in(page, name="administrator"):
-    page.goto("/")
-    page.get_by_label("Name").fill(name)
-    page.get_by_label("Password").fill(PASSWORD)
-    page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
 
 
 def violations(page):

@@ -25,7 +25,7 @@ def fresh(home, metering):
         ladle.people.edit(ADMINISTRATOR, password=PASSWORD)
         ladle.sources.add_environment("live")
         ladle.sources.add("metering", "postgresql", {"live": {"address": metering, "secret": "reading-only"}})
-        ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 12000) n",
+        ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
         ladle.extracts.add("quick", "metering", "select * from districts", formats=["csv"], deliver_into="quick")
     yield made
@@ -65,7 +65,7 @@ def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(fresh):
         began = time.monotonic()
         record = ladle.runs.wait(run, TAKEN_SECONDS)
         assert time.monotonic() - began < TAKEN_SECONDS
-        assert (record["attempt"], record["rows"], [f["rows"] for f in record["files"]]) == (2, 12_000, [12_000, 12_000])
+        assert (record["attempt"], record["rows"], [f["rows"] for f in record["files"]]) == (2, 6_000, [6_000, 6_000])
         texts = [line["text"] for line in ladle.runs.log(run)]
         assert "the worker of attempt 1 was lost. The run is queued." in texts
     assert sorted(p.name for p in (fresh.data / "deliveries/steady").iterdir()) == [
@@ -136,7 +136,7 @@ def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_ot
         assert "ended by signal 9 without a last word" in ended[0]["error"]["message"]
         assert "memory" in ended[0]["error"]["hint"]
         [survivor] = {run, other} - {ended[0]["id"]}
-        assert ladle.runs.wait(survivor, TAKEN_SECONDS)["rows"] == 12_000
+        assert ladle.runs.wait(survivor, TAKEN_SECONDS)["rows"] == 6_000
     audit(fresh)
 
 
@@ -150,7 +150,7 @@ def test_a_source_that_goes_away_in_mid_fetch_is_said_and_may_pass(fresh, cluste
         with pytest.raises(RunFailed, match="the connection to the source broke"):
             ladle.runs.wait(run, TAKEN_SECONDS)
         assert ladle.runs.get(run)["error"]["transient"] is True
-        assert ladle.runs.wait(ladle.runs.again(run)["id"], TAKEN_SECONDS)["rows"] == 12_000
+        assert ladle.runs.wait(ladle.runs.again(run)["id"], TAKEN_SECONDS)["rows"] == 6_000
     audit(fresh)
 
 
@@ -162,7 +162,7 @@ def test_the_service_database_away_is_said_and_recovers_by_itself(fresh):
             connection.execute(
                 "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and datname = 'ladle'"
             )
-        assert ladle.runs.wait(run, TAKEN_SECONDS)["rows"] == 12_000
+        assert ladle.runs.wait(run, TAKEN_SECONDS)["rows"] == 6_000
     audit(fresh)
 
 
@@ -177,6 +177,34 @@ def test_a_result_store_that_is_not_writable_is_said_in_the_run(fresh):
         finally:
             results.unlink()
             kept.rename(results)
+    audit(fresh)
+
+
+def part_pid(service, part):
+    found = subprocess.run(
+        ["pgrep", "-P", str(service.process.pid), "-f", f"patient_ladle.service {part}"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    return int(found.stdout.split()[0]) if found.stdout else None
+
+
+@pytest.mark.parametrize("part", ["web", "scheduler", "worker"])
+def test_a_part_that_is_killed_is_started_again(fresh, part):
+    before = until(lambda: part_pid(fresh, part))
+    os.kill(before, signal.SIGKILL)
+    until(lambda: (now := part_pid(fresh, part)) and now != before, TAKEN_SECONDS)
+    with fresh.ladle() as ladle:
+        record = ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)
+        assert record["rows"] == 3
+        due = ladle.schedules.add(f"after-{part}", "quick", "live", "* * * * *")
+        with database(fresh) as connection:
+            connection.execute(
+                "update schedules_schedule set next_due_at = date_trunc('minute', now()) where name = %s", [due["name"]]
+            )
+        until(lambda: [d for d in ladle.schedules.due_times(due["name"]) if d["decision"] == "run"], TAKEN_SECONDS)
+        ladle.schedules.remove(due["name"])
     audit(fresh)
 
 

@@ -112,7 +112,7 @@ def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None =
 
 def _connect_failed(error: psycopg.Error, address: Mapping[str, Any]) -> LadleError:
     """Connection failures mostly carry no SQLSTATE: they are told apart by the client library's words."""
-    said = str(error).strip().split("\n")[-1]
+    said = str(error)
     at = f"{address['host']}:{address['port']}"
     if "password" in said or "authentication" in said or "role " in said or "pg_hba" in said:
         return SourceSignInRefused(
@@ -128,7 +128,8 @@ def _connect_failed(error: psycopg.Error, address: Mapping[str, Any]) -> LadleEr
         return SourceUnreachable(f"nothing listens at {at}.", "Start the database, or correct host and port of the source.")
     if "timeout" in said:
         return SourceUnreachable(f"{at} did not answer within {CONNECT_SECONDS} s.", "Check host, port and firewall.")
-    return SourceUnreachable(f"no connection to {at}: {said}.", "Check that the database runs and accepts logins.")
+    told = [line.strip() for line in said.splitlines() if "failed" in line or "FATAL" in line] or [said.strip()]
+    return SourceUnreachable(f"no connection to {at}: {told[-1]}.", "Check that the database runs and accepts logins.")
 
 
 class PostgresqlSession(ProbingSession):

@@ -1,0 +1,47 @@
+"""The browser, a page that complains of everything it is told, and the way in."""
+
+from __future__ import annotations
+
+import os
+
+import pytest
+
+from tests.conftest import PASSWORD
+
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver keeps an event loop in this thread
+sync_api = pytest.importorskip("playwright.sync_api")
+expect = sync_api.expect
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync"]  # fmt: skip
+
+
+@pytest.fixture(scope="package")
+def browser():
+    with sync_api.sync_playwright() as playwright:
+        made = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield made
+        made.close()
+
+
+@pytest.fixture
+def page(browser, request):
+    """A page of the service that the test uses: ``service``, or the module's own ``harmed``."""
+    used = request.getfixturevalue("harmed" if "harmed" in request.fixturenames else "service")
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=used.url, accept_downloads=True)
+    context.set_default_timeout(15_000)
+    made, said = context.new_page(), []
+    made.on("console", lambda message: said.append(message.text) if message.type in ("error", "warning") else None)
+    made.on("pageerror", lambda error: said.append(repr(error)))
+    made.said = said
+    yield made
+    context.close()
+    assert said == []
+
+
+def sign_in(page, name="administrator"):
+    page.goto("/")
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()

@@ -1,0 +1,150 @@
+"""What the documents show is what works: every command they name is run against the demo, in their order."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from patient_ladle.cli.main import parser
+from tests.conftest import free_port, until
+
+ROOT = Path(__file__).parents[2]
+LADLE = [sys.executable, "-m", "patient_ladle.cli.main"]
+FAILS = {"ladle run start chlorine_residual": 1}
+"""The extract that the README shows failing."""
+NOT_HERE = ("service start", "worker start")
+
+
+def blocks(document, language):
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / document).read_text(), re.S)
+
+
+def steps(document):
+    return [
+        line.split("  #")[0]
+        for block in blocks(document, "sh")
+        for line in block.splitlines()
+        if line.startswith(("ladle ", "echo "))
+    ]
+
+
+@pytest.fixture(scope="module")
+def demo(home):
+    """The demo, its anchor date fixed, once its sources are up; stopped as Ctrl+C stops it."""
+    data, port = home / "demo", free_port()
+    environment = os.environ | {
+        "LADLE_DATA": str(data),
+        "LADLE_PORT": str(port),
+        "LADLE_DEMO_DATE": "2026-11-24",
+        "LADLE_TIME_ZONE": "Europe/London",
+    }
+    process = subprocess.Popen(
+        [*LADLE, "service", "start", "--demo"], env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+    )
+    said = []
+    for line in process.stdout:
+        said.append(line)
+        if line.startswith("demo sources: "):
+            break
+    assert f"ready: http://127.0.0.1:{port}\n" in said
+    environment |= {
+        "LADLE_URL": f"http://127.0.0.1:{port}",
+        "LADLE_CONFIG": str(home / "demo-cli"),
+        "LADLE_PASSWORD": "fennmoor-demo",
+    }
+    yield environment
+    process.send_signal(signal.SIGINT)
+    assert process.wait(30) == 0
+    process.stdout.close()
+    left = subprocess.run(["pgrep", "-f", str(data)], capture_output=True, text=True, check=False).stdout.split()
+    assert left == [], "Ctrl+C must end everything that the demo started"
+
+
+@pytest.mark.parametrize("document", ["README.md", "docs/how-to.md"])
+def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path):
+    subprocess.run([*LADLE, "sign-in", "rita"], env=demo, check=True, capture_output=True)
+    wanted = [step for step in steps(document) if not step.startswith("LADLE_")]
+    assert len(wanted) > 8
+    for step in wanted:
+        if step.startswith("echo "):
+            subprocess.run(step, shell=True, cwd=tmp_path, check=True)
+            continue
+        words = shlex.split(step)[1:]
+        done = subprocess.run([*LADLE, *words], env=demo, cwd=tmp_path, capture_output=True, text=True, timeout=90, check=False)
+        assert done.returncode == FAILS.get(step, 0), f"{step}\n{done.stdout}{done.stderr}"
+        assert "Traceback" not in done.stderr
+
+
+def test_the_readmes_python_runs_on_the_demo(demo, tmp_path):
+    [block] = blocks("README.md", "python")
+    script = block.replace("http://127.0.0.1:8470", demo["LADLE_URL"])
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
+    assert done.returncode == 0, done.stderr
+    assert re.match(r"\d+ \{'serial': 'FW-\d{6}'", done.stdout)
+
+
+def test_the_demos_rows_depend_on_its_date_alone(demo, tmp_path):
+    words = [
+        "run",
+        "start",
+        "monthly_consumption",
+        "--data-date",
+        "2026-11-24",
+        "--as",
+        "csv",
+        "--into",
+        str(tmp_path),
+        "--json",
+    ]
+    subprocess.run([*LADLE, *words], env=demo, check=True, capture_output=True)
+    [path] = tmp_path.glob("*.csv")
+    lines = path.read_text().splitlines()
+    assert (len(lines), lines[1]) == (25, "Alder Fen,North,167,1803.163,348.3,194")
+
+
+def test_a_schedule_of_the_demo_is_due_within_two_minutes(demo):
+    until(
+        lambda: (
+            "exceedances-hourly"
+            in subprocess.run([*LADLE, "run", "list"], env=demo, capture_output=True, text=True, check=True).stdout
+        ),
+        120,
+    )
+
+
+def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
+    shown = re.findall(
+        r"^\| `(\w[\w-]*)` \| (.*) \|$", (ROOT / "docs/reference.md").read_text().split("## The service's")[0], re.M
+    )
+    verbs = {noun: set(re.findall(r"`(\w+)`", words)) for noun, words in shown}
+    for noun in ("source", "environment", "extract", "run", "result", "schedule", "user", "token", "service", "worker"):
+        with pytest.raises(SystemExit):
+            parser().parse_args([noun, "--help"])
+        assert verbs[noun] == set(re.findall(r"^    ([a-z-]+)(?: |$)", capsys.readouterr().out, re.M)), noun
+    for document in ("README.md", "docs/how-to.md"):
+        for step in steps(document):
+            if step.startswith("ladle "):
+                parser().parse_args(shlex.split(step)[1:])
+
+
+def test_names_are_completed_from_the_service(demo):
+    line = "ladle run start mon"
+    asked = demo | {
+        "_ARGCOMPLETE": "1",
+        "COMP_LINE": line,
+        "COMP_POINT": str(len(line)),
+        "_ARGCOMPLETE_SUPPRESS_SPACE": "1",
+        "_ARGCOMPLETE_STDOUT_FILENAME": "/dev/stdout",
+    }
+    began = time.monotonic()
+    done = subprocess.run([*LADLE], env=asked, capture_output=True, text=True, timeout=30, check=False)
+    assert "monthly_consumption" in done.stdout, done.stderr
+    assert time.monotonic() - began < 20

@@ -1,0 +1,235 @@
+"""The ledger under many hands: due times, places and fencing, on a real database, by the service's own functions."""
+
+from __future__ import annotations
+
+import random
+import threading
+from datetime import timedelta
+
+import pytest
+
+from patient_ladle.core.errors import Fenced, StatementWrong
+
+
+@pytest.fixture(scope="module")
+def orm(cluster, home):
+    """Django on a database of its own, in this process."""
+    cluster.make_database("ledger")
+    with pytest.MonkeyPatch.context() as environment:  # settings are read once: what tests start later must not inherit them
+        environment.setenv("LADLE_DATABASE_URL", cluster.url("ledger"))
+        environment.setenv("LADLE_DATA", str(home / "ledger"))
+        environment.setenv("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
+        import django
+        from django.core.management import call_command
+        from django.db import connections
+
+        django.setup()
+    call_command("migrate", verbosity=0)
+    yield
+    connections["default"].close_pool()
+
+
+@pytest.fixture
+def repository(orm):
+    """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
+    from patient_ladle.service.extracts.models import Extract
+    from patient_ladle.service.extracts.services import add_extract
+    from patient_ladle.service.people.models import Person
+    from patient_ladle.service.runs.models import Run, Worker
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+    from patient_ladle.service.sources.models import Environment, Source
+    from patient_ladle.service.sources.services import add_environment, add_source
+
+    Run.objects.all().delete()
+    DueTime.objects.all().delete()
+    for model in (Schedule, Worker):
+        model.objects.all().delete()
+    if not Extract.objects.exists():
+        person = Person.objects.create(name="amir", role="author")
+        add_environment("live", "")
+        for name, places in (("wide", 3), ("narrow", 1)):
+            add_source(name, "sqlite", {"live": {"address": {"path": "/nowhere/x.db"}}}, places=places)
+            add_extract(person, f"from_{name}", "", "", source=name, statement="select 1 as a")
+    assert (Source.objects.count(), Environment.objects.count()) == (2, 1)
+    return Person.objects.get(name="amir")
+
+
+def at_once(count, work):
+    """``work`` in so many threads, each with its own connection; raises what any of them raised."""
+    from django.db import connection
+
+    faults = []
+
+    def guarded():
+        try:
+            work()
+        except BaseException as error:  # noqa: BLE001  # told below, in the test's own thread
+            faults.append(error)
+        finally:
+            connection.close()
+
+    threads = [threading.Thread(target=guarded) for _ in range(count)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(60)
+    if faults:
+        raise faults[0]
+
+
+def overdue(person, count, minutes=9):
+    """So many schedules of every minute, each due since so many minutes."""
+    from patient_ladle.service.schedules.models import Schedule
+    from patient_ladle.service.schedules.services import add_schedule, database_now
+
+    since = database_now().replace(second=0, microsecond=0) - timedelta(minutes=minutes)
+    for number in range(count):
+        add_schedule(
+            person, f"each-minute-{number}", extract="from_wide", environment="live", rule="* * * * *", zone="Europe/London"
+        )
+    Schedule.objects.update(next_due_at=since)
+    return since
+
+
+def whole(since, count):
+    """Every due time of every schedule is there once, decided; the latest of each runs and no other."""
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.schedules.models import DueTime
+
+    for number in range(count):
+        found = list(
+            DueTime.objects.filter(schedule__name=f"each-minute-{number}").order_by("due_at").values_list("due_at", "decision")
+        )
+        assert [due for due, _ in found] == [since + timedelta(minutes=n) for n in range(len(found))]
+        assert [decision for _, decision in found] == ["missed"] * (len(found) - 1) + ["run"]
+    assert Run.objects.count() == count
+
+
+def test_four_schedulers_record_each_due_time_once(repository):
+    from patient_ladle.service.processes.scheduler import tick
+
+    since = overdue(repository, 60)
+    at_once(4, tick)
+    whole(since, 60)
+
+
+def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository, monkeypatch):
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.schedules.models import DueTime
+
+    since = overdue(repository, 12)
+    real, calls = scheduler.queue_due_run, []
+
+    def dies(*given):
+        made = real(*given)
+        calls.append(made)
+        if len(calls) in (3, 9):
+            raise RuntimeError("killed here")
+        return made
+
+    monkeypatch.setattr(scheduler, "queue_due_run", dies)
+    for _ in range(2):
+        with pytest.raises(RuntimeError, match="killed here"):
+            scheduler.tick()
+        assert (DueTime.objects.count(), Run.objects.count()) == (0, 0)
+    scheduler.tick()
+    whole(since, 12)
+
+
+def test_a_due_time_that_cannot_run_is_skipped_with_its_reason(repository):
+    from patient_ladle.service.extracts.services import archive_extract, restore_extract
+    from patient_ladle.service.processes.scheduler import tick
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.schedules.models import DueTime
+
+    overdue(repository, 1, minutes=0)
+    archive_extract("from_wide")
+    try:
+        tick()
+    finally:
+        restore_extract(repository, "from_wide", None)
+    [due] = DueTime.objects.all()
+    assert (due.decision, due.reason, Run.objects.count()) == ("skipped", "could not run: extract 'from_wide' is archived", 0)
+
+
+def queue(person, extract, count=1):
+    from patient_ladle.service.runs.services import start_run
+
+    return [start_run(person, {"extract": extract}) for _ in range(count)]
+
+
+def worker(name):
+    from patient_ladle.service.runs.models import Worker
+
+    return Worker.objects.create(id=name, host="here", pid=1, places=2)
+
+
+def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+
+    queue(repository, "from_wide", 20), queue(repository, "from_narrow", 10)
+    lock, busy, most, done = threading.Lock(), {"wide": 0, "narrow": 0}, {"wide": 0, "narrow": 0}, []
+    numbers = iter(range(100))
+
+    def work():
+        me = worker(f"w{next(numbers)}")
+        while len(done) < 30:
+            run = ledger.claim(me)
+            if run is None:
+                continue
+            source = run.source.name
+            with lock:
+                busy[source] += 1
+                most[source] = max(most[source], busy[source])
+            threading.Event().wait(random.uniform(0.05, 0.1))
+            with lock:
+                busy[source] -= 1
+                done.append(run.pk)
+            ledger.fail(run, StatementWrong("it is enough", "Stop."))
+
+    at_once(6, work)
+    assert sorted(done) == sorted(Run.objects.values_list("pk", flat=True))
+    assert len(set(done)) == 30
+    assert most == {"wide": 3, "narrow": 1}
+
+
+OUTCOME = {"columns": [], "rows": 0, "files": [], "warnings": [], "delivery": None}
+
+
+@pytest.mark.parametrize(
+    ("write", "given"),
+    [
+        ("enter_stage", ("prove",)), ("write_log", ("info", "still here")), ("write_progress", (7, 7)), ("publish", (OUTCOME,)),
+        ("fail", (StatementWrong("x", "y"),)),
+    ],
+)  # fmt: skip
+def test_a_worker_that_lost_its_run_writes_nothing_more(repository, write, given):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+
+    queue(repository, "from_wide")
+    lost = ledger.claim(worker("lost"))
+    ledger.take_over("lost")
+    again = ledger.claim(worker("next"))
+    before = Run.objects.values().get(pk=again.pk)
+    lines = again.log.count()
+    with pytest.raises(Fenced, match="no longer attempt 1 of this worker"):
+        getattr(ledger, write)(lost, *given)
+    assert (Run.objects.values().get(pk=again.pk), again.log.count(), again.attempt) == (before, lines, 2)
+    getattr(ledger, write)(again, *given)
+
+
+@pytest.mark.parametrize(("attempt", "cancelled", "state"), [(1, "", "queued"), (3, "", "failed"), (1, "rita", "cancelled")])
+def test_what_becomes_of_a_lost_workers_run(repository, attempt, cancelled, state):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+
+    queue(repository, "from_wide")
+    run = ledger.claim(worker("lost"))
+    Run.objects.filter(pk=run.pk).update(attempt=attempt, cancel_asked_by=cancelled)
+    [taken] = ledger.take_over("lost")
+    assert (taken.state, taken.worker, bool(taken.ended_at)) == (state, None, state != "queued")
+    assert ledger.take_over("lost") == []
+    assert taken.log.last().text == f"the worker of attempt {attempt} was lost. The run is {state}."
