@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import traceback
 from collections.abc import Callable
 from datetime import date
 from pathlib import Path
@@ -133,9 +134,7 @@ def measured(name: str, port: int, folder: Path) -> tuple[float, float, float, i
     if not child:
         try:
             LANES[name](port, target)
-        except BaseException:
-            import traceback
-
+        except BaseException:  # noqa: BLE001  # the child's last boundary
             traceback.print_exc()
             os._exit(1)
         os._exit(0)
@@ -169,10 +168,12 @@ def main() -> int:
             cluster.stop()
     rows = meters * days
     lines = [
-        "# Benchmarks", "",
-        f"{rows:,} rows of eight mixed columns from PostgreSQL on the same machine ({os.cpu_count()} cores, Python {platform.python_version()});"
-        f" medians of {rounds} interleaved rounds, each lane in a process of its own. Ours includes the proof and fsync.",
-        "`./scripts/bench` writes this page.", "",
+        "# Benchmarks",
+        "",
+        f"{rows:,} rows of eight mixed columns from PostgreSQL on the same machine ({os.cpu_count()} cores,",
+        f"Python {platform.python_version()}); medians of {rounds} interleaved rounds, each lane in a process of its own.",
+        "Ours includes the proof and fsync. `./scripts/bench` writes this page.",
+        "",
         "| lane | seconds | spread | rows a second | beside its reference | processor, s | peak MB | MB written |",
         "|---|---:|---:|---:|---:|---:|---:|---:|",
     ]  # fmt: skip
