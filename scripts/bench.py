@@ -148,7 +148,7 @@ def measured(name: str, port: int, folder: Path) -> tuple[float, float, float, i
 
 def main() -> int:
     quick = "--quick" in sys.argv
-    meters, days, rounds = (400, 125, 2) if quick else (4_000, 125, 5)
+    meters, days, rounds = (400, 125, 2) if quick else (4_000, 125, 3)
     with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home:
         folder = Path(home)
         folder.chmod(0o755)

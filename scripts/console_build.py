@@ -79,4 +79,7 @@ def ensure() -> Path:
 
 
 if __name__ == "__main__":
-    ensure()
+    try:
+        ensure()
+    except subprocess.CalledProcessError as error:
+        sys.exit(f"The console could not be built: npm ended with status {error.returncode}; its words stand above.")

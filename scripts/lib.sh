@@ -9,6 +9,7 @@ fail() { printf '%s\n' "$*" >&2; exit 1; }
 need_packages() {
   local missing=()
   ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
+  command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || missing+=(mariadb-server)
   command -v python3 >/dev/null && python3 -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
   if [ "${1:-}" = browser ]; then command -v chromium >/dev/null || missing+=(chromium fonts-liberation); fi
   [ ${#missing[@]} -eq 0 ] && return 0

@@ -19,7 +19,9 @@ import psycopg
 import pytest
 
 from patient_ladle.client import Ladle
-from patient_ladle.service.processes.cluster import Cluster, free_port
+from patient_ladle.service.demo.maria_server import MariaServer
+from patient_ladle.service.processes.cluster import Cluster
+from patient_ladle.service.processes.private_server import free_port
 
 READER_PASSWORD = "reading-only"
 ADMINISTRATOR = "administrator"
@@ -37,6 +39,21 @@ grant usage, select on all sequences in schema public to reader;
 create table staff (name text, salary int);
 insert into staff values ('M. Brook', 1);
 """
+
+
+_WORKS = [
+    "create database works character set utf8mb4",
+    "create table works.districts (district_id int primary key, name varchar(60) not null, zone varchar(20)) comment 'where things are'",
+    "insert into works.districts values (1, 'Alder Moor', 'North'), (2, 'Birch Fen', 'South'), (3, 'Heron \"Holt\", old', null)",
+    "create table works.orders (order_id int primary key auto_increment, district_id int not null references districts (district_id),"
+    " opened_at datetime not null, photo mediumblob, unique key one_a_moment (district_id, opened_at))",
+    "create database personnel",
+    "create table personnel.staff (name varchar(60), salary int)",
+    "create sequence works.counter",
+    "create user reader identified by 'reading-only'",
+    "grant select on works.* to reader",
+    "grant insert on works.counter to reader",
+]
 
 
 @pytest.fixture(scope="session")
@@ -64,6 +81,22 @@ def cluster(home):
 def metering(cluster):
     """The address of ``metering`` for a login that may only read."""
     return {"host": "127.0.0.1", "port": cluster.port, "database": "metering", "user": "reader"}
+
+
+@pytest.fixture(scope="session")
+def maria(home):
+    """A MariaDB server with the database ``works`` and a login that may only read it."""
+    server = MariaServer(home / "sources", "works")
+    server.start()
+    server.carry_out(_WORKS)
+    yield server
+    server.stop()
+
+
+@pytest.fixture(scope="session")
+def works(maria):
+    """The address of ``works``."""
+    return {"host": "127.0.0.1", "port": maria.port, "database": "works", "user": "reader"}
 
 
 @pytest.fixture(scope="session")

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timezone
 from decimal import Decimal
 from typing import Any
@@ -27,11 +27,12 @@ BATCH_ROWS = 5_000
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A result column: its name in the file, its kind, and what the source calls its type."""
+    """A result column: its name in the file, its kind, what the source calls its type, and what a reader must know of it."""
 
     name: str
     kind: str = "text"
     source_type: str = ""
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,5 +117,5 @@ def unique_names(columns: Sequence[Column]) -> tuple[list[Column], list[str]]:
         if name != column.name:
             changed.append(f"{column.name or '(no name)'} → {name}")
         taken.add(name.lower())
-        made.append(Column(name, column.kind, column.source_type))
+        made.append(replace(column, name=name))
     return made, changed

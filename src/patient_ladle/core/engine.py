@@ -106,6 +106,7 @@ def _describe(job: RunJob, session: SourceSession, ledger: RunLedger) -> tuple[l
     ledger.stage("describe")
     columns, renamed = unique_names(session.describe(job.statement))
     warnings = [f"column renamed, for its name stands twice or is missing: {name}" for name in renamed]
+    warnings += [f"column '{column.name}' is {column.note}" for column in columns if column.note]
     for warning in warnings:
         ledger.log("warning", warning)
     ledger.log("info", f"{len(columns)} columns: " + ", ".join(f"{c.name} ({c.kind})" for c in columns))

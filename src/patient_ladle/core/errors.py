@@ -133,6 +133,24 @@ class SourceSignInRefused(LadleError):
     code = "source_sign_in_refused"
 
 
+class SourceTlsRefused(LadleError):
+    """Source and service could not agree on encryption, or a certificate was not accepted."""
+
+    code = "source_tls_refused"
+
+
+class SourceWritable(LadleError):
+    """A session that should be read-only let a write through."""
+
+    code = "source_writable"
+
+
+class ResultTooLarge(LadleError):
+    """The result goes beyond the rows or bytes that its source's settings allow."""
+
+    code = "result_too_large"
+
+
 class SourceDatabaseMissing(LadleError):
     """The server or folder is there; the database is not."""
 

@@ -16,7 +16,7 @@ from .errors import StatementRefused
 MAX_STATEMENT_BYTES = 256 * 1024
 """Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
 
-_PLAIN = re.compile(r"[^'\"`$\-/:;\[\]()eE]+")
+_PLAIN = re.compile(r"[^'\"`#$\-/:;\[\]()eE]+")
 _WORD = re.compile(r"[^\W\d]\w*")
 _DOLLAR = re.compile(r"\$(?:[^\W\d]\w*)?\$")
 
@@ -94,17 +94,22 @@ class _Scan:
         elif self.brackets:
             self.brackets.pop()
 
+    def _begins_line_comment(self, at: int, pair: str) -> bool:
+        if not self.dialect.hash_comments:
+            return pair == "--"
+        return self.text[at] == "#" or (pair == "--" and (not self.text[at + 2 : at + 3] or self.text[at + 2].isspace()))
+
     def _special(self, at: int) -> tuple[str, int]:
         text, dialect = self.text, self.dialect
         char, pair = text[at], text[at : at + 2]
         after_word = at > 0 and (text[at - 1].isalnum() or text[at - 1] in "_$")
-        if pair == "--":
+        if self._begins_line_comment(at, pair):
             end = text.find("\n", at)
             return "comment", len(text) if end < 0 else end
         if pair == "/*":
             return "comment", _comment_end(text, at, dialect.nested_comments)
-        if char == "'":
-            return "string", _quoted_end(text, at, "'", False, "string")
+        if char == "'" or (char == '"' and dialect.double_quoted_strings):
+            return "string", _quoted_end(text, at, char, dialect.backslash_escapes, "string")
         if char in "eE":
             if dialect.escape_strings and text[at + 1 : at + 2] == "'" and not after_word:
                 return "string", _quoted_end(text, at + 1, "'", True, "string")
@@ -234,6 +239,7 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
         elif first is None and piece.strip() != "(":
             first = token.start + len(piece) - len(piece.lstrip())
     _refuse_unless_reading(text, first, dialect)
+    _refuse_side_effects(text, dialect)
     return text if ended_at is None else text[:ended_at] + text[ended_at:].replace(";", "")
 
 
@@ -250,3 +256,38 @@ def _refuse_unless_reading(text: str, start: int | None, dialect: Dialect) -> No
             line=line,
             column=column,
         )
+
+
+_CALL = re.compile(r"\b([^\W\d][\w$]*)\s*\(")
+
+
+def _refuse_side_effects(text: str, dialect: Dialect) -> None:
+    """Refuse by name what does more than read although it stands in a reading statement."""
+    words: list[str] = []
+    names: list[str] = []
+    for token in scan(text, dialect):
+        piece = text[token.start : token.end]
+        blank = " " * len(piece)
+        if token.kind == "comment" and dialect.executable_comments and piece[:3] in ("/*!", "/*M", "/*m"):
+            raise _does_more(
+                text, token.start, "a comment that the database would run", "Write it without the comment's marks."
+            )
+        if token.kind == "name" and text[max(token.start - 2, 0) : token.start].lower() == "u&":
+            raise _does_more(text, token.start, "a name in Unicode escapes", "Write the name in its own letters.")
+        words.append(piece if token.kind in ("text", "end") else blank)
+        names.append(f" {piece[1:-1]} " if token.kind == "name" else words[-1])
+    for call in _CALL.finditer("".join(names).lower()):
+        if call.group(1) in dialect.refused_calls:
+            raise _does_more(text, call.start(), f"a call of '{call.group(1)}'", "An extract only reads; take that part out.")
+    code = "".join(words).lower()
+    for phrase in dialect.refused_words:
+        found = re.search(rf"\b{phrase.replace(' ', chr(92) + 's+')}\b", code)
+        if found:
+            raise _does_more(text, found.start(), f"'{phrase}'", "An extract only reads; take that part out.")
+
+
+def _does_more(text: str, position: int, what: str, hint: str) -> StatementRefused:
+    line, column = place(text, position)
+    return StatementRefused(
+        f"the statement does more than read: {what} at line {line}, column {column}.", hint, line=line, column=column
+    )

@@ -9,10 +9,15 @@ from __future__ import annotations
 from patient_ladle.core.errors import unknown_name
 
 from .base import CheckStep, Engine
+from .duckdb import DuckdbEngine
+from .files import FilesEngine
+from .mariadb import MariadbEngine
 from .postgresql import PostgresqlEngine
 from .sqlite import SqliteEngine
 
-ENGINES: dict[str, Engine] = {member.name: member for member in (PostgresqlEngine(), SqliteEngine())}
+ENGINES: dict[str, Engine] = {
+    member.name: member for member in (PostgresqlEngine(), MariadbEngine(), SqliteEngine(), DuckdbEngine(), FilesEngine())
+}
 
 
 def get_engine(name: str) -> Engine:

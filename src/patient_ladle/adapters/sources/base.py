@@ -1,56 +1,150 @@
-"""The contract of a source engine: what an address of it holds, how a session is opened, how a source is checked."""
+"""The contract of a source engine: what an address of it holds, how a session is opened, looked around in, and checked."""
 
 from __future__ import annotations
 
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
 from patient_ladle.core.dialects import Dialect
-from patient_ladle.core.errors import BadInput, LadleError, SourceNotReadable, SourceUnreachable, unknown_name
+from patient_ladle.core.errors import (
+    BadInput,
+    LadleError,
+    SourceDatabaseMissing,
+    SourceSignInRefused,
+    SourceTlsRefused,
+    SourceUnreachable,
+    unknown_name,
+)
 from patient_ladle.core.ports import SourceSession
 
-CONNECT_SECONDS = 10
-"""A server that has not answered by then is reported as unreachable."""
+from .network import knock, resolve
+
+CONNECT_SECONDS = 10.0
+"""A server that has not answered by then is reported as unreachable, unless the source sets another time."""
+
+
+@dataclass(frozen=True, slots=True)
+class AddressField:
+    """One field of an address. ``guarded``: changing it demands the secret again, for it decides who gets to see it."""
+
+    kind: type
+    note: str
+    required: bool = False
+    choices: tuple[str, ...] = ()
+    guarded: bool = False
+    is_path: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """What a server says of itself. ``clock_seconds``: how far its clock is ahead of ours; None where it has none."""
+
+    version: str
+    time_zone: str = ""
+    encoding: str = ""
+    clock_seconds: float | None = None
+
+    def in_words(self) -> str:
+        """One line for a person."""
+        parts = [self.version]
+        parts += [f"time zone {self.time_zone}"] if self.time_zone else []
+        parts += [f"encoding {self.encoding}"] if self.encoding else []
+        if self.clock_seconds is not None:
+            ahead = self.clock_seconds
+            parts.append(
+                "clocks agree" if abs(ahead) < 2 else f"its clock is {abs(ahead):.0f} s {'ahead' if ahead > 0 else 'behind'}"
+            )
+        return ", ".join(parts)
 
 
 class ProbingSession(SourceSession):
     """A source session that can also say what it found there."""
 
     def probe(self) -> str:
-        """Read something harmless; returns the server's version in words."""
+        """Read something harmless; returns what was read, in words."""
+        raise NotImplementedError
+
+    def prove_read_only(self) -> str:
+        """Try a write that changes nothing even if it were let through; returns who refused it. Raises SourceWritable."""
+        raise NotImplementedError
+
+    def harmful_rights(self) -> list[str]:
+        """What the login could do that the session cannot forbid, in words; empty for a login that may only read."""
+        return []
+
+    def about(self) -> About:
+        """Version, time zone, encoding, clock."""
+        raise NotImplementedError
+
+    def catalogue(self) -> list[dict[str, Any]]:
+        """Everything there is to read: tables and views (core.catalogue), by schema and name."""
         raise NotImplementedError
 
 
 @dataclass(frozen=True, slots=True)
 class CheckStep:
-    """One step of a check: did it pass, how long it took, what was found or what to do next."""
+    """One step of a check: did it pass, how long it took, what was found, what to mind, what to do next."""
 
     step: str
     passed: bool
     seconds: float
     detail: str
     hint: str = ""
+    warning: str = ""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON."""
         return asdict(self)
 
 
+class _Steps:
+    """The steps so far; the first that fails is the last."""
+
+    def __init__(self) -> None:
+        self.done: list[CheckStep] = []
+        self.began = time.monotonic()
+
+    def _took(self) -> float:
+        now = time.monotonic()
+        took, self.began = now - self.began, now
+        return took
+
+    def passed(self, step: str, detail: str, warning: str = "") -> None:
+        self.done.append(CheckStep(step, True, self._took(), detail, warning=warning))
+
+    def failed(self, step: str, error: LadleError) -> None:
+        self.done.append(CheckStep(step, False, self._took(), error.message, error.hint))
+
+    def tried(self, step: str, action: Callable[[], str]) -> bool:
+        try:
+            detail = action()
+        except LadleError as error:
+            self.failed(step, error)
+            return False
+        self.passed(step, detail)
+        return True
+
+
 class Engine(ABC):
-    """One member of the family. ``fields`` maps each address field to (type, required, words for a person)."""
+    """One member of the family."""
 
     name: ClassVar[str]
     title: ClassVar[str]
     dialect: ClassVar[Dialect]
-    fields: ClassVar[Mapping[str, tuple[type, bool, str]]]
+    fields: ClassVar[Mapping[str, AddressField]]
     takes_secret: ClassVar[bool] = True
+    networked: ClassVar[bool] = True
 
     @abstractmethod
-    def open(self, address: Mapping[str, Any], secret: str) -> ProbingSession:
-        """A read-only session. Raises SourceUnreachable, SourceSignInRefused, SourceDatabaseMissing."""
+    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+        """A read-only session. Raises SourceUnreachable, SourceSignInRefused, SourceTlsRefused, SourceDatabaseMissing."""
+
+    def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
+        """Names of the databases that the login may see, for whoever named one that is not there."""
+        return []
 
     def checked_address(self, address: Mapping[str, Any]) -> dict[str, Any]:
         """The address with every field known, typed and present. Raises BadInput."""
@@ -58,40 +152,74 @@ class Engine(ABC):
         for key, value in address.items():
             if key not in self.fields:
                 raise unknown_name(f"field of a {self.title} address", key, self.fields)
-            wanted = self.fields[key][0]
+            if value in (None, ""):
+                continue
+            wanted = self.fields[key]
             try:
-                made[key] = wanted(value)
+                made[key] = wanted.kind(value)
             except (TypeError, ValueError):
-                raise BadInput(f"'{value}' is not a {key} ({self.fields[key][2]}).", "Correct the address.") from None
-        for key, (_, required, words) in self.fields.items():
-            if required and made.get(key) in (None, ""):
-                raise BadInput(f"a {self.title} address needs '{key}' ({words}).", f"Give it: {key}=…")
+                raise BadInput(f"'{value}' is not a {key} ({wanted.note}).", "Correct the address.") from None
+            if wanted.choices and made[key] not in wanted.choices:
+                raise unknown_name(f"value of {key}", str(value), wanted.choices)
+        if not 0 < made.get("port", 1) < 65536:
+            raise BadInput(f"'{made['port']}' is not a port.", "Give a number from 1 to 65535.")
+        for key, field in self.fields.items():
+            if field.required and key not in made:
+                raise BadInput(f"a {self.title} address needs '{key}' ({field.note}).", f"Give it: {key}=…")
         return made
 
-    def check(self, address: Mapping[str, Any], secret: str) -> list[CheckStep]:
-        """Reached, signed in, may read; stops at the first step that fails."""
-        steps: list[CheckStep] = []
-        began = time.monotonic()
+    def check(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> list[CheckStep]:
+        """Step by step; stops at the first that fails, with the cause and what to do next."""
+        steps = _Steps()
+        if self.networked and not self._reached(steps, address, connect_seconds):
+            return steps.done
         try:
-            session = self.open(address, secret)
+            session = self.open(address, secret, connect_seconds)
         except LadleError as error:
-            took = time.monotonic() - began
-            reached = not isinstance(error, SourceUnreachable)
-            if reached:
-                steps.append(CheckStep("reached", True, took, "the server answers"))
-            failed = "signed in" if reached else "reached"
-            return [*steps, CheckStep(failed, False, took, error.message, error.hint)]
+            self._not_opened(steps, error, address, secret, connect_seconds)
+            return steps.done
         try:
-            took = time.monotonic() - began
-            who = ", ".join(f"{key} {value}" for key, value in session.identity().items())
-            steps.append(CheckStep("reached", True, took, "the server answers"))
-            steps.append(CheckStep("signed in", True, took, who))
-            began = time.monotonic()
-            found = session.probe()
-            steps.append(CheckStep("may read", True, time.monotonic() - began, found))
+            who = session.identity()
+            if self.networked:
+                steps.passed("login", f"signed in as {who.get('login', '')}")
+                steps.passed("database", f"'{who.get('database', '')}' is there")
+            else:
+                steps.passed("file", ", ".join(f"{key} {value}" for key, value in who.items()))
+            if steps.tried("may read", session.probe) and steps.tried("read-only", session.prove_read_only):
+                rights = session.harmful_rights()
+                steps.passed(
+                    "rights", "more than reading" if rights else "nothing that the session could not forbid", "; ".join(rights)
+                )
+                steps.tried("about", lambda: session.about().in_words())
         except LadleError as error:
-            hint = error.hint if isinstance(error, SourceNotReadable) else error.hint or "Look at the service's log."
-            steps.append(CheckStep("may read", False, time.monotonic() - began, error.message, hint))
+            steps.failed("rights", error)
         finally:
             session.close()
-        return steps
+        return steps.done
+
+    def _reached(self, steps: _Steps, address: Mapping[str, Any], seconds: float) -> bool:
+        host, port = str(address["host"]), int(address["port"])
+
+        def listens() -> str:
+            knock(host, port, seconds)
+            return f"something listens at {host}:{port}"
+
+        return steps.tried("name", lambda: f"{host} is {', '.join(resolve(host, seconds))}") and steps.tried("port", listens)
+
+    def _not_opened(
+        self, steps: _Steps, error: LadleError, address: Mapping[str, Any], secret: str, connect_seconds: float
+    ) -> None:
+        if not self.networked:
+            steps.failed("file", error)
+        elif isinstance(error, SourceDatabaseMissing):
+            steps.passed("login", f"signed in as {address.get('user', '')}")
+            there = self.databases(address, secret, connect_seconds)
+            hint = f"There is: {', '.join(there)}." if there else error.hint
+            steps.failed("database", SourceDatabaseMissing(error.message, hint))
+        elif isinstance(error, SourceTlsRefused):
+            steps.failed("encryption", error)
+        elif isinstance(error, SourceUnreachable) and error.facts.get("timeout"):
+            silent = f"something listens at {address['host']}:{address['port']} and says nothing within {connect_seconds:g} s."
+            steps.failed("login", SourceUnreachable(silent, "It may be hung, or no database of this kind: look at the server."))
+        else:
+            steps.failed("login" if isinstance(error, (SourceSignInRefused, SourceUnreachable)) else "may read", error)

@@ -7,6 +7,7 @@ statement only. The server's text of every value is faithful where driver object
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NoReturn
@@ -17,6 +18,7 @@ import pyarrow.compute as pc
 from psycopg import RawServerCursor, pq
 from psycopg.types.string import TextLoader
 
+from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.errors import (
@@ -26,7 +28,9 @@ from patient_ladle.core.errors import (
     SourceDatabaseMissing,
     SourceNotReadable,
     SourceSignInRefused,
+    SourceTlsRefused,
     SourceUnreachable,
+    SourceWritable,
     StatementFailed,
     StatementRefused,
     StatementWrong,
@@ -35,7 +39,8 @@ from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
 
-from .base import CONNECT_SECONDS, Engine, ProbingSession
+from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession
+from .network import no_answer, nothing_listens, resolve
 
 _SETTINGS = {
     "default_transaction_read_only": "on",
@@ -49,7 +54,9 @@ _SETTINGS = {
     "client_encoding": "UTF8",
     "application_name": "patient-ladle",
 }
-_OPTIONS = " ".join(f"-c {key}={value}" for key, value in _SETTINGS.items())
+_FROM_ADDRESS = {"role": "role", "search_path": "search_path", "time_zone": "TimeZone"}
+"""Fields of an address that are settings of the session, and the server's names for them."""
+_SSL_MODES = ("disable", "prefer", "require", "verify-ca", "verify-full")
 _KINDS = {
     16: "boolean", 17: "binary", 20: "integer", 21: "integer", 23: "integer", 26: "integer", 114: "json",
     700: "float", 701: "float", 1082: "date", 1083: "time", 1114: "timestamp", 1184: "zoned", 1700: "decimal",
@@ -57,6 +64,36 @@ _KINDS = {
 }  # fmt: skip
 """Type OIDs of pg_type.dat to kinds; every other type travels as the server's text."""
 _CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
+_TABLES = """
+select c.oid, n.nspname, c.relname, case c.relkind when 'v' then 'view' when 'm' then 'view' else 'table' end,
+  coalesce(obj_description(c.oid, 'pg_class'), ''), case when c.reltuples >= 0 and c.relkind <> 'v' then c.reltuples::bigint end
+from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p', 'v', 'm', 'f') and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
+  and n.nspname !~ '^pg_(temp|toast)' and has_schema_privilege(n.oid, 'usage') and has_any_column_privilege(c.oid, 'select')"""
+_COLUMNS = """
+select a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), coalesce(nullif(t.typbasetype, 0), t.oid)::int, not a.attnotnull,
+  pg_get_expr(d.adbin, d.adrelid), coalesce(col_description(a.attrelid, a.attnum), ''),
+  coalesce(t.typcategory = 'A' and t.typelem <> 0, false)
+from pg_catalog.pg_attribute a join pg_catalog.pg_type t on t.oid = a.atttypid
+left join pg_catalog.pg_attrdef d on (d.adrelid, d.adnum) = (a.attrelid, a.attnum)
+where a.attrelid = any(%s::oid[]) and a.attnum > 0 and not a.attisdropped and has_column_privilege(a.attrelid, a.attnum, 'select')
+order by a.attrelid, a.attnum"""
+_KEYS = """
+select k.conrelid, k.contype::text, k.confrelid,
+  array(select a.attname::text from unnest(k.conkey) with ordinality u(n, o)
+    join pg_catalog.pg_attribute a on (a.attrelid, a.attnum) = (k.conrelid, u.n) order by o),
+  array(select a.attname::text from unnest(k.confkey) with ordinality u(n, o)
+    join pg_catalog.pg_attribute a on (a.attrelid, a.attnum) = (k.confrelid, u.n) order by o)
+from pg_catalog.pg_constraint k where k.conrelid = any(%s::oid[]) and k.contype in ('p', 'u', 'f') order by k.conname"""
+_INDEXES = """
+select i.indrelid, pg_get_indexdef(i.indexrelid) from pg_catalog.pg_index i where i.indrelid = any(%s::oid[]) order by 1, 2"""
+_HARMFUL_ROLES = (
+    "pg_read_server_files",
+    "pg_write_server_files",
+    "pg_execute_server_program",
+    "pg_signal_backend",
+    "pg_write_all_data",
+)
 _FINITE_MOMENT = r"^(\d+-\d\d-\d\d) (\d\d:\d\d:\d\d(?:\.\d+)?)( BC)?$"
 
 
@@ -110,26 +147,35 @@ def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None =
     )
 
 
-def _connect_failed(error: psycopg.Error, address: Mapping[str, Any]) -> LadleError:
+def _connect_failed(error: psycopg.Error, address: Mapping[str, Any], seconds: float) -> LadleError:
     """Connection failures mostly carry no SQLSTATE: they are told apart by the client library's words."""
     said = str(error)
-    at = f"{address['host']}:{address['port']}"
-    if "password" in said or "authentication" in said or "role " in said or "pg_hba" in said:
-        return SourceSignInRefused(
-            f"the server at {at} refused the login '{address['user']}'.", "Correct the user or the password of the source."
+    host, port = address["host"], address["port"]
+    at = f"{host}:{port}"
+    if "SSL" in said or "certificate" in said or "no encryption" in said:
+        return SourceTlsRefused(
+            f"no encrypted connection to {at}: {_last_word(said)}.", "Correct the source's ssl_mode or its certificates."
         )
     if "database " in said and "does not exist" in said:
         return SourceDatabaseMissing(
             f"there is no database '{address['database']}' at {at}.", "Correct the database of the source."
         )
+    if "password" in said or "authentication" in said or "role " in said or "pg_hba" in said:
+        return SourceSignInRefused(
+            f"the server at {at} refused the login '{address['user']}'.", "Correct the user or the password of the source."
+        )
     if "resolve" in said or "translate host" in said or "Name or service" in said:
-        return SourceUnreachable(f"the host '{address['host']}' is not known.", "Correct the host of the source.")
+        return SourceUnreachable(f"the host '{host}' is not known.", "Correct the host of the source.")
     if "refused" in said:
-        return SourceUnreachable(f"nothing listens at {at}.", "Start the database, or correct host and port of the source.")
-    if "timeout" in said:
-        return SourceUnreachable(f"{at} did not answer within {CONNECT_SECONDS} s.", "Check host, port and firewall.")
+        return nothing_listens(host, port)
+    if "timeout" in said or "timed out" in said:
+        return no_answer(host, port, seconds)
+    return SourceUnreachable(f"no connection to {at}: {_last_word(said)}.", "Check that the database runs and accepts logins.")
+
+
+def _last_word(said: str) -> str:
     told = [line.strip() for line in said.splitlines() if "failed" in line or "FATAL" in line] or [said.strip()]
-    return SourceUnreachable(f"no connection to {at}: {told[-1]}.", "Check that the database runs and accepts logins.")
+    return told[-1]
 
 
 class PostgresqlSession(ProbingSession):
@@ -146,12 +192,60 @@ class PostgresqlSession(ProbingSession):
         return {"server": f"{info.host}:{info.port}", "database": info.dbname, "login": info.user}
 
     def probe(self) -> str:
+        [(count,)] = self._asked(f"select count(*) from ({_TABLES}) as seen")
+        return f"{count} tables and views can be seen"
+
+    def _asked(self, query: str, values: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
         try:
-            row = self.connection.execute("select split_part(version(), ' on ', 1)").fetchone()
-            self.connection.execute("select count(*) from pg_catalog.pg_class")
+            return self.connection.execute(query.encode(), values).fetchall()
         except psycopg.Error as error:
             raise _translate(error) from error
-        return str(row[0]) if row else ""
+
+    def prove_read_only(self) -> str:
+        try:
+            self.connection.execute("savepoint proof")
+            self.connection.execute("create temporary table ladle_proof (a int)")
+        except psycopg.errors.ReadOnlySqlTransaction as error:
+            self.connection.execute("rollback to savepoint proof")
+            return f"a write was refused: {error.diag.message_primary}"
+        except psycopg.Error as error:
+            raise _translate(error) from error
+        raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
+
+    def harmful_rights(self) -> list[str]:
+        [(superuser, creates)] = self._asked(
+            "select rolsuper, rolcreatedb or rolcreaterole from pg_catalog.pg_roles where rolname = current_user"
+        )
+        found = ["the login is a superuser: it can undo what the session forbids"] if superuser else []
+        found += ["the login may create databases or roles"] if creates and not superuser else []
+        held = self._asked(
+            "select r.rolname from pg_catalog.pg_roles r where r.rolname = any(%s) and pg_has_role(current_user, r.oid, 'usage')",
+            [list(_HARMFUL_ROLES)],
+        )
+        return found + ([] if superuser else [f"the login is a member of {name}" for (name,) in held])
+
+    def about(self) -> About:
+        [(version, zone, encoding, clock)] = self._asked(
+            "select split_part(version(), ' on ', 1), current_setting('TimeZone'), pg_encoding_to_char(encoding),"
+            " extract(epoch from clock_timestamp())::float8 from pg_catalog.pg_database where datname = current_database()"
+        )
+        return About(str(version), str(zone), str(encoding), float(clock) - time.time())
+
+    def catalogue(self) -> list[dict[str, Any]]:
+        made, places = Gathering(), {}
+        for oid, schema, name, kind, comment, rows in self._asked(_TABLES):
+            made.table(schema, name, kind=kind, comment=comment, rows_about=rows)
+            places[oid] = (schema, name)
+        oids = list(places)
+        for oid, name, kind, base, nullable, default, comment, is_array in self._asked(_COLUMNS, [oids]):
+            column = TableColumn(name, kind, "json" if is_array else _KINDS.get(base, "text"), nullable, default, comment)
+            made.table(*places[oid]).columns.append(column)
+        for oid, kind, target, columns, to_columns in self._asked(_KEYS, [oids]):
+            where = (*places[target], to_columns) if target in places else None
+            made.key(*places[oid], {"p": "primary", "u": "unique", "f": "foreign"}[kind], columns, where)
+        for oid, definition in self._asked(_INDEXES, [oids]):
+            made.table(*places[oid]).indexes.append(definition)
+        return made.to_list()
 
     def _raise(self, error: psycopg.Error) -> NoReturn:
         text, binding = self.statement or ("", None)
@@ -260,26 +354,25 @@ class PostgresqlEngine(Engine):
     title = "PostgreSQL"
     dialect = POSTGRESQL
     fields = {
-        "host": (str, True, "name or address of the server"),
-        "port": (int, True, "usually 5432"),
-        "database": (str, True, "name of the database"),
-        "user": (str, True, "the login, one that may only read"),
+        "host": AddressField(str, "name or address of the server", required=True, guarded=True),
+        "port": AddressField(int, "usually 5432", required=True, guarded=True),
+        "database": AddressField(str, "name of the database", required=True),
+        "user": AddressField(str, "the login, one that may only read", required=True, guarded=True),
+        "ssl_mode": AddressField(str, "encryption: prefer unless set", choices=_SSL_MODES, guarded=True),
+        "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
+        "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
+        "ssl_key": AddressField(str, "file of the client certificate's key", guarded=True, is_path=True),
+        "role": AddressField(str, "role that the session takes on"),
+        "search_path": AddressField(str, "schemas that need no prefix, such as reporting, public"),
+        "time_zone": AddressField(str, "zone of the session, such as Europe/London"),
     }
 
-    def open(self, address: Mapping[str, Any], secret: str) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+        resolve(address["host"], connect_seconds)
         try:
-            connection = psycopg.connect(
-                host=address["host"],
-                port=address["port"],
-                dbname=address["database"],
-                user=address["user"],
-                password=secret,
-                connect_timeout=CONNECT_SECONDS,
-                options=_OPTIONS,
-                keepalives_idle=30,
-            )
+            connection = self._connection(address, secret, connect_seconds, address["database"])
         except psycopg.Error as error:
-            raise _connect_failed(error, address) from error
+            raise _connect_failed(error, address, connect_seconds) from error
         try:
             connection.autocommit = True
             connection.execute("begin isolation level repeatable read read only")
@@ -288,3 +381,31 @@ class PostgresqlEngine(Engine):
             connection.close()
             raise _translate(error) from error
         return PostgresqlSession(connection)
+
+    def _connection(self, address: Mapping[str, Any], secret: str, seconds: float, database: str) -> psycopg.Connection[Any]:
+        settings = _SETTINGS | {name: str(address[field]) for field, name in _FROM_ADDRESS.items() if field in address}
+        escaped = {name: value.replace("\\", "\\\\").replace(" ", "\\ ") for name, value in settings.items()}
+        files = {"ssl_ca": "sslrootcert", "ssl_certificate": "sslcert", "ssl_key": "sslkey"}
+        return psycopg.connect(
+            host=address["host"],
+            port=address["port"],
+            dbname=database,
+            user=address["user"],
+            password=secret,
+            connect_timeout=max(2, round(seconds)),
+            options=" ".join(f"-c {name}={value}" for name, value in escaped.items()),
+            keepalives_idle=30,
+            sslmode=address.get("ssl_mode", "prefer"),
+            **{name: address[field] for field, name in files.items() if field in address},
+        )
+
+    def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
+        try:
+            with self._connection(address, secret, connect_seconds, "postgres") as connection:
+                rows = connection.execute(
+                    "select datname from pg_catalog.pg_database"
+                    " where not datistemplate and has_database_privilege(oid, 'connect') order by 1"
+                ).fetchall()
+        except psycopg.Error:
+            return []  # the server does not say
+        return [str(name) for (name,) in rows]

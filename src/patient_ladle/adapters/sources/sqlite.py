@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.dialects import SQLITE
 from patient_ladle.core.errors import (
@@ -20,6 +21,7 @@ from patient_ladle.core.errors import (
     SourceDatabaseMissing,
     SourceNotReadable,
     SourceUnreachable,
+    SourceWritable,
     StatementFailed,
     StatementRefused,
     StatementWrong,
@@ -28,7 +30,7 @@ from patient_ladle.core.parameters import Value
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import one_reading_statement, place, replace_parameters
 
-from .base import Engine, ProbingSession
+from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession
 
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
 
@@ -82,11 +84,56 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
     )
 
 
+def _kind_named(kind: str) -> str:
+    """By the affinity rules of SQLite's documentation (datatype3, section 3.1), and the names people use beyond them."""
+    word = kind.upper()
+    for part, ours in (("INT", "integer"), ("CHAR", "text"), ("TEXT", "text"), ("DATETIME", "text"), ("DATE", "text"), ("REAL", "float"),
+                       ("FLOA", "float"), ("DOUB", "float"), ("BLOB", "binary"), ("NUMERIC", "decimal"), ("DECIMAL", "decimal")):  # fmt: skip
+        if part in word:
+            return ours
+    return "any"
+
+
+def _shape(connection: sqlite3.Connection) -> list[dict[str, Any]]:
+    """The catalogue, read before the authorizer is set: the pragmas' functions do more than it lets through."""
+    made = Gathering()
+    names = "select type, name from sqlite_master where type in ('table', 'view') and name not like 'sqlite~_%' escape '~'"
+    for kind, name in connection.execute(names).fetchall():
+        table = made.table("", name, kind=kind)
+        try:
+            columns = connection.execute(
+                'select name, type, "notnull", dflt_value, pk from pragma_table_xinfo(?) where hidden <> 1', [name]
+            ).fetchall()
+        except sqlite3.Error:
+            continue  # a view over something that is gone still has its name
+        table.columns = [TableColumn(c, t, _kind_named(t), not n, d) for c, t, n, d, _ in columns]
+        table.primary_key = [c for c, *_, pk in sorted(columns, key=lambda row: row[4]) if pk]
+        keys: dict[int, list[tuple[Any, ...]]] = {}
+        for row in connection.execute(
+            'select id, "table", "from", "to" from pragma_foreign_key_list(?) order by id, seq', [name]
+        ):
+            keys.setdefault(row[0], []).append(row)
+        for rows in keys.values():
+            made.key("", name, "foreign", [row[2] for row in rows], ("", rows[0][1], [row[3] or "" for row in rows]))
+        for index, unique, origin in connection.execute(
+            'select name, "unique", origin from pragma_index_list(?)', [name]
+        ).fetchall():
+            over = [c for (c,) in connection.execute("select name from pragma_index_info(?) order by seqno", [index]) if c]
+            if origin == "u":
+                table.unique_keys.append(over)
+            table.indexes.append(f"{'unique ' if unique else ''}{index} ({', '.join(over)})")
+    if connection.execute("select 1 from sqlite_master where name = 'sqlite_stat1'").fetchone():
+        for name, stat in connection.execute("select tbl, max(stat) from sqlite_stat1 group by tbl"):
+            if ("", name) in made.tables and stat:
+                made.table("", name).rows_about = int(str(stat).split()[0])
+    return made.to_list()
+
+
 class SqliteSession(ProbingSession):
     """See SourceSession. The column kinds are ``any``: SQLite types each value, not the column."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
-        self.connection, self.path = connection, path
+    def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str, shape: list[dict[str, Any]]) -> None:
+        self.connection, self.path, self.encoding, self.shape = connection, path, encoding, shape
         self.cursor: sqlite3.Cursor | None = None
         self.width = 0
         self.text = ""
@@ -97,10 +144,23 @@ class SqliteSession(ProbingSession):
 
     def probe(self) -> str:
         try:
-            self.connection.execute("select count(*) from sqlite_master").fetchone()
+            [count] = self.connection.execute("select count(*) from sqlite_master where type in ('table', 'view')").fetchone()
         except sqlite3.Error as error:
             raise _translate(error) from error
-        return f"SQLite {sqlite3.sqlite_version}"
+        return f"{count} tables and views can be seen"
+
+    def prove_read_only(self) -> str:
+        try:
+            self.connection.execute("create temporary table ladle_proof (a)")
+        except sqlite3.Error as error:
+            return f"a write was refused: {error}"
+        raise SourceWritable("the session let a write through.", "Do not use this source; report it with the engine's version.")
+
+    def about(self) -> About:
+        return About(f"SQLite {sqlite3.sqlite_version}", encoding=self.encoding)
+
+    def catalogue(self) -> list[dict[str, Any]]:
+        return self.shape
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.text = one_reading_statement(statement.text, SQLITE)
@@ -148,10 +208,15 @@ class SqliteEngine(Engine):
     name = "sqlite"
     title = "SQLite"
     dialect = SQLITE
-    fields = {"path": (str, True, "absolute path of the database file, on the service's host")}
+    fields = {
+        "path": AddressField(
+            str, "absolute path of the database file, on the service's host", required=True, guarded=True, is_path=True
+        )
+    }
     takes_secret = False
+    networked = False
 
-    def open(self, address: Mapping[str, Any], secret: str) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         path = Path(address["path"])
         if not path.parent.is_dir():
             raise SourceUnreachable(f"there is no folder '{path.parent}' on this host.", "Correct the path of the source.")
@@ -164,7 +229,9 @@ class SqliteEngine(Engine):
             connection.execute("select * from json_each('[]')").fetchall()  # makes the table function known
             connection.execute("begin")
             connection.execute("select count(*) from sqlite_master").fetchone()  # takes the snapshot
+            encoding = connection.execute("pragma encoding").fetchone()[0]
+            shape = _shape(connection)
             connection.set_authorizer(_allow_reading)
         except sqlite3.Error as error:
             raise _translate(error) from error
-        return SqliteSession(connection, path)
+        return SqliteSession(connection, path, str(encoding), shape)

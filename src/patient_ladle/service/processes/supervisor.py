@@ -17,7 +17,8 @@ from pathlib import Path
 
 import psycopg
 
-from .cluster import Cluster, ClusterFailed
+from .cluster import Cluster
+from .private_server import ServerFailed
 
 log = logging.getLogger("ladle.service")
 
@@ -63,12 +64,12 @@ class Supervisor:
             self.parts.append(_Part("demo", _own("demo")))
 
     def _take_data_directory(self) -> None:
-        """One service a data directory. Raises ClusterFailed; the lock goes with this process."""
+        """One service a data directory. Raises ServerFailed; the lock goes with this process."""
         self.lock = open(self.data / "service.lock", "w")  # noqa: SIM115  # held for the life of the process
         try:
             fcntl.flock(self.lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            raise ClusterFailed(
+            raise ServerFailed(
                 f"another service runs on the data directory '{self.data}'.", "Stop it first, or choose another: LADLE_DATA=…"
             ) from None
 

@@ -26,6 +26,7 @@ class CheckStepView(serializers.Serializer):
     seconds = serializers.FloatField()
     detail = serializers.CharField()
     hint = serializers.CharField()
+    warning = serializers.CharField(default="")
 
 
 class AddressView(serializers.Serializer):
@@ -76,6 +77,8 @@ class EngineFieldView(serializers.Serializer):
     name = serializers.CharField()
     kind = serializers.ChoiceField(["text", "integer"])
     note = serializers.CharField()
+    required = serializers.BooleanField()
+    choices = serializers.ListField(child=serializers.CharField())
 
 
 class EngineView(serializers.Serializer):
@@ -108,8 +111,14 @@ class Engines(RoleView):
                 "title": e.title,
                 "takes_secret": e.takes_secret,
                 "address_fields": [
-                    {"name": key, "kind": "integer" if kind is int else "text", "note": note}
-                    for key, (kind, _, note) in e.fields.items()
+                    {
+                        "name": key,
+                        "kind": "integer" if field.kind is int else "text",
+                        "note": field.note,
+                        "required": field.required,
+                        "choices": field.choices,
+                    }
+                    for key, field in e.fields.items()
                 ],
             }
             for e in ENGINES.values()

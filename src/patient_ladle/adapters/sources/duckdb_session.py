@@ -1,0 +1,242 @@
+"""A session of the DuckDB engine that can only read, shared by the engines that stand on it.
+
+External access is off and the configuration locked before the author's text is seen, so that nothing can be attached,
+copied, loaded or read from the file system; one statement is taken, and only of the kind that gives rows. Rows come as
+Arrow batches. The engine's memory limit is soft: sessions belong into a child process whose memory is watched.
+"""
+
+from __future__ import annotations
+
+import re
+import tempfile
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import duckdb
+
+from patient_ladle.core.arrow_text import canonical_array, kind_of
+from patient_ladle.core.catalogue import Gathering, TableColumn
+from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
+from patient_ladle.core.dialects import DUCKDB
+from patient_ladle.core.errors import (
+    LadleError,
+    RunCancelled,
+    SourceNotReadable,
+    SourceWritable,
+    StatementFailed,
+    StatementRefused,
+    StatementWrong,
+)
+from patient_ladle.core.parameters import Value
+from patient_ladle.core.ports import Statement
+from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
+
+from .base import About, ProbingSession
+
+_DESCRIBE = "describe\n"
+"""On a line of its own, so that the engine's lines are the author's plus one."""
+MEMORY_LIMIT = "2GB"
+SAFE: dict[str, Any] = {
+    "enable_external_access": "false",
+    "autoinstall_known_extensions": "false",
+    "autoload_known_extensions": "false",
+    "allow_community_extensions": "false",
+    "python_enable_replacements": "false",
+    "memory_limit": MEMORY_LIMIT,
+    "threads": "2",
+}
+_CASTS = {
+    "text": "varchar",
+    "integer": "bigint",
+    "decimal": "decimal(38, 10)",
+    "boolean": "boolean",
+    "date": "date",
+    "timestamp": "timestamp",
+}
+_KINDS = (
+    (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
+    (r"^BOOLEAN$", "boolean"), (r"^DATE$", "date"), (r"^TIME$", "time"), (r"^TIMESTAMP WITH TIME ZONE$", "zoned"),
+    (r"^TIMESTAMP", "timestamp"), (r"^BLOB$", "binary"), (r"\[|STRUCT|MAP|UNION|JSON", "json"),
+)  # fmt: skip
+
+
+def kind_named(kind: str) -> str:
+    """The canonical kind of a type, from the engine's name for it."""
+    return next((ours for form, ours in _KINDS if re.search(form, kind)), "text")
+
+
+def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
+    """The one map from the engine's errors to ours, by their class."""
+    lines = str(error).strip().splitlines() or ["it said nothing"]
+    said = re.sub(r"^[A-Za-z ]+ Error: ", "", lines[0]).rstrip(".! ")
+    match error:
+        case duckdb.InterruptException():
+            return RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.")
+        case duckdb.PermissionException():
+            return StatementRefused(f"the statement does more than read: {said}.", "An extract only reads; take that part out.")
+        case duckdb.ParserException() | duckdb.BinderException() | duckdb.CatalogException():
+            where, facts = _placed(lines, text, rendered)
+            hint = next((line.strip() for line in lines[1:] if line.startswith(("Did you", "Candidate"))), "")
+            return StatementWrong(
+                f"the database does not understand the statement: {said}{where}.",
+                hint or "Correct the statement and save it again.",
+                **facts,
+            )
+        case duckdb.OutOfMemoryException():
+            return StatementFailed(f"the statement needs more than {MEMORY_LIMIT} of memory.", "Narrow the statement.")
+        case duckdb.IOException():
+            return SourceNotReadable(f"the files cannot be read: {said}.", "Look at the files and their rights.")
+    if "read-only" in str(error) or "lock" in said:
+        return StatementRefused(f"the statement does more than read: {said}.", "An extract only reads; take that part out.")
+    return StatementFailed(
+        f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets."
+    )
+
+
+def _placed(lines: Sequence[str], text: str, rendered: Rendered | None) -> tuple[str, dict[str, int]]:
+    """``LINE n: …`` and a caret below it say where, in the rendered text."""
+    for number, line in enumerate(lines):
+        head = re.match(r"LINE (\d+): ", line)
+        if head and rendered is not None and number + 1 < len(lines) and "^" in lines[number + 1]:
+            shown, caret = line[head.end() :].removeprefix("..."), lines[number + 1].index("^") - head.end()
+            caret -= 3 if line[head.end() :].startswith("...") else 0
+            row = int(head.group(1)) - 2
+            given = rendered.text.splitlines()[row]
+            start = given.find(shown.removesuffix("...")) if shown else -1
+            if start < 0:
+                return "", {}
+            before = sum(len(each) + 1 for each in rendered.text.splitlines()[:row])
+            line_number, column = place(text, rendered.original(before + start + caret))
+            return f" (line {line_number}, column {column})", {"line": line_number, "column": column}
+    return "", {}
+
+
+class DuckdbSession(ProbingSession):
+    """See SourceSession. ``who`` is what ``identity`` says; ``own`` is the session's own folder for what spills."""
+
+    def __init__(
+        self, connection: duckdb.DuckDBPyConnection, who: Mapping[str, str], own: tempfile.TemporaryDirectory[str] | None = None
+    ) -> None:
+        self.connection, self.who, self.own = connection, dict(who), own
+        self.rendered: Rendered | None = None
+        self.text = ""
+        self.bound: dict[str, Any] = {}
+        self.cancelled = False
+
+    def identity(self) -> dict[str, str]:
+        return self.who
+
+    def _asked(self, query: str) -> list[tuple[Any, ...]]:
+        try:
+            return self.connection.execute(query).fetchall()
+        except duckdb.Error as error:
+            raise translate(error) from error
+
+    def probe(self) -> str:
+        [(count,)] = self._asked("select count(*) from duckdb_tables() where not internal")
+        [(views,)] = self._asked("select count(*) from duckdb_views() where not internal")
+        return f"{count + views} tables and views can be seen"
+
+    def prove_read_only(self) -> str:
+        refused = []
+        for attempt in ("attach ':memory:' as ladle_proof_" + str(time.monotonic_ns()), "copy (select 1) to '/dev/null'"):
+            try:
+                self.connection.execute(attempt)
+            except duckdb.Error as error:
+                refused.append(str(error).splitlines()[0])
+        if not any("disabled" in words or "read-only" in words for words in refused):
+            raise SourceWritable(
+                "the session let a write through.", "Do not use this source; report it with the engine's version."
+            )
+        return f"a write was refused: {refused[-1]}"
+
+    def about(self) -> About:
+        [(zone,)] = self._asked("select current_setting('TimeZone')")
+        return About(f"DuckDB {duckdb.__version__}", str(zone), "UTF-8")
+
+    def catalogue(self) -> list[dict[str, Any]]:
+        made = Gathering()
+        for schema, name, comment, rows in self._asked(
+            "select schema_name, table_name, coalesce(comment, ''), estimated_size from duckdb_tables() where not internal"
+        ):
+            made.table(schema, name, comment=comment, rows_about=rows)
+        for schema, name, comment in self._asked(
+            "select schema_name, view_name, coalesce(comment, '') from duckdb_views() where not internal"
+        ):
+            made.table(schema, name, kind="view", comment=comment)
+        for schema, name, column, kind, nullable, default, comment in self._asked(
+            "select schema_name, table_name, column_name, data_type, is_nullable, column_default, coalesce(comment, '')"
+            " from duckdb_columns() where not internal order by table_oid, column_index"
+        ):
+            made.table(schema, name).columns.append(
+                TableColumn(column, kind, kind_named(kind), bool(nullable), default, comment)
+            )
+        for schema, name, kind, columns, table, to_columns in self._asked(
+            "select schema_name, table_name, constraint_type, constraint_column_names, referenced_table, referenced_column_names"
+            " from duckdb_constraints() where constraint_type in ('PRIMARY KEY', 'UNIQUE', 'FOREIGN KEY')"
+        ):
+            ours = {"PRIMARY KEY": "primary", "UNIQUE": "unique"}.get(kind, "foreign")
+            made.key(schema, name, ours, columns, (schema, table, to_columns) if ours == "foreign" else None)
+        for schema, name, index, text in self._asked("select schema_name, table_name, index_name, sql from duckdb_indexes()"):
+            made.table(schema, name).indexes.append(text or index)
+        return made.to_list()
+
+    def describe(self, statement: Statement) -> Sequence[Column]:
+        self.text = one_reading_statement(statement.text, DUCKDB)
+        given, self.bound = statement.values, {}
+
+        def put(name: str) -> str:
+            if name not in given.parameters:
+                raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+            parameter = given.parameters[name]
+            self.bound[name] = _bound(given.values[name])
+            return f"${name}::{_CASTS[parameter.type]}{'[]' if parameter.many else ''}"
+
+        self.rendered = replace_parameters(self.text, DUCKDB, put)
+        try:
+            statements = duckdb.extract_statements(self.rendered.text)
+            if len(statements) != 1 or statements[0].type != duckdb.StatementType.SELECT:
+                raise StatementRefused("the statement does more than read.", "Write one statement that selects something.")
+            rows = self.connection.execute(_DESCRIBE + self.rendered.text, self.bound or None).fetchall()
+        except duckdb.Error as error:
+            raise translate(error, self.text, self.rendered) from error
+        return [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]
+
+    def batches(self) -> Iterator[Batch]:
+        assert self.rendered is not None, "describe comes first"
+        try:
+            found = self.connection.sql(self.rendered.text, params=self.bound or None)
+            for batch in found.to_arrow_reader(BATCH_ROWS):
+                if self.cancelled:
+                    raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.")
+                if batch.num_rows:
+                    yield Batch(
+                        tuple(canonical_array(array) for array in batch.columns), (None,) * batch.num_columns, batch.num_rows
+                    )
+        except duckdb.Error as error:
+            raise translate(error, self.text, self.rendered) from error
+        except OSError as error:  # the Arrow reader's own class for an error of the engine
+            said = str(error)
+            if self.cancelled or "INTERRUPT" in said.upper():
+                raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
+            raise StatementFailed(
+                f"the database failed while running the statement: {said.splitlines()[0]}.",
+                "Correct the statement or the data it meets.",
+            ) from error
+
+    def cancel(self) -> None:
+        self.cancelled = True
+        self.connection.interrupt()
+
+    def close(self) -> None:
+        self.connection.close()
+        if self.own is not None:
+            self.own.cleanup()
+
+
+def _bound(value: Value) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
+__all__ = ["SAFE", "DuckdbSession", "kind_named", "kind_of", "translate"]

@@ -1,0 +1,94 @@
+"""A folder of CSV and Parquet files as a source: each file, or each folder of files, is a table.
+
+The service opens the files as Arrow datasets and hands them to an in-memory engine whose external access is off, so a
+statement can reach these files and no others, and write none. A file whose real path leads out of the folder is refused.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+import pyarrow.dataset as datasets
+
+from patient_ladle.core.dialects import DUCKDB
+from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable
+
+from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
+from .duckdb_session import SAFE, DuckdbSession
+
+_FORMATS = {".csv": "csv", ".parquet": "parquet"}
+MAX_FILES = 10_000
+"""Files below one folder; beyond that a listing takes longer than a person waits."""
+
+
+def tables_of(folder: Path) -> dict[str, list[Path]]:
+    """Table name to its files: a file stands for itself, a folder for all the files in it that are of one kind.
+
+    Raises SourceNotReadable for a file that leads out of the folder, or two tables of one name.
+    """
+    root = folder.resolve()
+    found: dict[str, list[Path]] = {}
+    for count, path in enumerate(sorted(folder.rglob("*"))):
+        if count > MAX_FILES:
+            raise SourceNotReadable(f"there are more than {MAX_FILES:,} files below '{folder}'.", "Name a smaller folder.")
+        if path.suffix.lower() not in _FORMATS or not path.is_file():
+            continue
+        if not path.resolve().is_relative_to(root):
+            raise SourceNotReadable(
+                f"'{path}' leads out of its folder.", "Put the file itself there, or name the other folder."
+            )
+        place = path.relative_to(folder)
+        name = place.stem if len(place.parts) == 1 else "_".join(place.parts[:-1])
+        found.setdefault(name, []).append(path)
+    for name, paths in found.items():
+        if len({path.suffix.lower() for path in paths}) > 1 or len({path.parent for path in paths}) > 1:
+            raise SourceNotReadable(f"the table '{name}' would be made of unlike files.", "Keep one kind of file to a name.")
+    return found
+
+
+class FilesEngine(Engine):
+    """See Engine."""
+
+    name = "files"
+    title = "Data files"
+    dialect = DUCKDB
+    fields = {
+        "folder": AddressField(
+            str,
+            "absolute path of a folder with CSV or Parquet files, on the service's host",
+            required=True,
+            guarded=True,
+            is_path=True,
+        )
+    }
+    takes_secret = False
+    networked = False
+
+    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+        folder = Path(address["folder"])
+        if not folder.parent.is_dir():
+            raise SourceUnreachable(f"there is no folder '{folder.parent}' on this host.", "Correct the folder of the source.")
+        if not folder.is_dir():
+            raise SourceDatabaseMissing(f"there is no folder '{folder}' on this host.", "Correct the folder of the source.")
+        opened = {}
+        for name, paths in tables_of(folder).items():
+            try:
+                opened[name] = datasets.dataset([str(path) for path in paths], format=_FORMATS[paths[0].suffix.lower()])
+            except (pa.ArrowException, OSError) as error:
+                said = str(error).splitlines()[0]
+                raise SourceNotReadable(f"'{paths[0].name}' cannot be read: {said}.", "Correct or remove the file.") from error
+        if not opened:
+            raise SourceNotReadable(
+                f"there are no CSV or Parquet files in '{folder}'.", "Put some there, or correct the folder."
+            )
+        own = tempfile.TemporaryDirectory(prefix="ladle-files-")
+        connection = duckdb.connect(":memory:", config=SAFE | {"temp_directory": own.name, "max_temp_directory_size": "10GB"})
+        for name, dataset in opened.items():
+            connection.register(name, dataset)
+        connection.execute("set lock_configuration = true")
+        return DuckdbSession(connection, {"folder": str(folder)}, own)
