@@ -52,7 +52,14 @@ def addresses():
     for path, methods in document["paths"].items():
         for method in methods:
             if "sign-in" not in path:
-                yield method.upper(), re.sub(r"\{number\}", "1", re.sub(r"\{token_id\}", "1", re.sub(r"\{name\}", "x", path)))
+                yield (
+                    method.upper(),
+                    re.sub(
+                        r"\{number\}",
+                        "1",
+                        re.sub(r"\{token_id\}", "1", re.sub(r"\{(name|table)\}", "x", re.sub(r"\{(row|column)\}", "0", path))),
+                    ),
+                )
 
 
 @pytest.mark.parametrize(("method", "path"), [*addresses(), ("GET", "/api/v1/openapi.json"), ("GET", "/api/v1/nowhere")])

@@ -10,7 +10,7 @@ from typing import NoReturn
 import argcomplete
 
 from patient_ladle import __version__
-from patient_ladle.client import CallFailed, NotReachable, RunFailed
+from patient_ladle.client import CallFailed, InquiryFailed, NotReachable, RunFailed
 from patient_ladle.client.errors import ClientError
 
 from .commands import access, complete_names, extracts, results, runs, schedules, service, sources
@@ -61,7 +61,7 @@ def main(words: list[str] | None = None) -> int:
     args = made.parse_args(words)
     try:
         return int(args.action(args) or DONE)
-    except RunFailed as error:
+    except (RunFailed, InquiryFailed) as error:
         print(f"ladle: {error}", file=sys.stderr)
         return FAILED
     except CallFailed as error:

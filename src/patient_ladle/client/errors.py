@@ -42,5 +42,14 @@ class RunFailed(ClientError):
         self.run = run
 
 
+class InquiryFailed(ClientError):
+    """An inquiry ended without an answer; ``inquiry`` is its record."""
+
+    def __init__(self, inquiry: dict[str, Any]) -> None:
+        error = inquiry.get("error") or {}
+        super().__init__(str(error.get("message") or f"the inquiry {inquiry['state']}."), str(error.get("hint") or ""))
+        self.inquiry = inquiry
+
+
 class FileDamaged(ClientError):
     """What was saved is not what the service has: the checksum differs."""

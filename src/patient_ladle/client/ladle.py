@@ -16,7 +16,7 @@ from types import TracebackType
 from typing import Any
 from urllib.parse import quote
 
-from .errors import ClientError, FileDamaged, RunFailed
+from .errors import ClientError, FileDamaged, InquiryFailed, RunFailed
 from .transport import Transport
 
 Record = dict[str, Any]
@@ -25,6 +25,7 @@ Paths = list[Path]
 Moments = list[str]
 ENDED = ("finished", "failed", "cancelled")
 POLL_SECONDS = 0.5
+INQUIRY_POLL_SECONDS = 0.15
 
 
 def _name(name: object) -> str:
@@ -115,11 +116,11 @@ class Sources(_Group):
         return self._get(f"/sources/{_name(name)}")
 
     def add(self, name: str, engine: str, addresses: Mapping[str, Any], **settings: Any) -> Record:
-        """``addresses``: environment → ``{"address": {…}, "secret": "…"}``."""
+        """``addresses``: environment → ``{"address": {…}, "secret": "…"}`` or ``{"url": "…"}``."""
         return self._post("/sources", {"name": name, "engine": engine, "addresses": dict(addresses), **settings})
 
     def edit(self, name: str, **changes: Any) -> Record:
-        """``note``, ``places``, ``deadline_seconds``, ``addresses`` (None removes one)."""
+        """``note``, ``group``, ``places``, limits, ``addresses`` (None removes one)."""
         return self._patch(f"/sources/{_name(name)}", changes)
 
     def remove(self, name: str) -> None:
@@ -130,6 +131,45 @@ class Sources(_Group):
         """Check one address, or all; each with its steps."""
         at = f"?environment={_name(environment)}" if environment else ""
         return self._post(f"/sources/{_name(name)}/check{at}")
+
+    def catalogue(self, name: str, environment: str) -> Record:
+        """The stored catalogue: tables, kinds, about how many rows. ``gathered_at`` is None while there is none."""
+        return self._get(f"/sources/{_name(name)}/catalogue", environment=environment)
+
+    def table(self, name: str, environment: str, table: str) -> Record:
+        """One table: columns, keys both ways, indexes."""
+        return self._get(f"/sources/{_name(name)}/tables/{_name(table)}", environment=environment)
+
+    def search(self, word: str, environment: str | None = None) -> Records:
+        """Tables and columns by name, in every source that was looked around in."""
+        return self._get("/catalogue-search", word=word, environment=environment)
+
+    def ask(self, name: str, environment: str, kind: str, **request: Any) -> Record:
+        """Start an inquiry: ``catalogue``, ``rows``, ``count`` or ``counts``. See ``look`` for waiting as well."""
+        wanted = {"environment": environment, "kind": kind} | {k: v for k, v in request.items() if v is not None}
+        return self._post(f"/sources/{_name(name)}/inquiries", wanted)
+
+    def inquiry(self, number: str) -> Record:
+        """How far an inquiry is, and what it found."""
+        return self._get(f"/inquiries/{_name(number)}")
+
+    def cancel_inquiry(self, number: str) -> Record:
+        """Stop an inquiry, and its statement in the source."""
+        return self._post(f"/inquiries/{_name(number)}/cancel")
+
+    def look(self, name: str, environment: str, kind: str, **request: Any) -> Record:
+        """Ask and wait for the end; an interrupt cancels it. Raises InquiryFailed."""
+        found = self.ask(name, environment, kind, **request)
+        try:
+            while found["state"] in ("waiting", "running"):
+                time.sleep(INQUIRY_POLL_SECONDS)
+                found = self.inquiry(found["id"])
+        except KeyboardInterrupt:
+            self.cancel_inquiry(found["id"])
+            raise
+        if found["state"] != "finished":
+            raise InquiryFailed(found)
+        return found
 
 
 class Extracts(_Group):

@@ -83,6 +83,15 @@ class Gathering:
         return [self.tables[place].to_dict() for place in sorted(self.tables)]
 
 
+def without_schema(catalogue: Iterable[dict[str, Any]], schema: str) -> list[dict[str, Any]]:
+    """The catalogue with that schema left unsaid and first: its tables need no prefix, in no environment."""
+    made = list(catalogue)
+    for table in made:
+        for place in (table, *table["foreign_keys"]):
+            place["schema"] = "" if place["schema"] == schema else place["schema"]
+    return sorted(made, key=lambda table: (table["schema"], table["name"]))
+
+
 def names_of(table: Mapping[str, Any]) -> str:
     """``schema.table``, or the table alone where the engine has no schemas."""
     return f"{table['schema']}.{table['name']}" if table["schema"] else str(table["name"])

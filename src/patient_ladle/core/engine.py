@@ -15,7 +15,7 @@ from typing import Any, BinaryIO
 
 from .columns import Column, unique_names
 from .descriptor import describe_result
-from .errors import DeadlineExceeded, Fenced, LadleError, ProofFailed, RunCancelled
+from .errors import DeadlineExceeded, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
 from .formats import get_format
 from .formats.base import Format, FormatWriter
 from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StoredFile
@@ -35,6 +35,8 @@ class RunJob:
     formats: tuple[str, ...]
     deliver_into: str = ""
     about: dict[str, Any] = field(default_factory=dict)
+    max_rows: int | None = None
+    max_bytes: int | None = None
 
 
 class _CountedFile:
@@ -128,7 +130,7 @@ def _fetch(
         results.append(_OpenResult(member, job.stem + member.ending, counted, member.writer(counted, columns)))  # type: ignore[arg-type]  # the writers need write and flush only
     started = clock.monotonic()
     try:
-        rows = _write_all(session, results, ledger, clock)
+        rows = _write_all(job, session, results, ledger, clock)
         for result in results:
             result.writer.close()
     except BaseException:
@@ -142,15 +144,25 @@ def _fetch(
     return results
 
 
-def _write_all(session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock) -> int:
+def _refuse_too_large(job: RunJob, rows: int, size: int) -> None:
+    for found, most, unit in ((rows, job.max_rows, "rows"), (size, job.max_bytes, "bytes")):
+        if most is not None and found > most:
+            raise ResultTooLarge(
+                f"the result has more than the {most:,} {unit} that its source allows.",
+                f"Narrow the statement, or ask an administrator to raise the source's limit of {unit}.",
+            )
+
+
+def _write_all(job: RunJob, session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock) -> int:
     rows = size = 0
     told = clock.monotonic()
     for batch in session.batches():
         if ledger.cancel_asked():
             raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
+        rows, size = rows + batch.rows, size + batch.bytes
+        _refuse_too_large(job, rows, size)
         for result in results:
             result.writer.write(batch)
-        rows, size = rows + batch.rows, size + batch.bytes
         if clock.monotonic() - told >= PROGRESS_SECONDS:
             ledger.progress(rows, size)
             told = clock.monotonic()

@@ -25,6 +25,8 @@ def _start(args: argparse.Namespace) -> int:
     try:
         data.mkdir(parents=True, exist_ok=True)
         os.environ["LADLE_DATA"] = str(data)
+        if args.demo:
+            os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor"))
         return Supervisor(data, args.places, args.demo).run(f"http://{settings.LISTEN}:{settings.PORT}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)

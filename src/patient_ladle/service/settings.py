@@ -13,6 +13,7 @@ LISTEN = os.environ.get("LADLE_LISTEN", "127.0.0.1")
 PORT = int(os.environ.get("LADLE_PORT", "8470"))
 RESULT_STORE = Path(os.environ.get("LADLE_RESULT_STORE") or DATA / "results")
 DELIVERY_ROOTS = [Path(p) for p in os.environ.get("LADLE_DELIVERY_ROOTS", "").split(":") if p] or [DATA / "deliveries"]
+SOURCE_ROOTS = [Path(p) for p in os.environ.get("LADLE_SOURCE_ROOTS", "").split(":") if p] or [DATA / "source-files"]
 SOURCE_SECRETS = Path(os.environ.get("LADLE_SOURCE_SECRETS") or DATA / "source-secrets")
 
 _URL = urlsplit(os.environ.get("LADLE_DATABASE_URL", "postgresql://ladle@127.0.0.1:5432/ladle"))

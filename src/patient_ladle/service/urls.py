@@ -10,6 +10,7 @@ from .people import api as people
 from .runs import api as runs
 from .schedules import api as schedules
 from .sources import api as sources
+from .sources import browse_api as browsing
 
 _API = "api/v1/"
 urlpatterns = [
@@ -27,6 +28,13 @@ urlpatterns = [
     path(_API + "sources", sources.Sources.as_view()),
     path(_API + "sources/<str:name>", sources.OneSource.as_view()),
     path(_API + "sources/<str:name>/check", sources.SourceCheck.as_view()),
+    path(_API + "sources/<str:name>/catalogue", browsing.Catalogue.as_view()),
+    path(_API + "sources/<str:name>/tables/<str:table>", browsing.OneTable.as_view()),
+    path(_API + "sources/<str:name>/inquiries", browsing.Inquiries.as_view()),
+    path(_API + "catalogue-search", browsing.CatalogueSearch.as_view()),
+    path(_API + "inquiries/<str:number>", browsing.OneInquiry.as_view()),
+    path(_API + "inquiries/<str:number>/cancel", browsing.InquiryCancel.as_view()),
+    path(_API + "inquiries/<str:number>/cells/<int:row>/<int:column>", browsing.InquiryCell.as_view()),
     path(_API + "extracts", extracts.Extracts.as_view()),
     path(_API + "extracts/<str:name>", extracts.OneExtract.as_view()),
     path(_API + "extracts/<str:name>/revisions", extracts.ExtractRevisions.as_view()),

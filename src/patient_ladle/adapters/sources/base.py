@@ -146,6 +146,10 @@ class Engine(ABC):
         """Names of the databases that the login may see, for whoever named one that is not there."""
         return []
 
+    def default_schema(self, address: Mapping[str, Any]) -> str:
+        """The schema whose tables need no prefix in a session at that address."""
+        return "main"
+
     def checked_address(self, address: Mapping[str, Any]) -> dict[str, Any]:
         """The address with every field known, typed and present. Raises BadInput."""
         made: dict[str, Any] = {}

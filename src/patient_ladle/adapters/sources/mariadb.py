@@ -237,13 +237,24 @@ class MariadbSession(ProbingSession):
             f"select table_schema, table_name, table_type, table_comment, table_rows from information_schema.tables where {outside}"
         ):
             is_view = kind == "VIEW"
-            facts = {"kind": "view" if is_view else "table", "comment": "" if is_view else comment, "rows_about": None if rows is None else int(rows)}
+            facts = {
+                "kind": "view" if is_view else "table",
+                "comment": "" if is_view else comment,
+                "rows_about": None if rows is None else int(rows),
+            }
             made.table(schema, name, **facts)
         for schema, name, column, kind, base, nullable, default, comment in self._asked(
             "select table_schema, table_name, column_name, column_type, data_type, is_nullable = 'YES', column_default, column_comment"
             f" from information_schema.columns where {outside} order by table_schema, table_name, ordinal_position"
         ):
-            found = TableColumn(column, kind, _CATALOGUE_KINDS.get(base, "text"), nullable == "1", default, comment)
+            found = TableColumn(
+                column,
+                kind,
+                _CATALOGUE_KINDS.get(base, "text"),
+                nullable == "1",
+                None if default == "NULL" else default,
+                comment,
+            )
             made.table(schema, name).columns.append(found)
         self._keys(made, outside)
         return made.to_list()
@@ -447,6 +458,9 @@ class MariadbEngine(Engine):
         except (pymysql.Error, OSError) as error:
             raise _translate(error) from error
         return MariadbSession(connection, self, address, secret)
+
+    def default_schema(self, address: Mapping[str, Any]) -> str:
+        return str(address["database"])
 
     def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
         try:

@@ -399,6 +399,9 @@ class PostgresqlEngine(Engine):
             **{name: address[field] for field, name in files.items() if field in address},
         )
 
+    def default_schema(self, address: Mapping[str, Any]) -> str:
+        return str(address.get("search_path") or "public").split(",")[0].strip().strip('"')
+
     def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
         try:
             with self._connection(address, secret, connect_seconds, "postgres") as connection:

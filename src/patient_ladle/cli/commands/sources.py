@@ -11,7 +11,7 @@ from typing import Any
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, pairs
+from . import Noun, browsing, connected, pairs
 
 
 def _verdict(address: dict[str, Any]) -> str:
@@ -37,8 +37,8 @@ def source_list(args: argparse.Namespace) -> None:
 
 
 def _where(address: dict[str, str]) -> str:
-    if "path" in address:
-        return address["path"]
+    if "host" not in address:
+        return address.get("path") or address.get("folder") or ""
     return f"{address.get('user')}@{address.get('host')}:{address.get('port')}/{address.get('database')}"
 
 
@@ -46,7 +46,9 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     if args.json:
         return print_json(source)
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
-    facts += [("places", f"{source['places']} run(s) at once"), ("deadline", f"{source['deadline_seconds']} s")]
+    facts += [("group", source["group"]), ("places", f"{source['places']} run(s) at once")]
+    facts += [("deadline", f"{source['deadline_seconds']} s"), ("connect within", f"{source['connect_seconds']} s")]
+    facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
         facts.append((address["environment"], f"{_where(address['address'])}{secret}; {_verdict(address)}"))
@@ -60,6 +62,8 @@ def source_show(args: argparse.Namespace) -> None:
 
 def _address_body(args: argparse.Namespace) -> dict[str, Any]:
     body: dict[str, Any] = {"address": pairs(args.address, "--address")}
+    if args.url_stdin:
+        return body | {"url": sys.stdin.readline().strip()}
     if args.secret_stdin:
         body["secret"] = sys.stdin.readline().rstrip("\n")
     elif args.secret_from:
@@ -72,20 +76,23 @@ def _address_body(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _settings(args: argparse.Namespace) -> dict[str, Any]:
-    given = {"note": args.note, "places": args.places, "deadline_seconds": args.deadline}
+    given = {
+        "note": args.note, "group": args.group, "places": args.places, "deadline_seconds": args.deadline,
+        "connect_seconds": args.connect, "max_rows": args.max_rows, "max_bytes": args.max_bytes,
+    }  # fmt: skip
     return {key: value for key, value in given.items() if value is not None}
 
 
 def source_add(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        addresses = {args.env: _address_body(args)} if args.address else {}
+        addresses = {args.env: _address_body(args)} if args.address or args.url_stdin else {}
         _show(args, ladle.sources.add(args.name, args.engine, addresses, **_settings(args)))
 
 
 def source_edit(args: argparse.Namespace) -> None:
     changes = _settings(args)
     with connected(args) as ladle:
-        if args.address:
+        if args.address or args.url_stdin:
             changes["addresses"] = {args.env: _address_body(args)}
         if args.remove_address:
             changes["addresses"] = {args.env: None}
@@ -117,9 +124,29 @@ def source_check(args: argparse.Namespace) -> int:
             for step in address["last_check"]:
                 mark = "passed" if step["passed"] else "FAILED"
                 print(f"  {step['step']:<10} {mark}  {step['seconds']:6.3f} s  {step['detail']}")
+                if step["warning"]:
+                    print(f"  {'':<10} {'mind':<6}            {step['warning']}")
                 if step["hint"]:
                     print(f"  {'':<10} {'next':<6}            {step['hint']}")
     return 0 if good else 1
+
+
+def source_engines(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.sources.engines()
+    if args.json:
+        return print_json(found)
+    rows = [
+        (
+            e["name"] if not n else "",
+            f["name"],
+            "needed" if f["required"] else "",
+            f["note"] + (f": {', '.join(f['choices'])}" if f["choices"] else ""),
+        )
+        for e in found
+        for n, f in enumerate(e["address_fields"])
+    ]
+    return print_table(("ENGINE", "FIELD", "", "WHAT IT IS"), rows, "there are no engines.")
 
 
 def environment_list(args: argparse.Namespace) -> None:
@@ -139,10 +166,20 @@ def environment_add(args: argparse.Namespace) -> None:
 
 def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", default="live", help="environment of the address (default live)")
-    verb.add_argument("--address", nargs="+", metavar="FIELD=VALUE", help="host= port= database= user=, or path=")
+    verb.add_argument(
+        "--address",
+        nargs="+",
+        metavar="FIELD=VALUE",
+        help="host= port= database= user=, or path=, or folder=; see ladle source engines",
+    )
+    verb.add_argument("--url-stdin", action="store_true", help="read a connection URL, its password in it, from standard input")
     verb.add_argument("--secret-stdin", action="store_true", help="read the login's password from standard input")
     verb.add_argument("--secret-from", metavar="REF", help="env:LADLE_SOURCE_… or file:NAME, resolved by the service")
     verb.add_argument("--note")
+    verb.add_argument("--group", help="group of sources that it belongs to")
+    verb.add_argument("--connect", type=int, metavar="SECONDS", help="longest wait for a connection (default 10)")
+    verb.add_argument("--max-rows", type=int, help="refuse results of more rows")
+    verb.add_argument("--max-bytes", type=int, help="refuse results of more bytes")
     verb.add_argument("--places", type=int, help="runs that may read it at once")
     verb.add_argument("--deadline", type=int, metavar="SECONDS", help="longest time of one statement")
 
@@ -157,7 +194,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "ladle source add metering postgresql --address host=db1 port=5432 database=metering user=reports",
     )  # fmt: skip
     verb.add_argument("name")
-    verb.add_argument("engine", help="postgresql or sqlite")
+    verb.add_argument("engine", help="postgresql, mariadb, sqlite, duckdb or files")
     _address_options(verb)
     verb = source.verb(
         "edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --places 4"
@@ -169,10 +206,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     verb = source.verb(
-        "check", source_check, "Reached, signed in, may read? All sources without a name.", "ladle source check metering"
+        "check",
+        source_check,
+        "Every step from name to read-only, with its time and the next step. All sources without a name.",
+        "ladle source check metering",
     )
     verb.add_argument("name", nargs="?")
     verb.add_argument("--env", help="only this environment")
+    source.verb("engines", source_engines, "The engines there are, and the fields of their addresses.", "ladle source engines")
+    browsing.add_to(source)
     environment = Noun(nouns, common, "environment", "Environments: live, rehearsal, …")
     environment.verb("list", environment_list, "List environments.")
     verb = environment.verb("add", environment_add, "Add an environment.", "ladle environment add rehearsal")

@@ -20,11 +20,14 @@ from pathlib import Path
 from typing import Any
 
 from patient_ladle.adapters.sources import get_engine
+from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores.folder import FolderStore
+from patient_ladle.core.catalogue import without_schema
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import Fenced, LadleError, RunCancelled, ServiceFault
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
+from patient_ladle.core.preview import PreviewLimits, first_rows
 
 
 class _SystemClock:
@@ -93,24 +96,50 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         formats=tuple(job["formats"]),
         deliver_into=job["deliver_into"],
         about=about,
+        max_rows=job["max_rows"],
+        max_bytes=job["max_bytes"],
     )
 
-    def open_session() -> SourceSession:
-        session = get_engine(job["engine"]).open(job["address"], job["secret"])
-        ledger.session = session
-        if ledger.cancelled.is_set():
-            session.close()
-            raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
-        return session
-
     folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
-    run_extract(work, open_session, folder, ledger, _SystemClock())
+    run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
     ledger.tell("done")
 
 
+def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
+    session = get_engine(job["engine"]).open(job["address"], job["secret"], job["connect_seconds"])
+    ledger.session = session
+    if ledger.cancelled.is_set():
+        session.close()
+        raise RunCancelled("this was cancelled.", "Start it again when it is wanted.")
+    return session
+
+
 def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
-    steps = get_engine(job["engine"]).check(job["address"], job["secret"])
+    steps = get_engine(job["engine"]).check(job["address"], job["secret"], job["connect_seconds"])
     ledger.tell("done", steps=[step.to_dict() for step in steps])
+
+
+def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:
+    session = _opened(job, ledger)
+    try:
+        default = get_engine(job["engine"]).default_schema(job["address"])
+        ledger.tell("done", result=without_schema(session.catalogue(), default))
+    finally:
+        session.close()
+
+
+def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
+    parameters = [Parameter.from_dict(item) for item in job["parameters"]]
+    values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
+    session = _opened(job, ledger)
+    try:
+        found = first_rows(session, Statement(job["statement"], values), PreviewLimits(rows=job["rows"]))
+        ledger.tell("done", result=found | {"identity": session.identity()})
+    finally:
+        session.close()
+
+
+_DOES = {"run": _run, "check": _check, "catalogue": _catalogue, "rows": _rows}
 
 
 def main() -> None:
@@ -119,7 +148,7 @@ def main() -> None:
     ledger = PipeLedger()
     threading.Thread(target=ledger.listen, daemon=True).start()
     try:
-        (_check if job["do"] == "check" else _run)(job, ledger)
+        _DOES[job["do"]](job, ledger)
     except LadleError as error:
         ledger.tell("failed", error=error.to_dict())
     except MemoryError:

@@ -22,12 +22,12 @@ class ServiceBusy(LadleError):
     transient = True
 
 
-def check_in_child(engine: str, address: dict[str, Any], secret: str) -> list[dict[str, Any]]:
+def check_in_child(way: dict[str, Any]) -> list[dict[str, Any]]:
     """The steps of a source check, done in a child that is stopped at the deadline."""
     if not _places.acquire(timeout=DEADLINE_SECONDS):
         raise ServiceBusy("other checks take all the places.", "Try again in a moment.")
     try:
-        child = Child({"do": "check", "engine": engine, "address": address, "secret": secret})
+        child = Child({"do": "check", **way})
         timer = threading.Timer(DEADLINE_SECONDS, child.kill)
         timer.start()
         try:

@@ -6,6 +6,7 @@ import os
 import secrets
 import signal
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -26,7 +27,8 @@ from patient_ladle.service.schedules.services import add_schedule, edit_schedule
 from patient_ladle.service.sources.models import Environment, Source
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
-from . import data
+from . import data, field_data
+from .maria_server import MariaServer
 from .scenario import EXTRACTS, FIRST_RUNS, SCHEDULES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
@@ -41,26 +43,43 @@ def _anchor(home: Path) -> date:
     return date.fromisoformat(given or kept_secret(home / "anchor-date.txt", today))
 
 
-def _sources(home: Path, cluster: Cluster) -> None:
+NOTES = {
+    "metering": ("postgresql", "Districts, premises, meters and their readings."),
+    "works": ("mariadb", "Work orders, crews, leaks and their photographs."),
+    "laboratory": ("sqlite", "Samples and their results."),
+    "telemetry": ("files", "Pressure and flow, as the loggers sent them."),
+    "archive": ("postgresql", "Readings of earlier years. Its address is wrong on purpose: check it."),
+}
+
+
+def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
     anchor = _anchor(home)
     password = kept_secret(home / "keys" / "reader.password", secrets.token_urlsafe(18))
-    addresses: dict[str, dict[str, Any]] = {"metering": {}, "laboratory": {}}
+    addresses: dict[str, dict[str, Any]] = {name: {} for name in NOTES}
     for environment, (meters, days) in data.SIZES.items():
         database = f"metering_{environment}"
         cluster.make_database(database)
         data.make_metering(cluster.url(database), password, anchor, meters, days)
-        laboratory = home / f"laboratory-{environment}.db"
+        laboratory, telemetry = home / f"laboratory-{environment}.db", home / f"telemetry-{environment}"
         data.make_laboratory(laboratory, anchor, days + 60)
-        address = {"host": "127.0.0.1", "port": cluster.port, "database": database, "user": data.READER}
+        reader = f"{data.READER}_{environment}"  # one for each: a login sees every database that it may read
+        field_data.make_works(maria, f"works_{environment}", reader, password, anchor, meters // 2)
+        field_data.make_telemetry(telemetry, anchor, days // 3)
+        login = {"host": "127.0.0.1", "user": data.READER}
+        address = login | {"port": cluster.port, "database": database}
         addresses["metering"][environment] = {"address": address, "secret": password}
+        address = login | {"port": maria.port, "database": f"works_{environment}", "user": reader}
+        addresses["works"][environment] = {"address": address, "secret": password}
         addresses["laboratory"][environment] = {"address": {"path": str(laboratory)}}
-    engines = {"metering": "postgresql", "laboratory": "sqlite"}
-    notes = {"metering": "Districts, premises, meters and their readings.", "laboratory": "Samples and their results."}
-    for name, engine in engines.items():
+        addresses["telemetry"][environment] = {"address": {"folder": str(telemetry)}}
+    wrong = {"host": "127.0.0.1", "user": data.READER, "port": cluster.port, "database": "metering_archiv"}
+    addresses["archive"]["live"] = {"address": wrong, "secret": password}
+    for name, (engine, note) in NOTES.items():
         if Source.objects.filter(name=name).exists():
             edit_source(name, {"addresses": addresses[name]})
         else:
-            add_source(name, engine, addresses[name], note=notes[name])
+            group = "network" if name in ("telemetry", "works") else "customers" if name != "laboratory" else "quality"
+            add_source(name, engine, addresses[name], note=note, group=group)
 
 
 def _people_and_environments() -> None:
@@ -99,13 +118,15 @@ def main() -> int:
     login = settings.DATA / "demo-login.txt"
     login.write_text("".join(f"{name} ({role}), password {PASSWORD}\n" for name, role in PEOPLE.items()))
     print(f"demo login: rita, password {PASSWORD} (all logins: {login})", flush=True)
-    cluster = Cluster(home, "metering")
-    cluster.start()
+    cluster, maria = Cluster(home, "metering"), MariaServer(home, "works")
     try:
-        _sources(home, cluster)
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(lambda server: server.start(), (cluster, maria)))
+        _sources(home, cluster, maria)
         _repository()
-        print("demo sources: metering and laboratory are up", flush=True)
+        print(f"demo sources: {', '.join(NOTES)} are up (archive's address is wrong on purpose)", flush=True)
         stop.wait()
     finally:
         cluster.stop()
+        maria.stop()
     return 0

@@ -143,6 +143,61 @@ group by p.point_id order by p.name
 """,
     },
     {
+        "name": "old_repairs",
+        "folder": "network",
+        "source": "works",
+        "formats": ["xlsx", "csv"],
+        "deliver_into": "works",
+        "file_name": "repairs-{environment}-{data_date}",
+        "notes": "Repairs that were opened more than so many days before the data date and are still open.",
+        "statement": """select o.order_id, o.opened_at, datediff(:data_date, o.opened_at) as days_open, d.name as district, c.name as crew,
+       o.kind, o.note
+from work_orders o
+join districts d on d.district_id = o.district_id
+left join crews c on c.crew_id = o.crew_id
+where o.closed_at is null and o.opened_at < :data_date - interval :days day
+  and o.kind in :kinds
+order by o.opened_at, o.order_id
+""",
+        "parameters": [
+            {"name": "days", "type": "integer", "default": 7, "note": "Five working days are seven by the calendar."},
+            {
+                "name": "kinds",
+                "type": "text",
+                "many": True,
+                "default": ["burst", "leak"],
+                "allowed": ["burst", "leak", "meter", "valve"],
+            },
+        ],
+    },
+    {
+        "name": "night_flow",
+        "folder": "network",
+        "source": "telemetry",
+        "formats": ["csv"],
+        "notes": "Mean flow between two and four at night: what runs then mostly leaks.",
+        "statement": """select district, cast(measured_at as date) as night, round(avg(litres_a_second), 2) as litres_a_second,
+       min(litres_a_second) as least, count(*) as readings
+from flow
+where hour(measured_at) between 2 and 3 and measured_at >= :data_date - interval 14 day and measured_at < :data_date
+group by all
+order by district, night
+""",
+    },
+    {
+        "name": "low_pressure",
+        "folder": "network",
+        "source": "telemetry",
+        "formats": ["csv", "json"],
+        "notes": "Loggers whose pressure fell below the standard of service.",
+        "statement": """select logger, district, measured_at, metres_head
+from pressure
+where metres_head < :standard
+order by measured_at, logger
+""",
+        "parameters": [{"name": "standard", "type": "decimal", "default": "11", "note": "Metres head at the stop tap."}],
+    },
+    {
         "name": "chlorine_residual",
         "folder": "regulation/water quality",
         "source": "laboratory",
@@ -169,6 +224,8 @@ FIRST_RUNS: list[dict[str, Any]] = [
     {"extract": "limit_exceedances"},
     {"extract": "high_users", "formats": ["csv", "json"]},
     {"extract": "samples_by_point"},
+    {"extract": "old_repairs"},
+    {"extract": "night_flow"},
     {"extract": "chlorine_residual"},
     {"extract": "monthly_consumption", "environment": "rehearsal", "values": {"zone": "Coast"}},
 ]

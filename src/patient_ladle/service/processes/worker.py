@@ -25,7 +25,7 @@ from patient_ladle.service.children.launch import Child
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.services import QUEUED_CHANNEL
-from patient_ladle.service.sources.queries import address_in, secret_of
+from patient_ladle.service.sources.queries import address_in, way_to
 
 log = logging.getLogger("ladle.worker")
 
@@ -70,9 +70,7 @@ def job_of(run: Run) -> dict[str, Any]:
         "attempt": run.attempt,
         "name": run.extract.name,
         "stem": stem(revision.file_name, names),
-        "engine": run.source.engine,
-        "address": address.fields,
-        "secret": secret_of(address),
+        **way_to(address),
         "statement": revision.statement,
         "parameters": revision.parameters,
         "values": run.values,
@@ -80,6 +78,8 @@ def job_of(run: Run) -> dict[str, Any]:
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,
         "deadline_seconds": run.source.deadline_seconds,
+        "max_rows": run.source.max_rows,
+        "max_bytes": run.source.max_bytes,
         "deliver_into": delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into),
         "store": str(settings.RESULT_STORE),
         "about": {

@@ -21,20 +21,15 @@ from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
-from django.db.models import Count, F, Q
 from django.utils import timezone
 
 from patient_ladle.adapters.stores.folder import FolderStore, deliver, sweep
 from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
-from patient_ladle.service.sources.models import Source
+from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 
 from .models import CANCELLED, FAILED, FINISHED, MAX_ATTEMPTS, QUEUED, RUNNING, LogLine, ResultFile, Run, Worker
 from .services import add_log, wake_workers
-
-CLAIM_LOCK = 0x1AD1E01
-"""Advisory lock of claiming: counting a source's places and taking one is one step."""
-
 
 DELIVERY_TRIES = 5
 """Tries of the renames, a second apart, before a recorded intent is given up."""
@@ -50,11 +45,9 @@ def claim(worker: Worker) -> Run | None:
     """The oldest queued run whose source has a free place, made this worker's; None when there is none."""
     with connection.cursor() as cursor:
         cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
-    reading = Count("runs", filter=Q(runs__state=RUNNING))
-    free = Source.objects.annotate(reading=reading).filter(reading__lt=F("places")).values("pk")
     run: Run | None = (
         Run.objects.select_for_update(skip_locked=True, of=("self",))
-        .filter(state=QUEUED, source__in=list(free.values_list("pk", flat=True)))
+        .filter(state=QUEUED, source__in=list(sources_with_a_free_place()))
         .order_by("id")
         .first()
     )

@@ -35,6 +35,7 @@ class AddressView(serializers.Serializer):
     has_secret = serializers.SerializerMethodField()
     last_check = CheckStepView(many=True, allow_null=True)
     last_check_at = serializers.DateTimeField(allow_null=True)
+    catalogue_at = serializers.DateTimeField(allow_null=True)
 
     def get_address(self, address: Address) -> dict[str, str]:
         return {key: str(value) for key, value in address.fields.items()}
@@ -46,14 +47,21 @@ class AddressView(serializers.Serializer):
 class SourceView(serializers.Serializer):
     name = serializers.CharField()
     engine = serializers.CharField()
+    group = serializers.CharField()
     note = serializers.CharField()
     places = serializers.IntegerField()
+    connect_seconds = serializers.IntegerField()
     deadline_seconds = serializers.IntegerField()
+    max_rows = serializers.IntegerField(allow_null=True)
+    max_bytes = serializers.IntegerField(allow_null=True)
     addresses = AddressView(many=True)
 
 
 class AddressBody(StrictSerializer):
     address = serializers.DictField(required=False)
+    url = serializers.CharField(
+        required=False, max_length=2048, help_text="A connection URL instead; its password is kept as the secret."
+    )
     secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
 
 
@@ -61,15 +69,23 @@ class SourceBody(StrictSerializer):
     name = serializers.CharField(max_length=64)
     engine = serializers.CharField(max_length=32)
     note = serializers.CharField(allow_blank=True, default="")
+    group = serializers.CharField(allow_blank=True, default="", max_length=64)
     places = serializers.IntegerField(min_value=1, max_value=100, default=2)
+    connect_seconds = serializers.IntegerField(min_value=1, max_value=60, default=10)
     deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, default=3600)
+    max_rows = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    max_bytes = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     addresses = serializers.DictField(child=AddressBody(), default=dict)
 
 
 class SourceEdit(StrictSerializer):
     note = serializers.CharField(allow_blank=True, required=False)
+    group = serializers.CharField(allow_blank=True, required=False, max_length=64)
     places = serializers.IntegerField(min_value=1, max_value=100, required=False)
+    connect_seconds = serializers.IntegerField(min_value=1, max_value=60, required=False)
     deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, required=False)
+    max_rows = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    max_bytes = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
 
 

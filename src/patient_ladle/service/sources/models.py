@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from django.conf import settings
 from django.db import models
 
 from patient_ladle.service.common.fields import SecretField
@@ -25,7 +26,11 @@ class Source(models.Model):
     name = models.CharField(max_length=64, unique=True)
     engine = models.CharField(max_length=32)
     note = models.TextField(blank=True, default="")
+    group = models.CharField(max_length=64, blank=True, default="")
     places = models.PositiveSmallIntegerField(default=2)
+    connect_seconds = models.PositiveSmallIntegerField(default=10)
+    max_rows = models.BigIntegerField(null=True)
+    max_bytes = models.BigIntegerField(null=True)
     deadline_seconds = models.PositiveIntegerField(default=3600)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -42,7 +47,35 @@ class Address(models.Model):
     secret = SecretField(blank=True, default="")
     last_check = models.JSONField(null=True)
     last_check_at = models.DateTimeField(null=True)
+    catalogue = models.JSONField(null=True)
+    catalogue_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering: ClassVar = ["environment_id"]
         constraints: ClassVar = [models.UniqueConstraint(fields=["source", "environment"], name="one_address")]
+
+
+WAITING, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "running", "finished", "failed", "cancelled"
+INQUIRY_STATES = (WAITING, RUNNING, FINISHED, FAILED, CANCELLED)
+
+
+class Inquiry(models.Model):
+    """Interactive work on a source: its request, how far it is, and for a while what it found.
+
+    ``deadline_at`` ends it whatever happened to the process that minds it: from then on it takes no place of the source.
+    """
+
+    id = models.CharField(primary_key=True, max_length=32)
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="inquiries")
+    address = models.ForeignKey(Address, on_delete=models.CASCADE, related_name="+")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    kind = models.CharField(max_length=16)
+    request = models.JSONField(default=dict)
+    state = models.CharField(max_length=16, default=WAITING)
+    cancel_asked = models.BooleanField(default=False)
+    result = models.JSONField(null=True)
+    error = models.JSONField(null=True)
+    asked_at = models.DateTimeField(auto_now_add=True, db_index=True)
+    started_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    deadline_at = models.DateTimeField()

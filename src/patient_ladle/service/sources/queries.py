@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
+import ipaddress
 import os
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
+from django.db.models import Count, F, Q
+from django.db.models.functions import Now
 
-from patient_ladle.core.errors import BadInput, unknown_name
+from patient_ladle.adapters.sources import Engine, get_engine
+from patient_ladle.adapters.sources.network import refuse_link_local, resolve
+from patient_ladle.core.errors import BadInput, LadleError, unknown_name
 
-from .models import Address, Environment, Source
+from .models import RUNNING, Address, Environment, Source
+
+CLAIM_LOCK = 0x1AD1E01
+"""Advisory lock of claiming: counting a source's places and taking one is one step."""
 
 
 def source_named(name: str) -> Source:
@@ -31,7 +41,7 @@ def environment_named(name: str) -> Environment:
 
 def address_in(source: Source, environment: Environment) -> Address:
     """Raises BadInput where the source has no address in that environment."""
-    found = Address.objects.filter(source=source, environment=environment).first()
+    found = Address.objects.select_related("source", "environment").filter(source=source, environment=environment).first()
     if found is None:
         there = Address.objects.filter(source=source).values_list("environment__name", flat=True)
         raise BadInput(
@@ -39,6 +49,69 @@ def address_in(source: Source, environment: Environment) -> Address:
             f"It has one in: {', '.join(there)}." if there else "Give it one: ladle source edit.",
         )
     return found
+
+
+def sources_with_a_free_place() -> Any:
+    """Ids of the sources that fewer runs and inquiries read at this moment than they have places."""
+    running = Count("runs", filter=Q(runs__state="running"), distinct=True)
+    looking = Count("inquiries", filter=Q(inquiries__state=RUNNING, inquiries__deadline_at__gt=Now()), distinct=True)
+    busy = Source.objects.annotate(running=running, looking=looking)
+    return busy.filter(places__gt=F("running") + F("looking")).values_list("pk", flat=True)
+
+
+def _refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
+    """Files of a source lie below the roots that the service allows, also behind links. Raises BadInput."""
+    roots = [Path(os.path.realpath(root)) for root in settings.SOURCE_ROOTS]
+    for key, field in engine.fields.items():
+        if not field.is_path or not fields.get(key):
+            continue
+        path = Path(os.path.realpath(fields[key]))
+        if not any(path.is_relative_to(root) for root in roots):
+            raise BadInput(
+                f"'{fields[key]}' is outside the folders that sources of this service may lie in.",
+                f"Put it below {', '.join(map(str, settings.SOURCE_ROOTS))}, or widen LADLE_SOURCE_ROOTS.",
+            )
+
+
+def _places(host: str) -> set[str]:
+    """Where a host is; all the names of this machine's loopback are one place."""
+    try:
+        found = resolve(host, 2)
+    except LadleError:
+        return {host}
+    return {"loopback" if ipaddress.ip_address(address.partition("%")[0]).is_loopback else address for address in found}
+
+
+def _refuse_own_database(fields: Mapping[str, Any]) -> None:
+    own = settings.DATABASES["default"]
+    if "host" not in fields or str(fields.get("port")) != own["PORT"]:
+        return
+    if _places(str(fields["host"])) & _places(own["HOST"]):
+        raise BadInput(
+            "this address is the service's own database server.", "Aim the source at the database that holds the data."
+        )
+
+
+def refuse_unsafe(engine: Engine, fields: Mapping[str, Any]) -> None:
+    """Paths outside the roots, link-local hosts, the service's own database. Asked when saved and again at each use."""
+    _refuse_other_paths(engine, fields)
+    _refuse_own_database(fields)
+    try:
+        refuse_link_local(str(fields.get("host", "")), [str(ipaddress.ip_address(str(fields.get("host", ""))))])
+    except ValueError:
+        return  # a name: it is looked up, and refused, when it is used
+
+
+def way_to(address: Address) -> dict[str, Any]:
+    """All that a child needs to open a session there; the secret is among it. Raises BadInput."""
+    engine = get_engine(address.source.engine)
+    refuse_unsafe(engine, address.fields)
+    return {
+        "engine": engine.name,
+        "address": address.fields,
+        "secret": secret_of(address),
+        "connect_seconds": address.source.connect_seconds,
+    }
 
 
 def secret_of(address: Address) -> str:

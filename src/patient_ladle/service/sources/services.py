@@ -5,17 +5,17 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from django.conf import settings
 from django.db import transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
+from patient_ladle.core.addresses import from_url
 from patient_ladle.core.errors import BadInput, Conflict
 from patient_ladle.service.children.interactive import check_in_child
 
 from .models import Address, Environment, Source
-from .queries import address_in, environment_named, secret_of, source_named
+from .queries import address_in, environment_named, refuse_unsafe, source_named, way_to
 
 NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 
@@ -38,31 +38,34 @@ def add_environment(name: str, note: str) -> Environment:
     return Environment.objects.create(name=name, note=note)
 
 
-def _refuse_own_database(engine: str, fields: dict[str, Any]) -> None:
-    own = settings.DATABASES["default"]
-    same_host = fields.get("host") in (own["HOST"], "localhost", "127.0.0.1", "::1")
-    if engine == "postgresql" and same_host and str(fields.get("port")) == own["PORT"]:
-        raise BadInput(
-            "this address is the service's own database server.", "Aim the source at the database that holds the data."
-        )
+def _fields_and_secret(source: Source, given: dict[str, Any]) -> tuple[dict[str, Any], str | None]:
+    """From fields, or from a pasted URL whose password goes straight to where secrets are kept."""
+    if not given.get("url"):
+        return dict(given.get("address") or {}), given.get("secret")
+    pasted = from_url(given["url"])
+    if pasted.engine != source.engine:
+        raise BadInput(f"the URL is one of {pasted.engine}; '{source.name}' is {source.engine}.", "Paste a URL of that engine.")
+    return pasted.fields | dict(given.get("address") or {}), pasted.secret or given.get("secret")
 
 
 def _save_address(source: Source, environment: str, given: dict[str, Any]) -> None:
-    place = environment_named(environment)
-    fields = get_engine(source.engine).checked_address(given.get("address") or {})
-    _refuse_own_database(source.engine, fields)
+    place, engine = environment_named(environment), get_engine(source.engine)
+    raw, secret = _fields_and_secret(source, given)
+    fields = engine.checked_address(raw)
+    refuse_unsafe(engine, fields)
     old = Address.objects.filter(source=source, environment=place).first()
-    secret = given.get("secret")
     if old is not None and secret is None:
-        if old.secret and old.fields != fields:
+        guarded = [key for key, field in engine.fields.items() if field.guarded and old.fields.get(key) != fields.get(key)]
+        if old.secret and guarded:
             raise BadInput(
-                f"the address of '{source.name}' in '{environment}' changes, so its password is needed again.",
+                f"{', '.join(guarded)} of '{source.name}' in '{environment}' changes, so its password is needed again.",
                 "Give the password with the change.",
             )
         secret = old.secret
     if old is not None and (old.fields, old.secret) == (fields, secret):
         return
-    changed = {"fields": fields, "secret": secret or "", "last_check": None, "last_check_at": None}
+    unknown = {"last_check": None, "last_check_at": None, "catalogue": None, "catalogue_at": None}
+    changed = {"fields": fields, "secret": secret or "", **unknown}
     Address.objects.update_or_create(source=source, environment=place, defaults=changed)
 
 
@@ -111,9 +114,9 @@ def check_source(name: str, environment: str | None) -> list[Address]:
     if environment:
         addresses = [address_in(source, environment_named(environment))]
     else:
-        addresses = list(source.addresses.select_related("environment"))
+        addresses = list(source.addresses.select_related("environment", "source"))
     for address in addresses:
-        address.last_check = check_in_child(source.engine, address.fields, secret_of(address))
+        address.last_check = check_in_child(way_to(address))
         address.last_check_at = timezone.now()
         Address.objects.filter(pk=address.pk).update(last_check=address.last_check, last_check_at=address.last_check_at)
     return addresses

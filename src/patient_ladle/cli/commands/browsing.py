@@ -1,0 +1,155 @@
+"""``ladle source browse``: what a source holds, and a look into it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from rich.console import Console
+
+from patient_ladle.cli.output import moment, print_facts, print_json, print_table
+from patient_ladle.client import Ladle
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, connected
+
+TESTS = ("is not", "is absent", "is present", "is", "less", "at most", "more", "at least", "contains")
+WIDE = 60
+"""Characters of a cell that a table on a terminal shows."""
+
+
+def _filter(words: str) -> dict[str, str]:
+    column, _, rest = words.partition(" ")
+    for test in TESTS:
+        if rest == test or rest.startswith(test + " "):
+            return {"column": column, "test": test, "value": rest[len(test) :].strip()}
+    raise ClientError(f"--where was given '{words}'.", f"Write: COLUMN TEST VALUE, with one of {', '.join(TESTS)}.")
+
+
+def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -> dict[str, Any]:
+    waiting = (
+        Console(stderr=True).status(f"{kind} of {args.name} in {args.env}", spinner="line") if sys.stderr.isatty() else None
+    )
+    if waiting is None:
+        return ladle.sources.look(args.name, args.env, kind, **request)
+    with waiting:
+        return ladle.sources.look(args.name, args.env, kind, **request)
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return "∅"
+    if isinstance(value, dict):
+        if "media" in value:
+            return f"[{value['media']}, {value['bytes']:,} bytes]"
+        value = value["text"]
+    text = str(value).replace("\n", "⏎")
+    return text if len(text) <= WIDE else f"{text[: WIDE - 1]}…"
+
+
+def _print_rows(found: dict[str, Any]) -> None:
+    result, identity = found["result"], found["result"]["identity"]
+    who = ", ".join(f"{key} {value}" for key, value in identity.items())
+    print(f"{found['source']} in {found['environment']} ({who}), read-only")
+    for each in found["active_filters"]:
+        print(f"only where {each}")
+    print(found["statement"] + "\n")
+    print_table([c["name"] for c in result["columns"]], [[_cell(v) for v in row] for row in result["rows"]], "no rows.")
+    shown = len(result["rows"])
+    print(f"\n{shown:,} rows" + (", all there are" if result["complete"] else " shown, there are more: --count tells how many"))
+
+
+def _print_table(table: dict[str, Any]) -> None:
+    about = f"about {table['rows_about']:,}" if table["rows_about"] is not None else ""
+    print_facts([(table["kind"], table["name"]), ("comment", table["comment"]), ("rows", about)])
+    rows = [
+        (
+            c["name"],
+            c["type"],
+            "" if c["nullable"] else "not null",
+            "key" if c["name"] in table["primary_key"] else "",
+            c["default"] or "",
+            c["comment"],
+        )
+        for c in table["columns"]
+    ]
+    print()
+    print_table(("COLUMN", "TYPE", "", "", "DEFAULT", "COMMENT"), rows, "no columns.")
+    print()
+    facts = [("unique", ", ".join(key)) for key in table["unique_keys"]]
+    facts += [
+        ("refers to", f"{', '.join(k['columns'])} → {k['table']} ({', '.join(k['to_columns'])})") for k in table["foreign_keys"]
+    ]
+    facts += [("named by", f"{k['table']} ({', '.join(k['columns'])})") for k in table["referenced_by"]]
+    print_facts(facts + [("index", index) for index in table["indexes"]])
+
+
+def _tables(ladle: Ladle, args: argparse.Namespace) -> None:
+    found = ladle.sources.catalogue(args.name, args.env)
+    if args.refresh or found["gathered_at"] is None:
+        _looked(ladle, args, "catalogue")
+        found = ladle.sources.catalogue(args.name, args.env)
+    if args.json:
+        return print_json(found)
+    rows = [(t["name"], t["kind"], t["columns"], t["rows_about"], t["comment"]) for t in found["tables"]]
+    print_table(("TABLE", "KIND", "COLUMNS", "ROWS, ABOUT", "COMMENT"), rows, "nothing can be seen there with this login.")
+    print(f"\n{len(rows)} tables and views, gathered {moment(found['gathered_at'])}")
+    return None
+
+
+def source_browse(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        if args.search:
+            found = ladle.sources.search(args.search, args.env if args.env_given else None)
+            rows = [(f["source"], f["environment"], f["table"], f["column"], f["kind"]) for f in found]
+            headings = ("SOURCE", "ENVIRONMENT", "TABLE", "COLUMN", "KIND")
+            return print_json(found) if args.json else print_table(headings, rows, "nothing of that name was found.")
+        if not args.name:
+            raise ClientError("no source was named.", "Give its name, or --search WORD for all of them.")
+        if not args.table:
+            return _tables(ladle, args)
+        if ladle.sources.catalogue(args.name, args.env)["gathered_at"] is None or args.refresh:
+            _looked(ladle, args, "catalogue")
+        filters = [_filter(words) for words in args.where or []]
+        if args.count:
+            seen = _looked(ladle, args, "count", table=args.table, filters=filters)
+        elif args.by:
+            seen = _looked(ladle, args, "counts", table=args.table, filters=filters, column=args.by, period=args.period)
+        elif args.rows or filters or args.sort:
+            sort = {"sort": args.sort, "descending": args.descending}
+            seen = _looked(ladle, args, "rows", table=args.table, filters=filters, rows=args.rows or 20, **sort)
+        else:
+            table = ladle.sources.table(args.name, args.env, args.table)
+            return print_json(table) if args.json else _print_table(table)
+    return print_json(seen) if args.json else _print_rows(seen)
+
+
+class _Given(argparse.Action):
+    """Keeps the environment, and that it was given."""
+
+    def __call__(self, parser: Any, namespace: argparse.Namespace, values: Any, option: Any = None) -> None:
+        namespace.env, namespace.env_given = values, True
+
+
+def add_to(source: Noun) -> None:
+    """Register the verb."""
+    verb = source.verb(
+        "browse", source_browse, "What a source holds: its tables, one table, its first rows, exact counts.",
+        "ladle source browse metering public.readings --where 'estimated is true' --sort read_at --descending --rows 5",
+    )  # fmt: skip
+    verb.set_defaults(env_given=False)
+    verb.add_argument("name", nargs="?")
+    verb.add_argument("table", nargs="?", help="a table of it, with its schema where the name alone is not enough")
+    verb.add_argument("--env", action=_Given, default="live", help="environment (default live)")
+    verb.add_argument("--search", metavar="WORD", help="tables and columns by name, in all sources")
+    verb.add_argument("--refresh", action="store_true", help="gather the catalogue anew")
+    verb.add_argument("--rows", type=int, metavar="N", help="the first N rows (20 with --where or --sort, at most 1,000)")
+    verb.add_argument(
+        "--where", action="append", metavar="FILTER", help="'COLUMN TEST VALUE', such as 'zone is North'; may be given again"
+    )
+    verb.add_argument("--sort", metavar="COLUMN")
+    verb.add_argument("--descending", action="store_true")
+    verb.add_argument("--count", action="store_true", help="how many rows there are, exactly")
+    verb.add_argument("--by", metavar="COLUMN", help="how many rows by the values of a column")
+    verb.add_argument("--period", choices=("day", "month", "year"), help="with --by: by the period of a date column")

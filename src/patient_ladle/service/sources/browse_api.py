@@ -1,0 +1,294 @@
+"""Looking around in a source over HTTP: its stored catalogue, and inquiries with an id each."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+from urllib.parse import quote
+
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema, extend_schema_field
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.core.browsing import PERIODS, TESTS
+from patient_ladle.core.catalogue import find_table, names_of, references_to, search
+from patient_ladle.core.errors import BadInput, NotFound
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.people.authentication import role_of
+
+from . import inquiries
+from .models import INQUIRY_STATES, Address, Inquiry
+from .queries import address_in, environment_named, source_named
+
+LOOKED_AT = ("image/png", "image/jpeg", "image/gif", "image/webp")
+"""Media that a browser may draw: raster images only, by their first bytes."""
+MOST_FOUND = 200
+
+
+class TableLine(serializers.Serializer):
+    name = serializers.CharField(help_text="With its schema, where the engine has them.")
+    kind = serializers.CharField()
+    comment = serializers.CharField()
+    rows_about = serializers.IntegerField(allow_null=True)
+    columns = serializers.IntegerField()
+
+
+class CatalogueView(serializers.Serializer):
+    source = serializers.CharField()
+    environment = serializers.CharField()
+    gathered_at = serializers.DateTimeField(allow_null=True, help_text="Null while it was never gathered.")
+    gathering = serializers.BooleanField(help_text="It is being gathered anew at this moment.")
+    tables = TableLine(many=True)
+
+
+class TableColumnView(serializers.Serializer):
+    name = serializers.CharField()
+    type = serializers.CharField()
+    kind = serializers.CharField()
+    nullable = serializers.BooleanField()
+    default = serializers.CharField(allow_null=True)
+    comment = serializers.CharField()
+
+
+class ReferenceView(serializers.Serializer):
+    columns = serializers.ListField(child=serializers.CharField())
+    schema = serializers.CharField()
+    table = serializers.CharField()
+    to_columns = serializers.ListField(child=serializers.CharField())
+
+
+class TableView(serializers.Serializer):
+    name = serializers.CharField()
+    schema = serializers.CharField()
+    kind = serializers.CharField()
+    comment = serializers.CharField()
+    rows_about = serializers.IntegerField(allow_null=True)
+    columns = TableColumnView(many=True)
+    primary_key = serializers.ListField(child=serializers.CharField())
+    unique_keys = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    foreign_keys = ReferenceView(many=True)
+    referenced_by = ReferenceView(many=True)
+    indexes = serializers.ListField(child=serializers.CharField())
+
+
+class FoundView(serializers.Serializer):
+    source = serializers.CharField()
+    environment = serializers.CharField()
+    table = serializers.CharField()
+    kind = serializers.CharField()
+    column = serializers.CharField()
+
+
+class FilterBody(StrictSerializer):
+    column = serializers.CharField()
+    test = serializers.ChoiceField(list(TESTS))
+    value = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
+
+
+class InquiryBody(StrictSerializer):
+    environment = serializers.CharField(max_length=64)
+    kind = serializers.ChoiceField(inquiries.KINDS)
+    table = serializers.CharField(required=False)
+    filters = FilterBody(many=True, required=False)
+    sort = serializers.CharField(required=False, allow_blank=True)
+    descending = serializers.BooleanField(required=False)
+    column = serializers.CharField(required=False)
+    period = serializers.ChoiceField(["", *PERIODS], required=False)
+    rows = serializers.IntegerField(required=False, min_value=1, max_value=inquiries.MOST_ROWS)
+
+
+class InquiryError(serializers.Serializer):
+    code = serializers.CharField()
+    message = serializers.CharField()
+    hint = serializers.CharField()
+    transient = serializers.BooleanField()
+
+
+class InquiryColumn(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    source_type = serializers.CharField()
+
+
+class InquiryResult(serializers.Serializer):
+    columns = InquiryColumn(many=True, required=False)
+    rows = serializers.ListField(
+        child=serializers.ListField(child=serializers.JSONField(allow_null=True)),
+        required=False,
+        help_text="Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value.",
+    )
+    complete = serializers.BooleanField(required=False, help_text="These are all the rows there are.")
+    first_seconds = serializers.FloatField(required=False)
+    seconds = serializers.FloatField(required=False)
+    identity = serializers.DictField(child=serializers.CharField(), required=False)
+    tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
+
+
+class InquiryView(serializers.Serializer):
+    id = serializers.CharField()
+    source = serializers.CharField(source="source.name")
+    environment = serializers.CharField(source="address.environment.name")
+    kind = serializers.ChoiceField(inquiries.KINDS)
+    state = serializers.ChoiceField(INQUIRY_STATES)
+    cancel_asked = serializers.BooleanField()
+    statement = serializers.SerializerMethodField()
+    parameters = serializers.SerializerMethodField()
+    values = serializers.SerializerMethodField()
+    active_filters = serializers.SerializerMethodField()
+    asked_at = serializers.DateTimeField()
+    ended_at = serializers.DateTimeField(allow_null=True)
+    error = InquiryError(allow_null=True)
+    result = serializers.SerializerMethodField()
+
+    def get_statement(self, found: Inquiry) -> str:
+        return str(found.request.get("statement", ""))
+
+    def get_parameters(self, found: Inquiry) -> list[dict[str, Any]]:
+        return list(found.request.get("parameters") or [])
+
+    def get_values(self, found: Inquiry) -> dict[str, str]:
+        return dict(found.request.get("values") or {})
+
+    def get_active_filters(self, found: Inquiry) -> list[str]:
+        return list(found.request.get("active_filters") or [])
+
+    @extend_schema_field(InquiryResult(allow_null=True))
+    def get_result(self, found: Inquiry) -> dict[str, Any] | None:
+        if found.result is None or "rows" not in found.result:
+            return found.result
+        return found.result | {"rows": [[_shown(cell) for cell in row] for row in found.result["rows"]]}
+
+
+def _shown(cell: Any) -> Any:
+    if not isinstance(cell, dict):
+        return cell
+    kept = cell.get("data") is not None
+    return {key: value for key, value in cell.items() if key != "data"} | {"kept": kept}
+
+
+def _address(request: Request, name: str) -> Address:
+    return address_in(source_named(name), environment_named(request.query_params.get("environment", "")))
+
+
+_ENVIRONMENT = OpenApiParameter("environment", str, required=True)
+
+
+class Catalogue(RoleView):
+    needs = {"GET": "runner"}
+
+    @extend_schema(operation_id="catalogue", parameters=[_ENVIRONMENT], responses=CatalogueView)
+    def get(self, request: Request, name: str) -> Response:
+        address = _address(request, name)
+        tables = [
+            {key: table[key] for key in ("kind", "comment", "rows_about")}
+            | {"name": names_of(table), "columns": len(table["columns"])}
+            for table in address.catalogue or []
+        ]
+        return Response(
+            {
+                "source": name,
+                "environment": address.environment.name,
+                "gathered_at": address.catalogue_at,
+                "gathering": inquiries.refreshed_if_stale(request.user, address),
+                "tables": tables,
+            }
+        )
+
+
+class OneTable(RoleView):
+    needs = {"GET": "runner"}
+
+    @extend_schema(operation_id="table", parameters=[_ENVIRONMENT], responses=TableView)
+    def get(self, request: Request, name: str, table: str) -> Response:
+        catalogue = inquiries.catalogue_of(_address(request, name))
+        found = find_table(catalogue, table)
+        return Response(TableView({**found, "name": names_of(found), "referenced_by": references_to(catalogue, found)}).data)
+
+
+class CatalogueSearch(RoleView):
+    """Tables and columns by name, in every source that was looked around in."""
+
+    needs = {"GET": "runner"}
+
+    @extend_schema(
+        operation_id="search_catalogues",
+        parameters=[OpenApiParameter("word", str, required=True), OpenApiParameter("environment", str)],
+        responses=FoundView(many=True),
+    )
+    def get(self, request: Request) -> Response:
+        word = request.query_params.get("word", "").strip()
+        if len(word) < 2:
+            raise BadInput("the word to search for has fewer than two letters.", "Give two letters or more.")
+        addresses = (
+            Address.objects.exclude(catalogue=None)
+            .select_related("source", "environment")
+            .order_by("source__name", "environment_id")
+        )
+        wanted = request.query_params.get("environment")
+        if wanted:
+            addresses = addresses.filter(environment=environment_named(wanted))
+        found: list[dict[str, str]] = []
+        for address in addresses:
+            place = {"source": address.source.name, "environment": address.environment.name}
+            found += [place | item for item in search(address.catalogue or [], word)]
+        return Response(found[:MOST_FOUND])
+
+
+class Inquiries(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="ask", request=InquiryBody, responses={202: InquiryView})
+    def post(self, request: Request, name: str) -> Response:
+        return Response(InquiryView(inquiries.ask(request.user, name, body_of(request, InquiryBody))).data, status=202)
+
+
+class OneInquiry(RoleView):
+    needs = {"GET": "runner"}
+
+    @extend_schema(operation_id="inquiry", responses=InquiryView)
+    def get(self, request: Request, number: str) -> Response:
+        return Response(InquiryView(inquiries.inquiry(request.user, role_of(request), number)).data)
+
+
+class InquiryCancel(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="cancel_inquiry", request=None, responses=InquiryView)
+    def post(self, request: Request, number: str) -> Response:
+        return Response(InquiryView(inquiries.cancel(request.user, role_of(request), number)).data)
+
+
+class InquiryCell(RoleView):
+    """One long or binary value: a raster image to be looked at with ``look``, else a download."""
+
+    needs = {"GET": "runner"}
+
+    @extend_schema(
+        operation_id="inquiry_cell",
+        parameters=[OpenApiParameter("look", bool)],
+        responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)},
+    )
+    def get(self, request: Request, number: str, row: int, column: int) -> HttpResponse:
+        found = inquiries.inquiry(request.user, role_of(request), number)
+        try:
+            cell = found.result["rows"][row][column]
+            name = found.result["columns"][column]["name"]
+        except (TypeError, KeyError, IndexError):
+            raise NotFound("there is no such value in this inquiry.", "Ask again.") from None
+        if not isinstance(cell, dict) or cell.get("data") is None:
+            raise NotFound(
+                "this value is not kept apart: it is short, or too large to be looked at here.", "Run it as an extract."
+            )
+        text = "text" in cell
+        data = cell["data"].encode() if text else base64.b64decode(cell["data"])
+        media = "text/plain; charset=utf-8" if text else cell["media"]
+        look = request.query_params.get("look") == "true" and media in LOOKED_AT
+        response = HttpResponse(data, content_type=media)
+        ending = "txt" if text else media.rpartition("/")[2].replace("octet-stream", "bin")
+        disposition = "inline" if look else "attachment"
+        response["Content-Disposition"] = f"{disposition}; filename*=UTF-8''{quote(name)}-{row + 1}.{ending}"
+        response["Content-Security-Policy"] = "sandbox"
+        return response

@@ -1,0 +1,262 @@
+"""Interactive work on a source: asked, minded in a bounded child, polled, cancelled. Its record is in the database, so
+that any web process can answer for it.
+
+Rules and theory
+----------------
+* An inquiry takes one of its source's places, as a run does, under the same lock.
+* It ends at its deadline, whatever happens to the process that minds it. Cancel, deadline and memory are told to the
+  child first, which stops the statement in the source, and ended by force shortly after.
+* What it found is kept for an hour, for whoever asked and administrators only.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+import uuid
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+from django.db import connection, transaction
+from django.utils import timezone
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.core.browsing import Browser, Filter, View
+from patient_ladle.core.catalogue import find_table
+from patient_ladle.core.errors import (
+    BadInput,
+    Conflict,
+    DeadlineExceeded,
+    LadleError,
+    NotFound,
+    RunCancelled,
+    ServiceFault,
+    StatementFailed,
+    WorkerLost,
+    from_dict,
+    unknown_name,
+)
+from patient_ladle.service.children.launch import Child
+from patient_ladle.service.people.models import Person
+
+from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Inquiry
+from .queries import CLAIM_LOCK, address_in, environment_named, source_named, sources_with_a_free_place, way_to
+
+log = logging.getLogger("ladle.inquiries")
+
+KINDS = ("catalogue", "rows", "count", "counts")
+DEADLINE_SECONDS = 30.0
+PLACE_SECONDS = 10.0
+"""How long an inquiry waits for a place of its source before it says who has them all."""
+GRACE_SECONDS = 2.0
+"""From being told to stop to being ended by force."""
+LOOK_SECONDS = 0.2
+MEMORY_BYTES = 1_500 * 1024 * 1024
+KEPT = timedelta(hours=1)
+MOST_ROWS = 1_000
+STALE = timedelta(hours=6)
+"""A catalogue older than this is gathered anew in the background when somebody looks at it."""
+
+
+def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
+    """Start an inquiry; answers at once. Raises BadInput and its family for what can be told at once."""
+    source = source_named(name)
+    kind = request.get("kind", "rows")
+    if kind not in KINDS:
+        raise unknown_name("kind of inquiry", kind, KINDS)
+    address = address_in(source, environment_named(request["environment"]))
+    given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
+    job = _catalogue_job(address) if kind == "catalogue" else _view_job(address, kind, given)
+    now = timezone.now()
+    Inquiry.objects.filter(asked_at__lt=now - KEPT).delete()
+    made = Inquiry.objects.create(
+        id=uuid.uuid4().hex,
+        source=source,
+        address=address,
+        person=person,
+        kind=kind,
+        request=given | {key: job[key] for key in ("statement", "parameters", "values", "active_filters") if key in job},
+        deadline_at=now + timedelta(seconds=DEADLINE_SECONDS + PLACE_SECONDS),
+    )
+    threading.Thread(target=_mind, args=(made.pk, source.name, job), daemon=True).start()
+    return made
+
+
+def inquiry(person: Person, role: str, number: str) -> Inquiry:
+    """One's own inquiry, or anybody's for an administrator. Raises NotFound."""
+    found = Inquiry.objects.select_related("source", "address__environment").filter(pk=number).first()
+    if found is None or (found.person_id != person.pk and role != "administrator"):
+        raise NotFound("there is no such inquiry, or it is over an hour old.", "Ask again.")
+    if found.state in (WAITING, RUNNING) and found.deadline_at < timezone.now() - timedelta(seconds=GRACE_SECONDS):
+        error = WorkerLost("the process that minded this was lost.", "Ask again.")
+        _end(found.pk, FAILED, error=error.to_dict())
+        found.refresh_from_db()
+    return found
+
+
+def cancel(person: Person, role: str, number: str) -> Inquiry:
+    """Ask it to stop; its statement is stopped in the source. Raises NotFound, Conflict."""
+    found = inquiry(person, role, number)
+    if found.state not in (WAITING, RUNNING):
+        raise Conflict(f"this has {found.state} already.", "There is nothing left to cancel.")
+    Inquiry.objects.filter(pk=found.pk).update(cancel_asked=True)
+    found.cancel_asked = True
+    return found
+
+
+def catalogue_of(address: Address) -> list[dict[str, Any]]:
+    """The stored catalogue. Raises Conflict while there is none."""
+    if address.catalogue is None:
+        raise Conflict(
+            f"'{address.source.name}' in '{address.environment.name}' has not been looked around in yet.",
+            "Gather its catalogue first: ladle source browse NAME --refresh.",
+        )
+    return list(address.catalogue)
+
+
+def refreshed_if_stale(person: Person, address: Address) -> bool:
+    """Start gathering an old catalogue anew, in the background; is it being gathered?"""
+    live = Inquiry.objects.filter(
+        address=address, kind="catalogue", state__in=(WAITING, RUNNING), deadline_at__gt=timezone.now()
+    ).exists()
+    if not live and address.catalogue_at and timezone.now() - address.catalogue_at > STALE:
+        ask(person, address.source.name, {"kind": "catalogue", "environment": address.environment.name})
+        return True
+    return live
+
+
+def _catalogue_job(address: Address) -> dict[str, Any]:
+    return {"do": "catalogue", **way_to(address)}
+
+
+def view_of(address: Address, kind: str, given: dict[str, Any]) -> View:
+    """The statement behind a view. Raises BadInput and its family."""
+    table = find_table(catalogue_of(address), str(given.get("table", "")))
+    browser = Browser(get_engine(address.source.engine).dialect, table)
+    filters = [Filter.from_dict(item) for item in given.get("filters") or []]
+    if kind == "count":
+        return browser.count(filters)
+    if kind == "counts":
+        return browser.counts(str(given.get("column", "")), filters, str(given.get("period") or ""))
+    return browser.rows(filters, str(given.get("sort") or ""), bool(given.get("descending")))
+
+
+def _view_job(address: Address, kind: str, given: dict[str, Any]) -> dict[str, Any]:
+    rows = int(given.get("rows") or 100)
+    if not 0 < rows <= MOST_ROWS:
+        raise BadInput(
+            f"{rows} rows were asked for; 1 to {MOST_ROWS:,} are shown.", "For all of them, make it an extract and run it."
+        )
+    today = timezone.now().date().isoformat()
+    return {"do": "rows", "rows": rows, "data_date": today, **view_of(address, kind, given).to_dict(), **way_to(address)}
+
+
+def _mind(number: str, source: str, job: dict[str, Any]) -> None:
+    try:
+        if _took_a_place(number):
+            _end(number, FINISHED, result=_carried_out(number, job))
+        else:
+            raise Conflict(
+                f"runs and inquiries take all the places of '{source}'.",
+                "Try again later, or give the source more places.",
+                source=source,
+            )
+    except RunCancelled as error:
+        _end(number, CANCELLED, error=error.to_dict())
+    except LadleError as error:
+        _end(number, FAILED, error=error.to_dict())
+    except Exception:
+        log.exception("inquiry %s", number)
+        fault = ServiceFault(
+            "the service met a fault of its own.", "Its log has the details under this number.", inquiry=number
+        )
+        _end(number, FAILED, error=fault.to_dict())
+    finally:
+        connection.close()
+
+
+def _took_a_place(number: str) -> bool:
+    began = time.monotonic()
+    while time.monotonic() - began < PLACE_SECONDS:
+        with transaction.atomic():
+            with connection.cursor() as cursor:
+                cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
+            row = Inquiry.objects.filter(pk=number).first()
+            if row is None or row.cancel_asked:
+                raise RunCancelled("this was cancelled before it began.", "Ask again when it is wanted.")
+            if row.source_id in set(sources_with_a_free_place()):
+                now = timezone.now()
+                ends = now + timedelta(seconds=DEADLINE_SECONDS)
+                Inquiry.objects.filter(pk=number).update(state=RUNNING, started_at=now, deadline_at=ends)
+                return True
+        time.sleep(LOOK_SECONDS)
+    return False
+
+
+def _carried_out(number: str, job: dict[str, Any]) -> Any:
+    child = Child(job)
+    watch = _Watch(number, child)
+    threading.Thread(target=watch.run, daemon=True).start()
+    try:
+        for said in child.told():
+            if said["kind"] == "done":
+                return said["result"]
+            if said["kind"] == "failed":
+                raise watch.reason or from_dict(said["error"])
+    finally:
+        watch.over.set()
+        child.kill()
+        status = child.wait()
+    raise watch.reason or WorkerLost(f"the child of this inquiry ended with status {status} and no last word.", "Try again.")
+
+
+class _Watch:
+    """Looks after one child: deadline, memory, and a person's wish to stop."""
+
+    def __init__(self, number: str, child: Child) -> None:
+        self.number, self.child = number, child
+        self.over = threading.Event()
+        self.reason: LadleError | None = None
+
+    def run(self) -> None:
+        began = time.monotonic()
+        while not self.over.wait(LOOK_SECONDS):
+            self.reason = self._reason(time.monotonic() - began)
+            if self.reason is not None:
+                self.child.say({"cancel": True})
+                if not self.over.wait(GRACE_SECONDS):
+                    self.child.kill()
+                break
+        connection.close()
+
+    def _reason(self, seconds: float) -> LadleError | None:
+        if seconds > DEADLINE_SECONDS:
+            return DeadlineExceeded(
+                f"this took longer than the {DEADLINE_SECONDS:g} s that a look may take, and was stopped.",
+                "Narrow it with a filter, or make it an extract and run it.",
+            )
+        try:
+            pages = int(Path(f"/proc/{self.child.process.pid}/statm").read_text().split()[1])
+        except (OSError, IndexError):
+            return None
+        if pages * 4096 > MEMORY_BYTES:
+            return StatementFailed(
+                "this needed more memory than a look may take, and was stopped.", "Narrow it, or run it as an extract."
+            )
+        if Inquiry.objects.filter(pk=self.number, cancel_asked=True).exists():
+            return RunCancelled("this was cancelled.", "Ask again when it is wanted.")
+        return None
+
+
+def _end(number: str, state: str, result: Any = None, error: dict[str, Any] | None = None) -> None:
+    ended = Inquiry.objects.filter(pk=number, state__in=(WAITING, RUNNING))
+    found = ended.select_related("address").first()
+    if found is None:
+        return
+    now = timezone.now()
+    if state == FINISHED and found.kind == "catalogue":
+        Address.objects.filter(pk=found.address_id).update(catalogue=result, catalogue_at=now)
+        result = {"tables": len(result)}
+    ended.update(state=state, result=result, error=error, ended_at=now)
