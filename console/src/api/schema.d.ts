@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/catalogue-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Tables and columns by name, in every source that was looked around in. */
+        get: operations["search_catalogues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/engines": {
         parameters: {
             query?: never;
@@ -125,6 +142,55 @@ export interface paths {
             cookie?: never;
         };
         get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inquiries/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["inquiry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inquiries/{number}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["cancel_inquiry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inquiries/{number}/cells/{row}/{column}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One long or binary value: a raster image to be looked at with ``look``, else a download. */
+        get: operations["inquiry_cell"];
         put?: never;
         post?: never;
         delete?: never;
@@ -459,6 +525,22 @@ export interface paths {
         patch: operations["edit_source"];
         trace?: never;
     };
+    "/api/v1/sources/{name}/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["catalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{name}/check": {
         parameters: {
             query?: never;
@@ -469,6 +551,38 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["check_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/inquiries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/tables/{table}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["table"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -533,6 +647,8 @@ export interface components {
             address?: {
                 [key: string]: unknown;
             };
+            /** @description A connection URL instead; its password is kept as the secret. */
+            url?: string;
             secret?: string;
         };
         AddressView: {
@@ -544,6 +660,20 @@ export interface components {
             last_check: components["schemas"]["CheckStepView"][] | null;
             /** Format: date-time */
             last_check_at: string | null;
+            /** Format: date-time */
+            catalogue_at: string | null;
+        };
+        CatalogueView: {
+            source: string;
+            environment: string;
+            /**
+             * Format: date-time
+             * @description Null while it was never gathered.
+             */
+            gathered_at: string | null;
+            /** @description It is being gathered anew at this moment. */
+            gathering: boolean;
+            tables: components["schemas"]["TableLine"][];
         };
         CheckStepView: {
             step: string;
@@ -552,6 +682,8 @@ export interface components {
             seconds: number;
             detail: string;
             hint: string;
+            /** @default  */
+            warning: string;
         };
         /**
          * @description * `run` - run
@@ -576,8 +708,10 @@ export interface components {
         };
         EngineFieldView: {
             name: string;
-            kind: components["schemas"]["KindEnum"];
+            kind: components["schemas"]["FieldKind"];
             note: string;
+            required: boolean;
+            choices: string[];
         };
         EngineView: {
             name: string;
@@ -632,6 +766,12 @@ export interface components {
             archived_at: string | null;
             revision: components["schemas"]["RevisionView"];
         };
+        /**
+         * @description * `text` - text
+         *     * `integer` - integer
+         * @enum {string}
+         */
+        FieldKind: "text" | "integer";
         FileView: {
             run: number;
             name: string;
@@ -642,12 +782,96 @@ export interface components {
             sha256: string;
             delivered_path: string;
         };
+        FilterBody: {
+            column: string;
+            test: components["schemas"]["TestEnum"];
+            /** @default  */
+            value: string;
+        };
+        FoundView: {
+            source: string;
+            environment: string;
+            table: string;
+            kind: string;
+            column: string;
+        };
+        InquiryBody: {
+            environment: string;
+            kind: components["schemas"]["InquiryKind"];
+            table?: string;
+            filters?: components["schemas"]["FilterBody"][];
+            sort?: string;
+            descending?: boolean;
+            column?: string;
+            period?: components["schemas"]["PeriodEnum"];
+            rows?: number;
+        };
+        InquiryColumn: {
+            name: string;
+            kind: string;
+            source_type: string;
+        };
+        InquiryError: {
+            code: string;
+            message: string;
+            hint: string;
+            transient: boolean;
+        };
         /**
-         * @description * `text` - text
-         *     * `integer` - integer
+         * @description * `catalogue` - catalogue
+         *     * `rows` - rows
+         *     * `count` - count
+         *     * `counts` - counts
          * @enum {string}
          */
-        KindEnum: "text" | "integer";
+        InquiryKind: "catalogue" | "rows" | "count" | "counts";
+        InquiryResult: {
+            columns?: components["schemas"]["InquiryColumn"][];
+            /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
+            rows?: unknown[][];
+            /** @description These are all the rows there are. */
+            complete?: boolean;
+            /** Format: double */
+            first_seconds?: number;
+            /** Format: double */
+            seconds?: number;
+            identity?: {
+                [key: string]: string;
+            };
+            /** @description Of a catalogue: how many there are. */
+            tables?: number;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `running` - running
+         *     * `finished` - finished
+         *     * `failed` - failed
+         *     * `cancelled` - cancelled
+         * @enum {string}
+         */
+        InquiryState: "waiting" | "running" | "finished" | "failed" | "cancelled";
+        InquiryView: {
+            id: string;
+            source: string;
+            environment: string;
+            kind: components["schemas"]["InquiryKind"];
+            state: components["schemas"]["InquiryState"];
+            cancel_asked: boolean;
+            readonly statement: string;
+            readonly parameters: {
+                [key: string]: unknown;
+            }[];
+            readonly values: {
+                [key: string]: string;
+            };
+            readonly active_filters: string[];
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            ended_at: string | null;
+            error: components["schemas"]["InquiryError"] | null;
+            readonly result: components["schemas"]["InquiryResult"] | null;
+        };
         /**
          * @description * `info` - info
          *     * `warning` - warning
@@ -723,8 +947,12 @@ export interface components {
         };
         PatchedSourceEdit: {
             note?: string;
+            group?: string;
             places?: number;
+            connect_seconds?: number;
             deadline_seconds?: number;
+            max_rows?: number | null;
+            max_bytes?: number | null;
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"] | null;
             };
@@ -733,6 +961,14 @@ export interface components {
             /** @default  */
             reason: string;
         };
+        /**
+         * @description * `` -
+         *     * `day` - day
+         *     * `month` - month
+         *     * `year` - year
+         * @enum {string}
+         */
+        PeriodEnum: "day" | "month" | "year";
         PersonBody: {
             name: string;
             password: string;
@@ -745,6 +981,12 @@ export interface components {
             active: boolean;
             /** Format: date-time */
             created_at: string;
+        };
+        ReferenceView: {
+            columns: string[];
+            schema: string;
+            table: string;
+            to_columns: string[];
         };
         RestoreBody: {
             revision?: number;
@@ -793,7 +1035,7 @@ export interface components {
             folder: string;
             environment: string;
             source: string;
-            state: components["schemas"]["StateEnum"];
+            state: components["schemas"]["RunState"];
             stage: string;
             late: boolean;
             warned: boolean;
@@ -821,13 +1063,22 @@ export interface components {
             previous: string | null;
             results: components["schemas"]["RunLine"][];
         };
+        /**
+         * @description * `queued` - queued
+         *     * `running` - running
+         *     * `finished` - finished
+         *     * `failed` - failed
+         *     * `cancelled` - cancelled
+         * @enum {string}
+         */
+        RunState: "queued" | "running" | "finished" | "failed" | "cancelled";
         RunView: {
             id: number;
             extract: string;
             folder: string;
             environment: string;
             source: string;
-            state: components["schemas"]["StateEnum"];
+            state: components["schemas"]["RunState"];
             stage: string;
             late: boolean;
             warned: boolean;
@@ -909,10 +1160,16 @@ export interface components {
             engine: string;
             /** @default  */
             note: string;
+            /** @default  */
+            group: string;
             /** @default 2 */
             places: number;
+            /** @default 10 */
+            connect_seconds: number;
             /** @default 3600 */
             deadline_seconds: number;
+            max_rows?: number | null;
+            max_bytes?: number | null;
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"];
             };
@@ -920,9 +1177,13 @@ export interface components {
         SourceView: {
             name: string;
             engine: string;
+            group: string;
             note: string;
             places: number;
+            connect_seconds: number;
             deadline_seconds: number;
+            max_rows: number | null;
+            max_bytes: number | null;
             addresses: components["schemas"]["AddressView"][];
         };
         StageView: {
@@ -930,15 +1191,6 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        /**
-         * @description * `queued` - queued
-         *     * `running` - running
-         *     * `finished` - finished
-         *     * `failed` - failed
-         *     * `cancelled` - cancelled
-         * @enum {string}
-         */
-        StateEnum: "queued" | "running" | "finished" | "failed" | "cancelled";
         StatusView: {
             /** @description Runs of the last 24 hours by state. */
             counts: {
@@ -951,6 +1203,48 @@ export interface components {
             /** Format: date-time */
             now: string;
         };
+        TableColumnView: {
+            name: string;
+            type: string;
+            kind: string;
+            nullable: boolean;
+            default: string | null;
+            comment: string;
+        };
+        TableLine: {
+            /** @description With its schema, where the engine has them. */
+            name: string;
+            kind: string;
+            comment: string;
+            rows_about: number | null;
+            columns: number;
+        };
+        TableView: {
+            name: string;
+            schema: string;
+            kind: string;
+            comment: string;
+            rows_about: number | null;
+            columns: components["schemas"]["TableColumnView"][];
+            primary_key: string[];
+            unique_keys: string[][];
+            foreign_keys: components["schemas"]["ReferenceView"][];
+            referenced_by: components["schemas"]["ReferenceView"][];
+            indexes: string[];
+        };
+        /**
+         * @description * `is` - is
+         *     * `is not` - is not
+         *     * `less` - less
+         *     * `at most` - at most
+         *     * `more` - more
+         *     * `at least` - at least
+         *     * `contains` - contains
+         *     * `is absent` - is absent
+         *     * `is present` - is present
+         * @enum {string}
+         */
+        TestEnum: "is" | "is not" | "less" | "at most" | "more" | "at least" | "contains" | "is absent" | "is present";
         TokenBody: {
             name: string;
             role?: string;
@@ -997,6 +1291,28 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    search_catalogues: {
+        parameters: {
+            query: {
+                environment?: string;
+                word: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundView"][];
+                };
+            };
+        };
+    };
     engines: {
         parameters: {
             query?: never;
@@ -1239,6 +1555,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RevisionView"][];
+                };
+            };
+        };
+    };
+    inquiry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryView"];
+                };
+            };
+        };
+    };
+    cancel_inquiry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryView"];
+                };
+            };
+        };
+    };
+    inquiry_cell: {
+        parameters: {
+            query?: {
+                look?: boolean;
+            };
+            header?: never;
+            path: {
+                column: number;
+                number: string;
+                row: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
         };
@@ -1888,6 +2271,29 @@ export interface operations {
             };
         };
     };
+    catalogue: {
+        parameters: {
+            query: {
+                environment: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueView"];
+                };
+            };
+        };
+    };
     check_source: {
         parameters: {
             query?: {
@@ -1907,6 +2313,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddressView"][];
+                };
+            };
+        };
+    };
+    ask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InquiryBody"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryView"];
+                };
+            };
+        };
+    };
+    table: {
+        parameters: {
+            query: {
+                environment: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                table: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableView"];
                 };
             };
         };

@@ -86,6 +86,12 @@ REST_FRAMEWORK = {
     "UNAUTHENTICATED_USER": None,
 }
 SPECTACULAR_SETTINGS = {
+    "ENUM_NAME_OVERRIDES": {
+        "RunState": f"{_OWN}.runs.models.STATES",
+        "InquiryState": f"{_OWN}.sources.models.INQUIRY_STATES",
+        "InquiryKind": f"{_OWN}.sources.inquiries.KINDS",
+        "FieldKind": ["text", "integer"],
+    },
     "TITLE": "Patient Ladle",
     "VERSION": "1",
     "DESCRIPTION": "Shared extract queries, run unattended, with result files that can be proven whole.",
