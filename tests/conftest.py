@@ -158,7 +158,8 @@ class Service:
 def start_service(data: Path, **more: str) -> Service:
     """``ladle service start`` on a free port, once it says that it is ready."""
     port = free_port()
-    environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"} | more
+    environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"}
+    environment |= {"LADLE_SOURCE_ROOTS": str(data.parent)} | more
     process = subprocess.Popen(
         [sys.executable, "-m", "patient_ladle.cli.main", "service", "start"],
         env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
@@ -193,8 +194,8 @@ SLOW = "select n, pg_sleep(0.002) is null as slept from generate_series(1, 10000
 
 
 @pytest.fixture(scope="session")
-def service(home, metering, laboratory):
-    """The service with four people, two sources in two environments, and a few extracts."""
+def service(home, metering, laboratory, works):
+    """The service with four people, three sources in two environments, and a few extracts."""
     made = start_service(home / "service")
     with Ladle.sign_in(made.url, ADMINISTRATOR, first_password(made.data))[0] as ladle:
         ladle.people.edit(ADMINISTRATOR, password=PASSWORD)
@@ -204,6 +205,7 @@ def service(home, metering, laboratory):
             ladle.sources.add_environment(environment)
         address = {"address": metering, "secret": READER_PASSWORD}
         ladle.sources.add("metering", "postgresql", {"live": address, "rehearsal": address})
+        ladle.sources.add("works", "mariadb", {"live": {"address": works, "secret": READER_PASSWORD}})
         ladle.sources.add("laboratory", "sqlite", {"live": {"address": {"path": str(laboratory)}}})
         ladle.extracts.add(
             "district_use", "metering",

@@ -82,10 +82,10 @@ def test_a_fault_is_told_alike_everywhere_and_leaves_nothing(harmed, page, extra
 
 def test_a_check_tells_the_same_cause_and_the_page_shows_it(harmed, page):
     checked = harmed.command("source", "check", "wrong_password")
-    assert (checked.returncode, "reached    passed" in checked.stdout, "signed in  FAILED" in checked.stdout) == (1, True, True)
+    assert (checked.returncode, "port       passed" in checked.stdout, "login      FAILED" in checked.stdout) == (1, True, True)
     assert "Correct the user or the password of the source." in checked.stdout
     sign_in(page)
     page.goto("/sources")
-    expect(page.get_by_label("wrong_password", exact=True)).to_contain_text("signed in: the server at 127.0.0.1")
+    expect(page.get_by_label("wrong_password", exact=True)).to_contain_text("login: the server at 127.0.0.1")
     page.get_by_role("button", name="Check stopped").click()
-    expect(page.get_by_label("stopped", exact=True)).to_contain_text("reached: nothing listens at")
+    expect(page.get_by_label("stopped", exact=True)).to_contain_text("port: nothing listens at")

@@ -18,6 +18,7 @@ def orm(cluster, home):
     with pytest.MonkeyPatch.context() as environment:  # settings are read once: what tests start later must not inherit them
         environment.setenv("LADLE_DATABASE_URL", cluster.url("ledger"))
         environment.setenv("LADLE_DATA", str(home / "ledger"))
+        environment.setenv("LADLE_SOURCE_ROOTS", str(home))
         environment.setenv("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
         import django
         from django.core.management import call_command
@@ -30,7 +31,7 @@ def orm(cluster, home):
 
 
 @pytest.fixture
-def repository(orm):
+def repository(orm, home):
     """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.extracts.services import add_extract
@@ -48,7 +49,7 @@ def repository(orm):
         person = Person.objects.create(name="amir", role="author")
         add_environment("live", "")
         for name, places in (("wide", 3), ("narrow", 1)):
-            add_source(name, "sqlite", {"live": {"address": {"path": "/nowhere/x.db"}}}, places=places)
+            add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, places=places)
             add_extract(person, f"from_{name}", "", "", source=name, statement="select 1 as a")
     assert (Source.objects.count(), Environment.objects.count()) == (2, 1)
     return Person.objects.get(name="amir")

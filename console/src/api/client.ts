@@ -20,6 +20,12 @@ export type Extract = components["schemas"]["ExtractView"];
 export type Parameter = components["schemas"]["ParameterView"];
 export type Schedule = components["schemas"]["ScheduleView"];
 export type Source = components["schemas"]["SourceView"];
+export type Address = components["schemas"]["AddressView"];
+export type CheckStep = components["schemas"]["CheckStepView"];
+export type Inquiry = components["schemas"]["InquiryView"];
+export type InquiryBody = components["schemas"]["InquiryBody"];
+export type Filter = components["schemas"]["FilterBody"];
+export type TableRecord = components["schemas"]["TableView"];
 export type Engine = components["schemas"]["EngineView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */

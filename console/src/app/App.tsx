@@ -29,6 +29,7 @@ const router = createBrowserRouter([
       { path: "extracts/:name", lazy: async () => ({ Component: (await import("../features/extracts/ExtractPage")).ExtractPage }) },
       { path: "schedules", lazy: async () => ({ Component: (await import("../features/schedules/SchedulesPage")).SchedulesPage }) },
       { path: "sources", lazy: async () => ({ Component: (await import("../features/sources/SourcesPage")).SourcesPage }) },
+      { path: "sources/:name", lazy: async () => ({ Component: (await import("../features/browse/SourcePage")).SourcePage }) },
       { path: "*", element: <div className="page"><div className="hollow"><p>There is no such page.</p><a href="/">To the runs</a></div></div> },
     ],
   },

@@ -44,3 +44,7 @@ export function size(bytes: number): string {
   }
   return unit ? `${n.toFixed(1)} ${units[unit]}` : `${count(n)} bytes`;
 }
+
+/** An address in a few words: who signs in where, or which file. */
+export const placeOf = ({ address }: { address: Record<string, string> }): string =>
+  address.path ?? address.folder ?? `${address.user}@${address.host}:${address.port}/${address.database}`;

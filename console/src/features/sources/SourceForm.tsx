@@ -1,9 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Form, Input, InputNumber, Modal, Select } from "antd";
-import { api, must, type Source } from "../../api/client";
+import { api, must, type Engine, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 
-interface Fields { name: string; engine: string; environment: string; address: Record<string, string>; secret?: string; note?: string; places: number; deadline_seconds: number }
+interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; places: number; connect_seconds: number; deadline_seconds: number; max_rows?: number | null; max_bytes?: number | null }
+
+function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
+  return (
+    <Form.Item label={field.name} name={["address", field.name]} extra={field.note} rules={field.required ? [{ required: true, message: `${field.name} is needed.` }] : []}>
+      {field.choices.length ? <Select allowClear options={field.choices.map((value) => ({ value, label: value }))} /> : <Input />}
+    </Form.Item>
+  );
+}
 
 /** Add a source with one address, or edit its settings and the address in one environment. */
 export function SourceForm({ source, onClose }: { source: Source | null; onClose: () => void }) {
@@ -13,9 +21,11 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
   const chosen = Form.useWatch("engine", form) ?? source?.engine ?? "postgresql";
   const engine = engines.data?.find((e) => e.name === chosen);
+  const pasted = !!Form.useWatch("url", form);
   const save = useMutation({
-    mutationFn: ({ name, engine: kind, environment, address, secret, note, places, deadline_seconds }: Fields) => {
-      const settings = { note: note ?? "", places, deadline_seconds, addresses: { [environment]: { address, ...(secret ? { secret } : {}) } } };
+    mutationFn: ({ name, engine: kind, environment, url, address, secret, note, group, ...limits }: Fields) => {
+      const way = url ? { url } : { address, ...(secret ? { secret } : {}) };
+      const settings = { ...limits, note: note ?? "", group: group ?? "", addresses: { [environment]: way } };
       return must(source ? api.PATCH("/api/v1/sources/{name}", { params: { path: { name: source.name } }, body: settings }) : api.POST("/api/v1/sources", { body: { name, engine: kind, ...settings } }));
     },
     onSuccess: async () => {
@@ -30,21 +40,27 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
     <Modal open title={source ? `Edit ${source.name}` : "Add source"} okText="Save source" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={560}>
       <Form
         form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen })}
-        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, places: 2, deadline_seconds: 3600, address: { port: "5432" } }}
+        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, places: 2, connect_seconds: 10, deadline_seconds: 3600, address: { port: "5432" } }}
       >
         {!source && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="metering" /></Form.Item>}
         {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} /></Form.Item>}
         <Form.Item label="Environment of the address" name="environment">
           <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} onChange={(name: string) => form.setFieldValue("address", addressIn(name))} />
         </Form.Item>
-        {engine?.address_fields.map((field) => (
-          <Form.Item key={field.name} label={field.name} name={["address", field.name]} extra={field.note} rules={[{ required: true, message: `${field.name} is needed.` }]}><Input /></Form.Item>
-        ))}
-        {engine?.takes_secret && (
+        {engine?.takes_secret && <Form.Item label="Connection URL, instead of the fields below" name="url" extra="Its password goes straight to where secrets are kept."><Input.Password autoComplete="off" visibilityToggle placeholder={`${engine.name}://user:password@host:port/database`} /></Form.Item>}
+        {!pasted && engine?.address_fields.filter((field) => field.required).map((field) => <AddressItem key={field.name} field={field} />)}
+        {!pasted && engine?.address_fields.some((field) => !field.required) && (
+          <details style={{ marginBottom: 14 }}><summary>Encryption and session settings</summary>{engine.address_fields.filter((field) => !field.required).map((field) => <AddressItem key={field.name} field={field} />)}</details>
+        )}
+        {!pasted && engine?.takes_secret && (
           <Form.Item label="Password" name="secret" extra={source ? "Empty: stays as it is. Needed again when the address changes." : "Kept encrypted; never shown again."}><Input.Password autoComplete="new-password" /></Form.Item>
         )}
         <Form.Item label="Runs at once" name="places"><InputNumber min={1} max={100} /></Form.Item>
+        <Form.Item label="Longest wait for a connection, in seconds" name="connect_seconds"><InputNumber min={1} max={60} /></Form.Item>
         <Form.Item label="Longest statement, in seconds" name="deadline_seconds"><InputNumber min={1} max={86400} /></Form.Item>
+        <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
+        <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
+        <Form.Item label="Group" name="group"><Input placeholder="network" /></Form.Item>
         <Form.Item label="Note" name="note"><Input /></Form.Item>
         <ProblemNote error={save.error} />
       </Form>

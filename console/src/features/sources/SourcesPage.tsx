@@ -1,24 +1,44 @@
-import { useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button } from "antd";
+import { App, Button, Input } from "antd";
+import { Link } from "react-router";
 import { api, must, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment } from "../../lib/words";
+import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { SourceForm } from "./SourceForm";
 import "../runs/runs.css";
 
-const where = (address: Record<string, string>) => address.path ?? `${address.user}@${address.host}:${address.port}/${address.database}`;
+/** Finds tables and columns by name in every source that was looked around in. */
+function SearchAll() {
+  const [word, setWord] = useState("");
+  const wanted = useDeferredValue(word.trim());
+  const found = useQuery({
+    queryKey: ["catalogue-search", wanted], enabled: wanted.length > 1, placeholderData: (before) => before,
+    queryFn: () => must(api.GET("/api/v1/catalogue-search", { params: { query: { word: wanted } } })),
+  });
+  return (
+    <>
+      <div className="filters"><Input.Search aria-label="Find tables and columns" placeholder="Find tables and columns in all sources" allowClear style={{ width: 340 }} value={word} onChange={(e) => setWord(e.target.value)} /></div>
+      {wanted.length > 1 && found.data && (
+        <section className="card" style={{ marginBottom: 14 }} aria-label="Found">
+          {!found.data.length && <p className="dim" style={{ margin: 0 }}>Nothing of that name. A source is searched once its catalogue was gathered: open it.</p>}
+          {found.data.slice(0, 20).map((f) => <div key={`${f.source}/${f.environment}/${f.table}/${f.column}`}><Link to={`/sources/${f.source}?environment=${f.environment}&table=${encodeURIComponent(f.table)}`}>{f.table}{f.column && `.${f.column}`}</Link> <small>{f.kind} in {f.source}, {f.environment}</small></div>)}
+        </section>
+      )}
+    </>
+  );
+}
 
 function AddressRow({ address }: { address: Source["addresses"][number] }) {
   const failed = address.last_check?.find((step) => !step.passed);
   return (
     <tr>
       <td>{address.environment}</td>
-      <td className="mono">{where(address.address)}</td>
+      <td className="mono">{placeOf(address)}</td>
       <td>
         {!address.last_check && <span className="dim">not checked yet</span>}
-        {address.last_check && !failed && <span style={{ color: "var(--pl-doneInk)" }}>{address.last_check.map((s) => `${s.step} ${s.seconds.toFixed(2)} s`).join(" · ")}</span>}
+        {address.last_check && !failed && <><span style={{ color: "var(--pl-doneInk)" }}>passed every step: {address.last_check.map((s) => s.step).join(" · ")}</span>{address.last_check.filter((s) => s.warning).map((s) => <div className="flag" style={{ margin: 0 }} key={s.step}>{s.warning}</div>)}</>}
         {failed && <><span className="said">{failed.step}: {failed.detail}</span><div>{failed.hint}</div></>}
       </td>
       <td>{moment(address.last_check_at)}</td>
@@ -46,12 +66,13 @@ export function SourcesPage() {
         {may("administrator") && <Button type="primary" onClick={() => setEditing("new")}>Add source</Button>}
       </header>
       <ProblemNote error={query.error ?? check.error ?? remove.error} />
+      {may("runner") && found.length > 0 && <SearchAll />}
       {query.data && !found.length && <div className="card hollow"><p>There are no sources yet.</p>{may("administrator") && <Button onClick={() => setEditing("new")}>Add the first one</Button>}</div>}
       {found.map((source) => (
         <section className="card" key={source.name} style={{ marginBottom: 14 }} aria-label={source.name}>
           <header className="head">
-            <h2 style={{ margin: 0 }}>{source.name}</h2>
-            <p>{source.engine}, {source.places} runs at once, {source.deadline_seconds} s a statement. {source.note}</p>
+            <h2 style={{ margin: 0 }}><Link to={`/sources/${source.name}`}>{source.name}</Link></h2>
+            <p>{source.engine}{source.group && `, ${source.group}`}, {source.places} runs at once, {source.deadline_seconds} s a statement. {source.note}</p>
             <div className="grow" />
             {may("author") && <Button size="small" aria-label={`Check ${source.name}`} loading={check.isPending && check.variables === source.name} onClick={() => check.mutate(source.name)}>Check</Button>}
             {may("administrator") && <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>Edit</Button>}

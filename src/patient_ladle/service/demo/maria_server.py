@@ -14,6 +14,9 @@ import pymysql
 
 from patient_ladle.service.processes.private_server import PrivateServer, ServerFailed
 
+_PLAIN_IO = "--innodb-use-native-aio=0"
+"""Native asynchronous input takes locked memory, of which all servers of one account share a small limit."""
+
 
 def _program(name: str) -> str:
     found = shutil.which(name) or shutil.which(name, path="/usr/sbin:/usr/bin")
@@ -37,7 +40,7 @@ class MariaServer(PrivateServer):
 
     def making(self, words: Path) -> list[str]:
         command = [_program("mariadb-install-db"), "--no-defaults", f"--datadir={self.data}"]
-        return [*command, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"]
+        return [*command, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", _PLAIN_IO]
 
     def once_made(self, words: Path) -> None:
         statements = [

@@ -118,6 +118,8 @@ class PrivateServer(ABC):
         made = subprocess.run(self._as_account(self.making(words)), capture_output=True, text=True, check=False, cwd="/")
         if made.returncode:
             words.unlink()
+            with open(self.keys.parent / f"{self.name}.log", "a") as log:
+                log.write(made.stdout + made.stderr)
             said = (made.stderr.strip().splitlines() or made.stdout.strip().splitlines() or ["it said nothing"])[-1]
             raise ServerFailed(
                 f"no database could be made in '{self.data}': {said}.", "Check the rights of the data directory."

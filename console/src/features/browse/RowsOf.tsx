@@ -1,0 +1,51 @@
+import { useEffect, useState } from "react";
+import { Button, Select } from "antd";
+import type { Filter } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import type { Cell } from "../../lib/grid";
+import { count } from "../../lib/words";
+import { Filters } from "./Filters";
+import { ResultGrid } from "./ResultGrid";
+import { Said } from "./Said";
+import { useInquiry } from "./useInquiry";
+import { useTable, type Place } from "./useTable";
+
+/** The first rows of a table, filtered and sorted in the source; the exact count on request. */
+export function RowsOf({ about, ...place }: Place & { about: number | null }) {
+  const { source, environment, table } = place;
+  const [filters, setFilters] = useState<Filter[]>([]);
+  const [sort, setSort] = useState("");
+  const [descending, setDescending] = useState(false);
+  const columns = useTable(place);
+  const rows = useInquiry(source);
+  const total = useInquiry(source);
+  const { ask } = rows;
+  const names = columns.data?.columns.map((c) => c.name) ?? [];
+  useEffect(() => {
+    ask({ environment, kind: "rows", table, filters, sort, descending, rows: 200 });
+  }, [ask, environment, table, filters, sort, descending]);
+  const result = rows.found?.result;
+  const counted = total.found?.result?.rows?.[0]?.[0];
+  const failed = rows.found?.error ?? total.found?.error;
+  return (
+    <>
+      <Filters columns={names} filters={filters} onChange={setFilters} />
+      <div className="filters">
+        <Select size="small" allowClear showSearch aria-label="Sort by" placeholder="Sort in the source" style={{ width: 170 }} value={sort || undefined} onChange={(v?: string) => setSort(v ?? "")} options={names.map((n) => ({ value: n, label: n }))} />
+        {sort && <Button size="small" onClick={() => setDescending(!descending)}>{descending ? "descending" : "ascending"}</Button>}
+        <Button size="small" loading={total.busy} onClick={() => total.ask({ environment, kind: "count", table, filters })}>Count exactly</Button>
+        <span aria-live="polite">{typeof counted === "string" ? `${count(Number(counted))} rows${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}` : about !== null && <span className="dim">about {count(about)} rows</span>}</span>
+        {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
+      </div>
+      <ProblemNote error={rows.error ?? total.error ?? columns.error} />
+      {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
+      {rows.busy && <p className="dim" aria-live="polite">Looking…</p>}
+      {rows.found && result?.rows && result.columns && (
+        <>
+          <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof counted === "string" ? Number(counted) : undefined} label={table} />
+          <Said found={rows.found} name={table} />
+        </>
+      )}
+    </>
+  );
+}

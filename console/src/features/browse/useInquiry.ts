@@ -1,0 +1,35 @@
+import { useCallback, useEffect, useRef, useState } from "react";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { api, must, type Inquiry, type InquiryBody } from "../../api/client";
+
+const POLL_MS = 200;
+const live = (found: Inquiry | undefined) => found?.state === "waiting" || found?.state === "running";
+
+/** Asks a source something, follows it to its end, and cancels it when it is left or asked anew. */
+export function useInquiry(source: string) {
+  const [id, setId] = useState<string | null>(null);
+  const running = useRef<string | null>(null);
+  const stop = useCallback((number: string) => void api.POST("/api/v1/inquiries/{number}/cancel", { params: { path: { number } } }).catch(() => undefined), []);
+  const start = useMutation({
+    mutationFn: (body: InquiryBody) => {
+      if (running.current) stop(running.current);
+      return must(api.POST("/api/v1/sources/{name}/inquiries", { params: { path: { name: source } }, body }));
+    },
+    onSuccess: (found) => { running.current = found.id; setId(found.id); },
+    onError: () => setId(null),
+  });
+  const poll = useQuery({
+    queryKey: ["inquiry", id],
+    enabled: id !== null,
+    staleTime: Infinity,
+    queryFn: () => must(api.GET("/api/v1/inquiries/{number}", { params: { path: { number: id! } } })),
+    refetchInterval: (q) => (q.state.data === undefined || live(q.state.data) ? POLL_MS : false),
+  });
+  const found = poll.data;
+  useEffect(() => {
+    if (found && !live(found) && running.current === found.id) running.current = null;
+  }, [found]);
+  useEffect(() => () => { if (running.current) stop(running.current); }, [stop]);
+  const busy = start.isPending || (id !== null && (found === undefined || live(found)));
+  return { ask: start.mutate, found: busy ? undefined : found, busy, error: start.error ?? poll.error, cancel: () => running.current && stop(running.current) };
+}

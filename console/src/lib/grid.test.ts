@@ -1,0 +1,25 @@
+import { expect, it } from "vitest";
+import { aligned, asCsv, forSpreadsheet, isNumber, plain, sorted, type Cell } from "./grid";
+
+const columns = [{ name: "district", kind: "text" }, { name: "litres", kind: "decimal" }];
+const rows: Cell[][] = [["Heron \"Holt\", old", "10"], ["Alder Moor", "9.5"], ["", null], [null, "-3"]];
+
+it("sorts numbers as numbers and puts what is absent last, both ways", () => {
+  expect(sorted(rows, 1, false)).toEqual([3, 1, 0, 2]);
+  expect(sorted(rows, 1, true)).toEqual([0, 1, 3, 2]);
+  expect(sorted(rows, 0, false)).toEqual([2, 1, 0, 3]);
+});
+
+it("copies for a spreadsheet with headers, quoting what would break a cell", () => {
+  expect(forSpreadsheet(columns, [["a\tb", "1"], ["two\nlines", null]])).toBe('district\tlitres\n"a\tb"\t1\n"two\nlines"\t');
+});
+
+it("keeps absent and empty apart in a file", () => {
+  expect(asCsv(columns, rows.slice(1))).toBe('district,litres\nAlder Moor,9.5\n"",\n,-3\n');
+});
+
+it("aligns numbers to the right and says what a binary value is", () => {
+  expect(aligned(columns, rows.slice(1, 3))).toBe("district    litres\n----------  ------\nAlder Moor     9.5\n");
+  expect(plain({ media: "image/png", bytes: 574, kept: true })).toBe("[image/png, 574 bytes]");
+  expect([isNumber(columns[1]!, "1"), isNumber(columns[0]!, "1"), isNumber({ name: "v", kind: "any" }, "1e3")]).toEqual([true, false, true]);
+});

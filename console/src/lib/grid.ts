@@ -1,0 +1,51 @@
+/** Cells of a preview as text, in order, for the clipboard and small files. Pure. */
+
+export type Cell = string | null | { text: string; characters: number; kept: boolean } | { bytes: number; media: string; kept: boolean };
+
+export interface GridColumn { name: string; kind: string }
+
+const numeric = new Set(["integer", "decimal", "float"]);
+export const isNumber = (column: GridColumn, cell: Cell): boolean => typeof cell === "string" && (numeric.has(column.kind) || (column.kind === "any" && cell !== "" && !Number.isNaN(Number(cell))));
+
+/** What a cell is as plain text: an absent value is nothing, a binary one says what it is. */
+export function plain(cell: Cell): string {
+  if (cell === null) return "";
+  if (typeof cell === "string") return cell;
+  return "media" in cell ? `[${cell.media}, ${cell.bytes} bytes]` : cell.text;
+}
+
+/** Row numbers in the order of one column; absent values last, numbers as numbers, the rest by the reader's language. */
+export function sorted(rows: readonly Cell[][], column: number, descending: boolean): number[] {
+  const order = rows.map((_, i) => i);
+  const texts = rows.map((row) => (row[column] === null ? null : plain(row[column]!)));
+  const numbers = texts.every((t) => t === null || (t !== "" && !Number.isNaN(Number(t))));
+  const compare = new Intl.Collator(undefined, { numeric: true }).compare;
+  return order.sort((a, b) => {
+    const [x, y] = [texts[a], texts[b]];
+    if (x === null || y === null || x === undefined || y === undefined) return x === y ? a - b : x === null || x === undefined ? 1 : -1;
+    const found = numbers ? Number(x) - Number(y) : compare(x, y);
+    return (descending ? -found : found) || a - b;
+  });
+}
+
+const tab = (text: string): string => (/["\t\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+
+/** Delimited by tabs, with headers: what a spreadsheet takes from the clipboard. */
+export const forSpreadsheet = (columns: readonly GridColumn[], rows: readonly Cell[][]): string =>
+  [columns.map((c) => tab(c.name)), ...rows.map((row) => row.map((cell) => tab(plain(cell))))].map((line) => line.join("\t")).join("\n");
+
+/** Comma-separated with headers, as RFC 4180 has it; absent is nothing, empty text is "". */
+export const asCsv = (columns: readonly GridColumn[], rows: readonly Cell[][]): string => {
+  const quoted = (text: string) => (text === "" || /[",\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+  return [columns.map((c) => quoted(c.name)), ...rows.map((row) => row.map((cell) => (cell === null ? "" : quoted(plain(cell)))))].map((line) => line.join(",") + "\n").join("");
+};
+
+/** Padded with spaces for a mail: numbers to the right, the rest to the left. */
+export function aligned(columns: readonly GridColumn[], rows: readonly Cell[][]): string {
+  const flat = (text: string) => text.replace(/\s*\n\s*/g, " ");
+  const texts = rows.map((row) => row.map((cell) => flat(plain(cell))));
+  const widths = columns.map((c, i) => Math.max(c.name.length, ...texts.map((row) => row[i]!.length)));
+  const line = (row: string[], right: (i: number) => boolean) => row.map((text, i) => (right(i) ? text.padStart(widths[i]!) : text.padEnd(widths[i]!))).join("  ").trimEnd();
+  const right = columns.map((c, i) => rows.length > 0 && rows.every((row) => row[i] === null || isNumber(c, row[i]!)));
+  return [line(columns.map((c) => c.name), (i) => right[i]!), line(widths.map((w) => "-".repeat(w)), () => false), ...texts.map((row) => line(row, (i) => right[i]!))].join("\n");
+}
