@@ -1102,6 +1102,10 @@ export interface components {
             files: components["schemas"]["FileView"][];
             revision: number;
             engine: string;
+            /** @description Server, database and login that the session used, read-only. */
+            identity: {
+                [key: string]: string;
+            };
             statement: string;
             values: {
                 [key: string]: unknown;

@@ -1,6 +1,6 @@
 import { useEffect, useRef } from "react";
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
-import { PostgreSQL, SQLite, sql } from "@codemirror/lang-sql";
+import { MariaSQL, PostgreSQL, SQLite, sql, type SQLDialect } from "@codemirror/lang-sql";
 import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { highlightSelectionMatches, searchKeymap } from "@codemirror/search";
 import { Compartment, EditorState } from "@codemirror/state";
@@ -40,6 +40,8 @@ const parameters = ViewPlugin.fromClass(
   { decorations: (plugin) => plugin.decorations },
 );
 
+const dialects: Record<string, SQLDialect> = { mariadb: MariaSQL, sqlite: SQLite };
+
 interface Props {
   text: string;
   engine: string;
@@ -67,7 +69,7 @@ export function StatementView({ text, engine, label, onChange, onSave }: Props) 
           history(),
           highlightSelectionMatches(),
           keymap.of([{ key: "Mod-s", preventDefault: true, run: () => (calls.current.onSave?.(), true) }, ...defaultKeymap, ...historyKeymap, ...searchKeymap]),
-          sql({ dialect: engine === "sqlite" ? SQLite : PostgreSQL }),
+          sql({ dialect: dialects[engine] ?? PostgreSQL }),
           syntaxHighlighting(colours),
           parameters,
           theme,

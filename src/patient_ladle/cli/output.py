@@ -80,3 +80,10 @@ def confirmed(question: str, yes: bool) -> bool:
         print(f"{question} Say --yes to do it.", file=sys.stderr)
         return False
     return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
+
+
+def place_of(address: dict[str, str]) -> str:
+    """An address in a few words: who signs in where, or which file."""
+    if "host" not in address:
+        return address.get("path") or address.get("folder") or ""
+    return f"{address.get('user')}@{address.get('host')}:{address.get('port')}/{address.get('database')}"

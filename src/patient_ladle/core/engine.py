@@ -96,7 +96,8 @@ def _read(
     session = open_session()
     try:
         who = session.identity()
-        ledger.log("info", "connected: " + ", ".join(f"{key} {value}" for key, value in who.items()))
+        ledger.connected(who)
+        ledger.log("info", "connected, read-only: " + ", ".join(f"{key} {value}" for key, value in who.items()))
         with _deadline(session, job.statement.deadline_seconds):
             columns, warnings = _describe(job, session, ledger)
             return columns, warnings, _fetch(job, session, columns, folder, ledger, clock)

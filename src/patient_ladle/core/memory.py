@@ -100,12 +100,16 @@ class MemoryLedger:
     def __init__(self, cancel: bool = False) -> None:
         self.stages: list[str] = []
         self.lines: list[tuple[str, str]] = []
+        self.identity: dict[str, str] = {}
         self.rows = 0
         self.outcome: Outcome | None = None
         self.cancel = cancel
 
     def stage(self, name: str) -> None:
         self.stages.append(name)
+
+    def connected(self, identity: dict[str, str]) -> None:
+        self.identity = identity
 
     def log(self, level: str, text: str) -> None:
         self.lines.append((level, text))

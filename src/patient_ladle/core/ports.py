@@ -105,6 +105,9 @@ class RunLedger(Protocol):
     def stage(self, name: str) -> None:
         """The run enters a stage: connect, describe, fetch, prove, store, deliver."""
 
+    def connected(self, identity: dict[str, str]) -> None:
+        """Server, database and login that the session really uses, for the run record."""
+
     def log(self, level: str, text: str) -> None:
         """One line of the run log; level is info, warning or error."""
 

@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, Table, Tabs } from "antd";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, must, Problem, type Extract } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
@@ -114,14 +114,15 @@ export function ExtractPage() {
   const extract = query.data;
   if (!extract) return <div className="page"><ProblemNote error={query.error} /></div>;
   const revision = extract.revision;
-  const engine = sources.data?.find((s) => s.name === revision.source)?.engine ?? "postgresql";
+  const source = sources.data?.find((s) => s.name === revision.source);
+  const engine = source?.engine ?? "postgresql";
   const put = () => modal.confirm({ title: `Archive ${name}?`, content: "Nothing runs it until it is restored.", okText: "Archive", onOk: () => archive.mutateAsync(false) });
   return (
     <div className="page">
       <header className="head">
         <h1>{extract.name}</h1>
         <p>{extract.folder}{extract.archived_at && " (archived)"}</p>
-        <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}, on {revision.source}</p>
+        <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}, on <Link to={`/sources/${revision.source}`}>{revision.source}</Link></p>
         <div className="grow" />
         {may("author") && (extract.archived_at ? <Button onClick={() => archive.mutate(true)}>Restore</Button> : <Button onClick={() => void put()}>Archive</Button>)}
       </header>
@@ -133,7 +134,7 @@ export function ExtractPage() {
           { key: "runs", label: "Runs", children: <OwnRuns name={name} /> },
           { key: "revisions", label: "Revisions", children: <Revisions extract={extract} /> },
         ]} />
-        {may("runner") && !extract.archived_at && <section className="card"><h2 style={{ marginTop: 0 }}>Run now</h2><RunForm extract={extract} /></section>}
+        {may("runner") && !extract.archived_at && <section className="card"><h2 style={{ marginTop: 0 }}>Run now</h2><RunForm extract={extract} source={source} /></section>}
       </div>
     </div>
   );

@@ -2,8 +2,9 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, DatePicker, Form, Input, Select } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
-import { api, must, type Extract, type Parameter } from "../../api/client";
+import { api, must, type Extract, type Parameter, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { moment, placeOf } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 
 const looks: Record<string, string> = { date: "2026-11-24", timestamp: "2026-11-24 06:05", integer: "42", decimal: "12.5", text: "" };
@@ -24,10 +25,24 @@ function ValueField({ parameter, ...rest }: { parameter: Parameter }) {
   return <Input {...rest} placeholder={looks[parameter.type] ?? ""} inputMode={parameter.type === "integer" || parameter.type === "decimal" ? "decimal" : "text"} />;
 }
 
+/** Where a run would read, and as whom, before it does. */
+function Reads({ source, environment }: { source: Source | undefined; environment: string | undefined }) {
+  const address = source?.addresses.find((a) => a.environment === environment);
+  if (!source) return null;
+  if (!address) return <span className="said">{source.name} has no address there.</span>;
+  const failed = address.last_check?.find((step) => !step.passed);
+  return (
+    <>
+      reads {source.name} ({source.engine}), read-only<br /><span className="mono" style={{ overflowWrap: "anywhere" }}>{placeOf(address)}</span>
+      {failed && <div className="said">its last check stopped at {failed.step}, {moment(address.last_check_at)}</div>}
+    </>
+  );
+}
+
 type Fields = Record<string, Field> & { environment: string; formats: string[]; data_date?: string };
 
 /** The parameters as a form by type, environment, formats and data date; starts the run and goes to it. */
-export function RunForm({ extract }: { extract: Extract }) {
+export function RunForm({ extract, source }: { extract: Extract; source: Source | undefined }) {
   const go = useNavigate();
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
   const parameters = extract.revision.parameters;
@@ -39,11 +54,13 @@ export function RunForm({ extract }: { extract: Extract }) {
       })),
     onSuccess: (run) => void go(`/runs/${run.id}`),
   });
+  const [form] = Form.useForm<Fields>();
+  const chosen = Form.useWatch<string | undefined>("environment", form) ?? environments.data?.[0]?.name;
   if (!environments.data) return null;
   const first = Object.fromEntries(parameters.map((p) => [p.name, firstField(p)]));
   return (
     <Form
-      key={extract.revision.number} layout="vertical" requiredMark={false} onFinish={(fields: Fields) => start.mutate(fields)}
+      form={form} key={extract.revision.number} layout="vertical" requiredMark={false} onFinish={(fields: Fields) => start.mutate(fields)}
       initialValues={{ ...first, environment: environments.data[0]?.name, formats: extract.revision.formats }}
     >
       {parameters.map((p) => (
@@ -52,7 +69,7 @@ export function RunForm({ extract }: { extract: Extract }) {
           <ValueField parameter={p} />
         </Form.Item>
       ))}
-      <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
+      <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><Checkbox.Group options={FORMATS} /></Form.Item>
       <ProblemNote error={start.error} />

@@ -57,22 +57,27 @@ export function SourcesPage() {
   const remove = useMutation({ mutationFn: (name: string) => must(api.DELETE("/api/v1/sources/{name}", { params: { path: { name } } })), onSuccess: renew });
   const ask = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "Its addresses and passwords go with it.", okText: "Remove", onOk: () => remove.mutateAsync(name).catch(() => undefined) });
   const found = query.data ?? [];
+  const groups = [...new Set(found.map((s) => s.group))].sort();
+  const checkAll = async () => { for (const { name } of found) await check.mutateAsync(name).catch(() => undefined); };
   return (
     <div className="page">
       <header className="head">
         <h1>Sources</h1>
         <p>{found.length} sources; extracts only ever read them.</p>
         <div className="grow" />
+        {may("author") && found.length > 1 && <Button loading={check.isPending} onClick={() => void checkAll()}>Check all</Button>}
         {may("administrator") && <Button type="primary" onClick={() => setEditing("new")}>Add source</Button>}
       </header>
       <ProblemNote error={query.error ?? check.error ?? remove.error} />
       {may("runner") && found.length > 0 && <SearchAll />}
       {query.data && !found.length && <div className="card hollow"><p>There are no sources yet.</p>{may("administrator") && <Button onClick={() => setEditing("new")}>Add the first one</Button>}</div>}
-      {found.map((source) => (
-        <section className="card" key={source.name} style={{ marginBottom: 14 }} aria-label={source.name}>
+      {groups.flatMap((group) => found.filter((s) => s.group === group)).map((source, i, all) => (
+        <div key={source.name}>
+        {source.group && all[i - 1]?.group !== source.group && <h2>{source.group}</h2>}
+        <section className="card" style={{ marginBottom: 14 }} aria-label={source.name}>
           <header className="head">
             <h2 style={{ margin: 0 }}><Link to={`/sources/${source.name}`}>{source.name}</Link></h2>
-            <p>{source.engine}{source.group && `, ${source.group}`}, {source.places} runs at once, {source.deadline_seconds} s a statement. {source.note}</p>
+            <p>{source.engine}, {source.places} runs at once, {source.deadline_seconds} s a statement. {source.note}</p>
             <div className="grow" />
             {may("author") && <Button size="small" aria-label={`Check ${source.name}`} loading={check.isPending && check.variables === source.name} onClick={() => check.mutate(source.name)}>Check</Button>}
             {may("administrator") && <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>Edit</Button>}
@@ -83,6 +88,7 @@ export function SourcesPage() {
             <tbody>{source.addresses.map((address) => <AddressRow key={address.environment} address={address} />)}</tbody>
           </table>
         </section>
+        </div>
       ))}
       {editing && <SourceForm source={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </div>

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
 from patient_ladle.client import CallFailed
 from patient_ladle.client.errors import ClientError
 
@@ -39,7 +39,14 @@ def _parameter(p: dict[str, Any]) -> str:
     return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
 
 
-def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
+def _reads(source: dict[str, Any]) -> str:
+    """Where a run of it would read, and as whom, by environment."""
+    return (
+        "\n".join(f"{a['environment']}: {place_of(a['address'])}, read-only" for a in source["addresses"]) or "no address yet"
+    )
+
+
+def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any]) -> None:
     if args.json:
         return print_json(found)
     revision = found["revision"]
@@ -48,7 +55,8 @@ def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
             ("extract", found["name"] + (" (archived)" if found["archived_at"] else "")),
             ("folder", found["folder"]),
             ("owner", found["owner"]),
-            ("source", revision["source"]),
+            ("source", f"{revision['source']} ({source['engine']})"),
+            ("reads", _reads(source)),
             (
                 "revision",
                 f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}",
@@ -66,7 +74,8 @@ def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
 
 def extract_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        _show(args, ladle.extracts.get(args.name))
+        found = ladle.extracts.get(args.name)
+        _show(args, found, ladle.sources.get(found["revision"]["source"]))
 
 
 def _content(args: argparse.Namespace) -> dict[str, Any]:

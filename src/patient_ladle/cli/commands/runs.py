@@ -124,6 +124,10 @@ def run_show(args: argparse.Namespace) -> None:
     print_facts(
         [
             ("started by", run["schedule"] or run["started_by"]),
+            (
+                "read from",
+                ", ".join(f"{k} {v}" for k, v in run["identity"].items()) + (", read-only" if run["identity"] else ""),
+            ),
             ("data date", run["data_date"]),
             ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),

@@ -8,7 +8,7 @@ import os
 import sys
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, browsing, connected, pairs
@@ -28,18 +28,12 @@ def source_list(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [
-        (s["name"], s["engine"], a["environment"], _where(a["address"]), _verdict(a)) for s in found for a in s["addresses"]
+        (s["name"], s["engine"], a["environment"], place_of(a["address"]), _verdict(a)) for s in found for a in s["addresses"]
     ]
     rows += [(s["name"], s["engine"], "", "no address yet", "") for s in found if not s["addresses"]]
     return print_table(
         ("SOURCE", "ENGINE", "ENVIRONMENT", "ADDRESS", "LAST CHECK"), rows, "there are no sources yet: ladle source add."
     )
-
-
-def _where(address: dict[str, str]) -> str:
-    if "host" not in address:
-        return address.get("path") or address.get("folder") or ""
-    return f"{address.get('user')}@{address.get('host')}:{address.get('port')}/{address.get('database')}"
 
 
 def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
@@ -51,7 +45,7 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
-        facts.append((address["environment"], f"{_where(address['address'])}{secret}; {_verdict(address)}"))
+        facts.append((address["environment"], f"{place_of(address['address'])}{secret}; {_verdict(address)}"))
     return print_facts(facts)
 
 
@@ -120,7 +114,7 @@ def source_check(args: argparse.Namespace) -> int:
         return 0 if good else 1
     for name, addresses in found.items():
         for address in addresses:
-            print(f"{name} in {address['environment']} ({_where(address['address'])}), {moment(address['last_check_at'])}")
+            print(f"{name} in {address['environment']} ({place_of(address['address'])}), {moment(address['last_check_at'])}")
             for step in address["last_check"]:
                 mark = "passed" if step["passed"] else "FAILED"
                 print(f"  {step['step']:<10} {mark}  {step['seconds']:6.3f} s  {step['detail']}")

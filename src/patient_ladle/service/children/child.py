@@ -68,6 +68,9 @@ class PipeLedger:
     def stage(self, name: str) -> None:
         self.tell("stage", name=name)
 
+    def connected(self, identity: dict[str, str]) -> None:
+        self.tell("connected", identity=identity)
+
     def log(self, level: str, text: str) -> None:
         self.tell("log", level=level, text=text)
 

@@ -146,6 +146,8 @@ class WorkerProcess:
             match said["kind"]:
                 case "stage":
                     patiently(ledger.enter_stage, run, said["name"])
+                case "connected":
+                    patiently(ledger.write_identity, run, said["identity"])
                 case "log":
                     patiently(ledger.write_log, run, said["level"], said["text"])
                 case "progress":

@@ -79,6 +79,9 @@ class RunLine(serializers.Serializer):
 class RunView(RunLine):
     revision = serializers.IntegerField(source="revision.number")
     engine = serializers.CharField(source="source.engine")
+    identity = serializers.DictField(
+        child=serializers.CharField(), help_text="Server, database and login that the session used, read-only."
+    )
     statement = serializers.CharField(source="revision.statement")
     values = serializers.DictField()
     values_in_effect = serializers.DictField()

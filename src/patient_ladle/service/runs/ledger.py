@@ -86,6 +86,13 @@ def enter_stage(run: Run, stage: str) -> None:
         run.stage = stage
 
 
+def write_identity(run: Run, identity: dict[str, str]) -> None:
+    """Where the run really reads, and as whom."""
+    with _owned(run) as row:
+        row.identity = identity
+        row.save(update_fields=["identity"])
+
+
 def write_log(run: Run, level: str, text: str, at: datetime | None = None) -> None:
     """One line of the run log; refused when the run is no longer this worker's."""
     with _owned(run):

@@ -52,6 +52,7 @@ class Run(models.Model):
     state = models.CharField(max_length=16, default=QUEUED)
     stage = models.CharField(max_length=16, blank=True, default="")
     stages = models.JSONField(default=list)
+    identity = models.JSONField(default=dict)
     late = models.BooleanField(default=False)
     warned = models.BooleanField(default=False)
     empty = models.BooleanField(default=False)
