@@ -7,10 +7,12 @@ from pathlib import Path
 
 import pytest
 
+from patient_ladle.service.demo.field_data import picture
 from tests.conftest import PASSWORD
 
 from .conftest import expect, sign_in
 
+PNG = picture(3)
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
 
 
@@ -117,6 +119,59 @@ def test_schedules_and_sources_by_keyboard(page):
     expect(page.get_by_label("laboratory", exact=True)).to_contain_text("may read")
 
 
+def test_a_source_is_explored_from_search_to_extract(page, service, maria):
+    maria.carry_out([f"replace into orders values (7, 2, '2026-11-03 08:00:00', 0x{PNG.hex()})"], "works")
+    sign_in(page, "author")
+    page.get_by_role("link", name="Sources").click()
+    page.get_by_role("link", name="works", exact=True).click()
+    page.get_by_role("button", name="Check").click()
+    page.get_by_text("The last check passed").click()
+    expect(page.get_by_label("Steps of the check")).to_contain_text("a write was refused")
+    page.get_by_role("button", name="districts").click()
+    grid = page.get_by_role("grid", name="districts")
+    expect(grid.get_by_text("Birch Fen")).to_be_visible(timeout=15_000)
+    expect(grid.get_by_title("absent")).to_be_visible()
+    page.get_by_role("combobox", name="Column of the filter").click()
+    page.keyboard.type("zone")
+    page.keyboard.press("Enter")
+    page.get_by_label("Value of the filter").fill("South")
+    page.get_by_role("button", name="Add filter").click()
+    expect(page.get_by_text("only where zone is South")).to_be_visible()
+    expect(page.get_by_text("1 rows are all there are")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Count exactly").click()
+    expect(page.get_by_text("1 rows where zone is South")).to_be_visible(timeout=15_000)
+    page.get_by_text("One record").click()
+    expect(page.get_by_label("Row 1")).to_contain_text("Birch Fen")
+    page.get_by_text("Turned").click()
+    expect(page.get_by_role("rowheader", name="name")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Save small file").click()
+    assert Path(download.value.path()).read_text() == "district_id,name,zone\n2,Birch Fen,South\n"
+    page.get_by_text("The statement behind this").click()
+    page.get_by_label("Name of the extract").fill("southern_districts")
+    page.get_by_role("button", name="Make it an extract").click()
+    expect(page.get_by_role("heading", name="southern_districts")).to_be_visible()
+    expect(page.get_by_text("reads works (mariadb), read-only")).to_be_visible()
+    page.get_by_role("button", name="Run now").click()
+    expect(page.get_by_text("Finished", exact=True)).to_be_visible(timeout=30_000)
+    page.goto("/sources/works?environment=live&table=orders")
+    page.get_by_role("button", name="image/png").first.click()
+    expect(page.get_by_role("img", name="photo, image/png")).to_be_visible()
+    assert page.get_by_role("img", name="photo, image/png").evaluate("picture => picture.naturalWidth") == 48
+    page.keyboard.press("Escape")
+    page.get_by_role("tab", name="Columns and keys").click()
+    expect(page.get_by_role("link", name="districts")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("tab", name="Counts").click()
+    page.get_by_role("combobox", name="Count by").click()
+    page.keyboard.type("opened_at")
+    page.keyboard.press("Enter")
+    page.get_by_role("combobox", name="Period").click()
+    page.get_by_title("by month").click()
+    page.get_by_role("button", name="Count", exact=True).click()
+    expect(page.get_by_label("Rows by opened_at")).to_contain_text("2026-11-01", timeout=15_000)
+
+
 @pytest.mark.parametrize("mode", ["light", "dark"])
 def test_no_page_has_an_accessibility_violation(page, service, mode):
     page.emulate_media(color_scheme=mode)
@@ -126,7 +181,15 @@ def test_no_page_has_an_accessibility_violation(page, service, mode):
     sign_in(page)
     with service.ladle() as ladle:
         run = next(r for r in ladle.runs.list() if r["state"] == "finished")["id"]
-    for path in ("/", f"/runs/{run}", "/extracts", "/extracts/district_use", "/schedules", "/sources"):
+    for path in (
+        "/",
+        f"/runs/{run}",
+        "/extracts",
+        "/extracts/district_use",
+        "/schedules",
+        "/sources",
+        "/sources/works?environment=live&table=districts",
+    ):
         page.goto(path)
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         page.wait_for_load_state("networkidle")

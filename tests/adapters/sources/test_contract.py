@@ -24,6 +24,7 @@ from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.core.browsing import Browser, Filter
 from patient_ladle.core.catalogue import find_table
 from patient_ladle.core.errors import (
+    ConnectionLost,
     LadleError,
     RunCancelled,
     SourceDatabaseMissing,
@@ -249,6 +250,24 @@ def test_a_cancel_from_another_thread_stops_the_statement(case, which):
             pass
     assert time.monotonic() - began < 5
     session.close()
+
+
+@pytest.mark.parametrize("engine", SERVERS)
+def test_a_connection_that_is_killed_in_mid_fetch_is_lost_and_may_pass(request, engine):
+    case = Case(engine, *BUILT[engine](request.getfixturevalue("home"), request))
+    session = case.open()
+    session.describe(Statement(case.words.SLOW_ROWS))
+    with pytest.raises(ConnectionLost) as lost:
+        for batch in session.batches():
+            assert batch.rows
+            if engine == "postgresql":
+                with psycopg.connect(request.getfixturevalue("cluster").url("metering"), autocommit=True) as connection:
+                    connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
+            else:
+                request.getfixturevalue("maria").carry_out([f"kill {session.thread}"])
+    session.close()
+    assert (lost.value.transient, "connection to the source broke" in lost.value.message) == (True, True)
+    assert case.fetch("select name from districts where district_id = 1")[1] == [("Alder Moor",)]
 
 
 def test_a_check_that_passes_names_every_step(case):

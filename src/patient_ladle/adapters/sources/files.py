@@ -7,7 +7,7 @@ statement can reach these files and no others, and write none. A file whose real
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +15,10 @@ import duckdb
 import pyarrow as pa
 import pyarrow.dataset as datasets
 
+from patient_ladle.core.columns import Column
 from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable
+from patient_ladle.core.ports import Statement
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
 from .duckdb_session import SAFE, DuckdbSession
@@ -51,6 +53,44 @@ def tables_of(folder: Path) -> dict[str, list[Path]]:
     return found
 
 
+class FilesSession(DuckdbSession):
+    """Opens the files of a table when a statement first names it: a folder may hold thousands."""
+
+    def __init__(
+        self,
+        connection: duckdb.DuckDBPyConnection,
+        who: Mapping[str, str],
+        own: tempfile.TemporaryDirectory[str],
+        tables: Mapping[str, list[Path]],
+    ) -> None:
+        super().__init__(connection, who, own)
+        self.tables = dict(tables)
+        self.count = len(tables)
+
+    def _register(self, names: Iterable[str]) -> None:
+        for name in list(names):
+            paths = self.tables.pop(name)
+            try:
+                dataset = datasets.dataset([str(path) for path in paths], format=_FORMATS[paths[0].suffix.lower()])
+            except (pa.ArrowException, OSError) as error:
+                said = str(error).splitlines()[0]
+                raise SourceNotReadable(f"'{paths[0].name}' cannot be read: {said}.", "Correct or remove the file.") from error
+            self.connection.register(name, dataset)
+
+    def probe(self) -> str:
+        self._register(list(self.tables)[:1])
+        return f"{self.count} tables can be seen"
+
+    def describe(self, statement: Statement) -> Sequence[Column]:
+        text = statement.text.lower()
+        self._register(name for name in self.tables if name.lower() in text)
+        return super().describe(statement)
+
+    def catalogue(self) -> list[dict[str, Any]]:
+        self._register(list(self.tables))
+        return [table | {"kind": "table"} for table in super().catalogue()]
+
+
 class FilesEngine(Engine):
     """See Engine."""
 
@@ -75,20 +115,12 @@ class FilesEngine(Engine):
             raise SourceUnreachable(f"there is no folder '{folder.parent}' on this host.", "Correct the folder of the source.")
         if not folder.is_dir():
             raise SourceDatabaseMissing(f"there is no folder '{folder}' on this host.", "Correct the folder of the source.")
-        opened = {}
-        for name, paths in tables_of(folder).items():
-            try:
-                opened[name] = datasets.dataset([str(path) for path in paths], format=_FORMATS[paths[0].suffix.lower()])
-            except (pa.ArrowException, OSError) as error:
-                said = str(error).splitlines()[0]
-                raise SourceNotReadable(f"'{paths[0].name}' cannot be read: {said}.", "Correct or remove the file.") from error
-        if not opened:
+        tables = tables_of(folder)
+        if not tables:
             raise SourceNotReadable(
                 f"there are no CSV or Parquet files in '{folder}'.", "Put some there, or correct the folder."
             )
         own = tempfile.TemporaryDirectory(prefix="ladle-files-")
         connection = duckdb.connect(":memory:", config=SAFE | {"temp_directory": own.name, "max_temp_directory_size": "10GB"})
-        for name, dataset in opened.items():
-            connection.register(name, dataset)
         connection.execute("set lock_configuration = true")
-        return DuckdbSession(connection, {"folder": str(folder)}, own)
+        return FilesSession(connection, {"folder": str(folder)}, own, tables)

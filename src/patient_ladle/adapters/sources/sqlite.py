@@ -84,6 +84,13 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
     )
 
 
+def _connection(path: Path) -> sqlite3.Connection:
+    uri = f"file:{quote(str(path))}?mode=ro"
+    made = sqlite3.connect(uri, uri=True, isolation_level=None, check_same_thread=False, timeout=5)
+    made.execute("pragma query_only = on")
+    return made
+
+
 def _kind_named(kind: str) -> str:
     """By the affinity rules of SQLite's documentation (datatype3, section 3.1), and the names people use beyond them."""
     word = kind.upper()
@@ -95,7 +102,7 @@ def _kind_named(kind: str) -> str:
 
 
 def _shape(connection: sqlite3.Connection) -> list[dict[str, Any]]:
-    """The catalogue, read before the authorizer is set: the pragmas' functions do more than it lets through."""
+    """The catalogue, on a read-only connection without the authorizer: the pragmas' functions do more than it lets through."""
     made = Gathering()
     names = "select type, name from sqlite_master where type in ('table', 'view') and name not like 'sqlite~_%' escape '~'"
     for kind, name in connection.execute(names).fetchall():
@@ -132,8 +139,8 @@ def _shape(connection: sqlite3.Connection) -> list[dict[str, Any]]:
 class SqliteSession(ProbingSession):
     """See SourceSession. The column kinds are ``any``: SQLite types each value, not the column."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str, shape: list[dict[str, Any]]) -> None:
-        self.connection, self.path, self.encoding, self.shape = connection, path, encoding, shape
+    def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str) -> None:
+        self.connection, self.path, self.encoding = connection, path, encoding
         self.cursor: sqlite3.Cursor | None = None
         self.width = 0
         self.text = ""
@@ -160,7 +167,14 @@ class SqliteSession(ProbingSession):
         return About(f"SQLite {sqlite3.sqlite_version}", encoding=self.encoding)
 
     def catalogue(self) -> list[dict[str, Any]]:
-        return self.shape
+        try:
+            own = _connection(self.path)
+            try:
+                return _shape(own)
+            finally:
+                own.close()
+        except sqlite3.Error as error:
+            raise _translate(error) from error
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.text = one_reading_statement(statement.text, SQLITE)
@@ -223,15 +237,12 @@ class SqliteEngine(Engine):
         if not path.is_file():
             raise SourceDatabaseMissing(f"there is no file '{path}' on this host.", "Correct the path of the source.")
         try:
-            uri = f"file:{quote(str(path))}?mode=ro"
-            connection = sqlite3.connect(uri, uri=True, isolation_level=None, check_same_thread=False, timeout=5)
-            connection.execute("pragma query_only = on")
+            connection = _connection(path)
             connection.execute("select * from json_each('[]')").fetchall()  # makes the table function known
             connection.execute("begin")
             connection.execute("select count(*) from sqlite_master").fetchone()  # takes the snapshot
             encoding = connection.execute("pragma encoding").fetchone()[0]
-            shape = _shape(connection)
             connection.set_authorizer(_allow_reading)
         except sqlite3.Error as error:
             raise _translate(error) from error
-        return SqliteSession(connection, path, str(encoding), shape)
+        return SqliteSession(connection, path, str(encoding))
