@@ -184,6 +184,7 @@ class MariadbSession(ProbingSession):
         self.text = ""
         self.rendered: Rendered | None = None
         self.cancelled = False
+        self.cursor: Any = None
         self.raw: list[int] = []
 
     def identity(self) -> dict[str, str]:
@@ -342,7 +343,7 @@ class MariadbSession(ProbingSession):
     def batches(self) -> Iterator[Batch]:
         assert self.query, "describe comes first"
         try:
-            cursor: Any = self.connection.cursor(SSCursor)
+            cursor = self.cursor = self.connection.cursor(SSCursor)
             cursor.execute(self.query)
             while rows := cursor.fetchmany(BATCH_ROWS):
                 yield self._batch(rows)
@@ -377,7 +378,13 @@ class MariadbSession(ProbingSession):
             self._drop()  # a server that takes no kill still loses its client
 
     def _drop(self) -> None:
-        force: Any = self.connection
+        """Let go of the socket, and tell the streaming cursor that there is nothing left to drain."""
+        cursor, force = self.cursor, self.connection
+        if cursor is not None:
+            result = getattr(cursor, "_result", None)
+            if result is not None:
+                result.unbuffered_active, result.connection = False, None
+            cursor.connection = None
         force._force_close()
 
     def close(self) -> None:
