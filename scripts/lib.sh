@@ -2,6 +2,7 @@
 set -euo pipefail
 ROOT=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 VENV="$ROOT/.venv"
+export npm_config_loglevel=error
 say() { printf '%s\n' "· $*"; }
 fail() { printf '%s\n' "$*" >&2; exit 1; }
 

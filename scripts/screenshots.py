@@ -54,9 +54,32 @@ def _schedules(page: Page) -> None:
 
 def _sources(page: Page) -> None:
     page.goto("/sources")
-    for source in ("laboratory", "metering"):
-        page.get_by_role("button", name=f"Check {source}").click()
-        page.get_by_label(source, exact=True).get_by_text("may read").first.wait_for()
+    page.get_by_role("button", name="Check all").click()
+    page.get_by_label("archive", exact=True).get_by_text("database: there is no database").wait_for()
+    page.get_by_label("works", exact=True).get_by_text("passed every step").first.wait_for()
+
+
+def _look(page: Page, table: str) -> None:
+    page.goto(f"/sources/works?environment=live&table={table}")
+    page.get_by_role("grid", name=table).get_by_role("gridcell").first.wait_for()
+
+
+def _source(page: Page) -> None:
+    _look(page, "work_orders")
+    page.get_by_role("combobox", name="Column of the filter").click()
+    page.keyboard.type("kind")
+    page.keyboard.press("Enter")
+    page.get_by_label("Value of the filter").fill("burst")
+    page.get_by_role("button", name="Add filter").click()
+    page.get_by_role("button", name="Count exactly").click()
+    page.get_by_text("rows where kind is burst").wait_for()
+
+
+def _record(page: Page) -> None:
+    _look(page, "photographs")
+    page.get_by_text("One record").click()
+    page.get_by_role("button", name="image/png").click()
+    page.get_by_role("img", name="picture, image/png").wait_for()
 
 
 PAGES = {
@@ -66,9 +89,16 @@ PAGES = {
     "extract": _at("/extracts/monthly_consumption"),
     "schedules": _schedules,
     "sources": _sources,
+    "source": _source,
+    "record": _record,
     "runs-dark": _dark,
 }
 TERMINALS = {
+    "source-check": ["ladle source check works --env live", "ladle source check archive"],
+    "source-browse": [
+        "ladle source browse works leaks --sort litres_an_hour --descending --rows 4",
+        "ladle source browse metering readings --by read_at --period month",
+    ],
     "run-start": [
         "ladle run start monthly_consumption --set zone=Coast --as csv,xlsx --into {out}",
         "ladle run start chlorine_residual",

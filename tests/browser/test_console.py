@@ -140,6 +140,7 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     expect(page.get_by_text("1 rows are all there are")).to_be_visible(timeout=15_000)
     page.get_by_role("button", name="Count exactly").click()
     expect(page.get_by_text("1 rows where zone is South")).to_be_visible(timeout=15_000)
+    assert violations(page) == []
     page.get_by_text("One record").click()
     expect(page.get_by_label("Row 1")).to_contain_text("Birch Fen")
     page.get_by_text("Turned").click()

@@ -829,6 +829,8 @@ export interface components {
             columns?: components["schemas"]["InquiryColumn"][];
             /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
             rows?: unknown[][];
+            /** @description What to mind in these rows. */
+            notes?: string[];
             /** @description These are all the rows there are. */
             complete?: boolean;
             /** Format: double */

@@ -19,7 +19,7 @@ export function Filters({ columns, filters, onChange }: Props) {
   };
   return (
     <div className="filters" style={{ flexWrap: "wrap" }}>
-      {filters.map((f, i) => <Tag key={`${f.column}${f.test}${f.value}`} closable color="gold" onClose={(e) => { e.preventDefault(); onChange(filters.filter((_, n) => n !== i)); }}>only where {f.column} {f.test} {f.value}</Tag>)}
+      {filters.map((f, i) => <Tag key={`${f.column}${f.test}${f.value}`} closable className="active-filter" onClose={(e) => { e.preventDefault(); onChange(filters.filter((_, n) => n !== i)); }}>only where {f.column} {f.test} {f.value}</Tag>)}
       <Select size="small" showSearch aria-label="Column of the filter" placeholder="Filter a column" style={{ width: 150 }} value={column} onChange={setColumn} options={columns.map((name) => ({ value: name, label: name }))} />
       <Select size="small" aria-label="Test" style={{ width: 104 }} value={test} onChange={setTest} options={TESTS.map((name) => ({ value: name, label: name }))} />
       {!alone && <Input size="small" aria-label="Value of the filter" style={{ width: 150 }} value={value} onChange={(e) => setValue(e.target.value)} onPressEnter={add} />}

@@ -43,6 +43,7 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
       {rows.found && result?.rows && result.columns && (
         <>
           <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof counted === "string" ? Number(counted) : undefined} label={table} />
+          {result.notes?.map((note) => <div className="flag" style={{ margin: "4px 0" }} key={note}>{note}</div>)}
           <Said found={rows.found} name={table} />
         </>
       )}

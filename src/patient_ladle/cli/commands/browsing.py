@@ -56,6 +56,8 @@ def _print_rows(found: dict[str, Any]) -> None:
         print(f"only where {each}")
     print(found["statement"] + "\n")
     print_table([c["name"] for c in result["columns"]], [[_cell(v) for v in row] for row in result["rows"]], "no rows.")
+    for note in result["notes"]:
+        print(f"mind: {note}")
     shown = len(result["rows"])
     print(f"\n{shown:,} rows" + (", all there are" if result["complete"] else " shown, there are more: --count tells how many"))
 

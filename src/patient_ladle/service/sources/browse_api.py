@@ -120,6 +120,7 @@ class InquiryResult(serializers.Serializer):
         required=False,
         help_text="Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value.",
     )
+    notes = serializers.ListField(child=serializers.CharField(), required=False, help_text="What to mind in these rows.")
     complete = serializers.BooleanField(required=False, help_text="These are all the rows there are.")
     first_seconds = serializers.FloatField(required=False)
     seconds = serializers.FloatField(required=False)
