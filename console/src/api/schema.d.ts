@@ -818,13 +818,14 @@ export interface components {
             transient: boolean;
         };
         /**
-         * @description * `catalogue` - catalogue
+         * @description * `check` - check
+         *     * `catalogue` - catalogue
          *     * `rows` - rows
          *     * `count` - count
          *     * `counts` - counts
          * @enum {string}
          */
-        InquiryKind: "catalogue" | "rows" | "count" | "counts";
+        InquiryKind: "check" | "catalogue" | "rows" | "count" | "counts";
         InquiryResult: {
             columns?: components["schemas"]["InquiryColumn"][];
             /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
@@ -840,6 +841,7 @@ export interface components {
             identity?: {
                 [key: string]: string;
             };
+            steps?: components["schemas"]["CheckStepView"][];
             /** @description Of a catalogue: how many there are. */
             tables?: number;
         };

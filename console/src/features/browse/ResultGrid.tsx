@@ -47,6 +47,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const [widths, setWidths] = useState<Record<number, number>>({});
   const [marked, setMarked] = useState<Set<number>>(new Set());
   const [last, setLast] = useState(0);
+  const [active, setActive] = useState<[number, number] | null>(null);
   const [opened, setOpened] = useState<[number, number] | null>(null);
   const lines = useMemo(() => (sort ? sorted(rows, sort.column, sort.descending) : rows.map((_, i) => i)), [rows, sort]);
   const shown = order.filter((i) => !hidden.has(i));
@@ -102,6 +103,23 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     target.addEventListener("pointermove", follow);
     target.addEventListener("pointerup", () => target.removeEventListener("pointermove", follow), { once: true });
   };
+  const keys = (event: React.KeyboardEvent) => {
+    const steps: Record<string, [number, number]> = { ArrowDown: [1, 0], ArrowUp: [-1, 0], ArrowRight: [0, 1], ArrowLeft: [0, -1], PageDown: [15, 0], PageUp: [-15, 0] };
+    const step = steps[event.key];
+    const [r, c] = active ?? [0, 0];
+    if (step) {
+      const next: [number, number] = active ? [Math.min(Math.max(r + step[0], 0), down - 1), Math.min(Math.max(c + step[1], 0), across - 1)] : [0, 0];
+      setActive(next);
+      vertical.scrollToIndex(next[0]);
+      sideways.scrollToIndex(next[1]);
+    } else if (event.key === " " && !turned) mark(r, event.shiftKey);
+    else if (event.key === "Enter" && active) open(cellAt(r, c).row, cellAt(r, c).column);
+    else if (event.key === "c" && (event.ctrlKey || event.metaKey)) {
+      if (marked.size || !active) void copy(forSpreadsheet);
+      else void navigator.clipboard.writeText(plain(rows[cellAt(r, c).row]![cellAt(r, c).column]!)).then(() => message.success("Copied one cell."));
+    } else return;
+    event.preventDefault();
+  };
   const open = (row: number, column: number) => setOpened([row, column]);
   const opening = opened && rows[opened[0]]![opened[1]]!;
   const menu = (
@@ -138,7 +156,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
           </dl>
         </div>
       ) : (
-        <div ref={box} className="grid" role="grid" tabIndex={0} aria-rowcount={down + 1} aria-colcount={across + 1} aria-label={label} style={{ height: Math.min(470, down * ROW + HEAD + 14) }}>
+        <div ref={box} className="grid" role="grid" tabIndex={0} onKeyDown={keys} aria-rowcount={down + 1} aria-colcount={across + 1} aria-label={label} style={{ height: Math.min(470, down * ROW + HEAD + 14) }}>
           <div role="presentation" style={{ width: sideways.getTotalSize(), height: vertical.getTotalSize() + HEAD, position: "relative" }}>
             <div role="row" aria-rowindex={1} className="ghead" style={{ width: sideways.getTotalSize() }}>
               <div role="columnheader" aria-colindex={1} className="cell corner" style={{ width: turned ? WIDTH : NUMBER }}>{turned ? "column" : ""}</div>
@@ -163,7 +181,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
                 {sideways.getVirtualItems().map((c) => {
                   const { row, column } = cellAt(r.index, c.index);
                   const cell = rows[row]![column]!;
-                  return <div key={c.key} role="gridcell" aria-colindex={c.index + 2} className={`cell${isNumber(columns[column]!, cell) ? " num" : ""}`} style={{ left: c.start, width: c.size }}><Value cell={cell} onOpen={() => open(row, column)} /></div>;
+                  return <div key={c.key} role="gridcell" aria-colindex={c.index + 2} className={`cell${isNumber(columns[column]!, cell) ? " num" : ""}${active?.[0] === r.index && active[1] === c.index ? " active" : ""}`} style={{ left: c.start, width: c.size }} onClick={() => setActive([r.index, c.index])}><Value cell={cell} onOpen={() => open(row, column)} /></div>;
                 })}
               </div>
             ))}

@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Input, Select, Tabs } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Address, type CheckStep } from "../../api/client";
@@ -79,13 +79,12 @@ export function SourcePage() {
   const never = catalogue.data?.gathered_at === null && !catalogue.data.gathering;
   useEffect(() => { if (never) ask({ environment, kind: "catalogue" }); }, [never, ask, environment]);
   useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["catalogue", name] }); }, [gathered, client, name]);
-  const check = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/sources/{name}/check", { params: { path: { name }, query: { environment } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["source", name] }),
-  });
+  const check = useInquiry(name);
+  const { found: checked } = check;
+  useEffect(() => { if (checked) void client.invalidateQueries({ queryKey: ["source", name] }); }, [checked, client, name]);
   const go = (more: Record<string, string>) => setWanted({ environment, ...(chosen ? { table: chosen } : {}), ...more });
   if (!source) return <div className="page"><ProblemNote error={query.error} /></div>;
-  const failed = gathered?.error;
+  const failed = gathered?.error ?? checked?.error;
   return (
     <div className="page">
       <header className="head">
@@ -93,7 +92,8 @@ export function SourcePage() {
         <p>{source.note}</p>
         <div className="grow" />
         <Select aria-label="Environment" value={environment} style={{ width: 130 }} onChange={(value: string) => setWanted({ environment: value })} options={source.addresses.map((a) => ({ value: a.environment, label: a.environment }))} />
-        {may("author") && <Button loading={check.isPending} disabled={!address} onClick={() => check.mutate()}>Check</Button>}
+        {may("author") && <Button loading={check.busy} disabled={!address} onClick={() => check.ask({ environment, kind: "check" })}>Check</Button>}
+        {(check.busy || gather.busy) && <Button danger onClick={() => { check.cancel(); gather.cancel(); }}>Cancel</Button>}
         {may("runner") && <Button loading={gather.busy} disabled={!address} onClick={() => ask({ environment, kind: "catalogue" })}>Gather anew</Button>}
       </header>
       {address ? <Context address={address} engine={source.engine} /> : <p>This source has no address yet. <Link to="/sources">Give it one.</Link></p>}

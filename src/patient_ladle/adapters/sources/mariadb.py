@@ -409,7 +409,7 @@ class MariadbEngine(Engine):
         "database": AddressField(str, "name of the database", required=True),
         "user": AddressField(str, "the login, one that may only read", required=True, guarded=True),
         "ssl_mode": AddressField(
-            str, "encryption: disable unless set", choices=("disable", "require", "verify-full"), guarded=True
+            str, "encryption: prefer unless set", choices=("disable", "prefer", "require", "verify-full"), guarded=True
         ),
         "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
         "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
@@ -420,9 +420,9 @@ class MariadbEngine(Engine):
 
     def connect(self, address: Mapping[str, Any], secret: str, seconds: float, database: str | None) -> pymysql.Connection[Any]:
         """A bare connection. Raises the driver's errors."""
-        mode = address.get("ssl_mode", "disable")
+        mode = address.get("ssl_mode", "prefer")
         context: ssl.SSLContext | None = None
-        if mode != "disable":
+        if mode not in ("disable", "prefer"):
             context = ssl.create_default_context(cafile=address.get("ssl_ca"))
             if mode == "require":
                 context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
@@ -441,7 +441,8 @@ class MariadbEngine(Engine):
             write_timeout=max(1, round(seconds)),
             autocommit=True,
             client_flag=CLIENT.FOUND_ROWS,
-            ssl=context,
+            ssl=context,  # without one the driver encrypts where the server offers it
+            ssl_disabled=mode == "disable",
         )
         bare: Any = made
         bare._read_timeout = None  # from here the run's own deadline counts

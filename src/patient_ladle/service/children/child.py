@@ -119,7 +119,7 @@ def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
 
 def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
     steps = get_engine(job["engine"]).check(job["address"], job["secret"], job["connect_seconds"])
-    ledger.tell("done", steps=[step.to_dict() for step in steps])
+    ledger.tell("done", result=[step.to_dict() for step in steps])
 
 
 def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:

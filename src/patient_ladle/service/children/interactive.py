@@ -33,7 +33,7 @@ def check_in_child(way: dict[str, Any]) -> list[dict[str, Any]]:
         try:
             for said in child.told():
                 if said["kind"] == "done":
-                    steps: list[dict[str, Any]] = said["steps"]
+                    steps: list[dict[str, Any]] = said["result"]
                     return steps
                 if said["kind"] == "failed":
                     raise from_dict(said["error"])

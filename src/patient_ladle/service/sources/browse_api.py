@@ -15,11 +15,12 @@ from rest_framework.response import Response
 
 from patient_ladle.core.browsing import PERIODS, TESTS
 from patient_ladle.core.catalogue import find_table, names_of, references_to, search
-from patient_ladle.core.errors import BadInput, NotFound
+from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
-from patient_ladle.service.people.authentication import role_of
+from patient_ladle.service.people.authentication import may, role_of
 
 from . import inquiries
+from .api import CheckStepView
 from .models import INQUIRY_STATES, Address, Inquiry
 from .queries import address_in, environment_named, source_named
 
@@ -125,6 +126,7 @@ class InquiryResult(serializers.Serializer):
     first_seconds = serializers.FloatField(required=False)
     seconds = serializers.FloatField(required=False)
     identity = serializers.DictField(child=serializers.CharField(), required=False)
+    steps = CheckStepView(many=True, required=False)
     tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
 
 
@@ -243,7 +245,10 @@ class Inquiries(RoleView):
 
     @extend_schema(operation_id="ask", request=InquiryBody, responses={202: InquiryView})
     def post(self, request: Request, name: str) -> Response:
-        return Response(InquiryView(inquiries.ask(request.user, name, body_of(request, InquiryBody))).data, status=202)
+        body = body_of(request, InquiryBody)
+        if body["kind"] == "check" and not may(role_of(request), "author"):
+            raise NotAllowed("a check needs the role author.", "Ask somebody who has it.")
+        return Response(InquiryView(inquiries.ask(request.user, name, body)).data, status=202)
 
 
 class OneInquiry(RoleView):

@@ -46,7 +46,7 @@ from .queries import CLAIM_LOCK, address_in, environment_named, source_named, so
 
 log = logging.getLogger("ladle.inquiries")
 
-KINDS = ("catalogue", "rows", "count", "counts")
+KINDS = ("check", "catalogue", "rows", "count", "counts")
 DEADLINE_SECONDS = 30.0
 PLACE_SECONDS = 10.0
 """How long an inquiry waits for a place of its source before it says who has them all."""
@@ -68,7 +68,7 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
         raise unknown_name("kind of inquiry", kind, KINDS)
     address = address_in(source, environment_named(request["environment"]))
     given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
-    job = _catalogue_job(address) if kind == "catalogue" else _view_job(address, kind, given)
+    job = {"do": kind, **way_to(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
     now = timezone.now()
     Inquiry.objects.filter(asked_at__lt=now - KEPT).delete()
     made = Inquiry.objects.create(
@@ -125,10 +125,6 @@ def refreshed_if_stale(person: Person, address: Address) -> bool:
         ask(person, address.source.name, {"kind": "catalogue", "environment": address.environment.name})
         return True
     return live
-
-
-def _catalogue_job(address: Address) -> dict[str, Any]:
-    return {"do": "catalogue", **way_to(address)}
 
 
 def view_of(address: Address, kind: str, given: dict[str, Any]) -> View:
@@ -259,4 +255,7 @@ def _end(number: str, state: str, result: Any = None, error: dict[str, Any] | No
     if state == FINISHED and found.kind == "catalogue":
         Address.objects.filter(pk=found.address_id).update(catalogue=result, catalogue_at=now)
         result = {"tables": len(result)}
+    if state == FINISHED and found.kind == "check":
+        Address.objects.filter(pk=found.address_id).update(last_check=result, last_check_at=now)
+        result = {"steps": result}
     ended.update(state=state, result=result, error=error, ended_at=now)
