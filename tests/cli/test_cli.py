@@ -203,3 +203,41 @@ def test_every_command_has_help_and_json():
 
 def test_json_is_what_the_api_says(service):
     assert json.loads(service.command("run", "list", "--json", "--most", "1").stdout)[0]["id"] > 0
+
+
+@pytest.mark.parametrize(
+    ("words", "more", "said"),
+    [
+        (["worker", "start"], {"LADLE_DATABASE_URL": ""}, "LADLE_DATABASE_URL is not set."),
+        (["service", "start", "--demo"], {"LADLE_LISTEN": "0.0.0.0"}, "listens on loopback only"),
+        (["service", "start"], {"LADLE_DATA": "/proc/nowhere"}, "cannot be"),
+        (["status"], {"LADLE_CONFIG": "{folder}"}, "is not TOML"),
+        (["result", "get", "1", "--into", "/proc/x"], {}, "/proc/x"),
+    ],
+)
+def test_a_start_that_cannot_be_says_why_without_a_trace(service, tmp_path, words, more, said):
+    (tmp_path / "config.toml").write_text("url = no toml")
+    environment = {key: value for key, value in os.environ.items() if not key.startswith("LADLE_")}
+    environment |= {key: value.format(folder=tmp_path) for key, value in more.items()}
+    if not more:
+        environment |= {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
+    done = subprocess.run(
+        [sys.executable, "-m", "patient_ladle.cli.main", *words],
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    assert done.returncode in (1, 2), done.stdout
+    assert said in done.stderr, done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_output_that_nobody_reads_to_its_end_is_no_error(service):
+    service.ladle().close()
+    environment = os.environ | {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
+    command = f"{sys.executable} -m patient_ladle.cli.main run list --json --most 1000 | head -1; echo ${{PIPESTATUS[0]}}"
+    done = subprocess.run(["bash", "-c", command], env=environment, capture_output=True, text=True, timeout=60, check=True)
+    assert done.stdout.splitlines() == ["[", "0"], done.stdout
+    assert done.stderr == ""

@@ -8,9 +8,12 @@ import time
 
 import psycopg
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from patient_ladle.client import CallFailed, Ladle, NotReachable, RunFailed
 from patient_ladle.client.errors import ClientError, FileDamaged
+from patient_ladle.client.ladle import _lines
 from tests.conftest import until
 
 
@@ -146,3 +149,21 @@ def test_no_service_is_said_with_the_next_step():
         assert "secret-token" not in repr(ladle.transport)
         with pytest.raises(NotReachable, match="ladle service start"):
             ladle.status()
+
+
+@given(
+    st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\n"), max_size=8), max_size=6),
+    st.integers(1, 7),
+    st.booleans(),
+)
+def test_lines_survive_any_cut_of_their_bytes(lines, size, ended):
+    text = "\n".join(lines) + ("\n" if ended and lines else "")
+    data = text.encode()
+    pieces = [data[at : at + size] for at in range(0, len(data), size)]
+    assert "".join(_lines(iter(pieces))) == text
+    assert list(_lines(iter(pieces))) == [line for line in _kept_ends(text) if line]
+
+
+def _kept_ends(text):
+    parts = text.split("\n")
+    return [part + "\n" for part in parts[:-1]] + [parts[-1]]

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 
+import httpx
 import psycopg
 import pytest
 
@@ -190,11 +191,19 @@ def part_pid(service, part):
     return int(found.stdout.split()[0]) if found.stdout else None
 
 
+def answers(service):
+    try:
+        return httpx.get(f"{service.url}/healthz", timeout=5).status_code == 200
+    except httpx.TransportError:
+        return False
+
+
 @pytest.mark.parametrize("part", ["web", "scheduler", "worker"])
 def test_a_part_that_is_killed_is_started_again(fresh, part):
     before = until(lambda: part_pid(fresh, part))
     os.kill(before, signal.SIGKILL)
     until(lambda: (now := part_pid(fresh, part)) and now != before, TAKEN_SECONDS)
+    until(lambda: answers(fresh), TAKEN_SECONDS)
     with fresh.ladle() as ladle:
         record = ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)
         assert record["rows"] == 3

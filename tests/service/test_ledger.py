@@ -234,3 +234,66 @@ def test_what_becomes_of_a_lost_workers_run(repository, attempt, cancelled, stat
     assert (taken.state, taken.worker, bool(taken.ended_at)) == (state, None, state != "queued")
     assert ledger.take_over("lost") == []
     assert taken.log.last().text == f"the worker of attempt {attempt} was lost. The run is {state}."
+
+
+def test_a_list_of_extracts_costs_two_queries_however_long_it_is_and_search_sees_the_newest_text_only(repository):
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from patient_ladle.service.extracts.models import Extract, with_heads
+    from patient_ladle.service.extracts.services import add_extract, save_extract
+
+    for number in range(20):
+        if not Extract.objects.filter(name=f"many_{number}").exists():
+            add_extract(repository, f"many_{number}", "many", "", source="wide", statement=f"select {number} as first_text")
+    save_extract(repository, "many_3", None, "", statement="select 3 as second_text")
+    with CaptureQueriesContext(connection) as asked:
+        found = {extract.name: extract.head for extract in with_heads(Extract.objects.select_related("owner"))}
+        words = [(head.statement, head.source.name, head.author.name) for head in found.values()]
+    assert len(asked) == 2
+    assert (len(words) >= 22, found["many_3"].number >= 2) == (True, True)
+
+
+def test_secrets_are_encrypted_with_the_newest_key_and_readable_with_older_ones(repository, home):
+    from cryptography.fernet import Fernet
+    from django.conf import settings
+    from django.db import connection
+
+    from patient_ladle.service.common.keys import secret_box
+    from patient_ladle.service.sources.models import Address
+
+    address = Address.objects.first()
+    address.secret = "hush-hush-42"
+    address.save()
+    path = settings.DATA / "keys" / "secrets.key"
+    old = path.read_text()
+    newer = Fernet.generate_key().decode()
+    path.write_text(f"{newer}\n{old}")
+    secret_box.cache_clear()
+    try:
+        assert Address.objects.get(pk=address.pk).secret == "hush-hush-42"
+        address.save()
+        with connection.cursor() as cursor:
+            cursor.execute("select secret from sources_address where id = %s", [address.pk])
+            [stored] = cursor.fetchone()
+        assert "hush" not in stored
+        assert Fernet(newer).decrypt(stored.encode()) == b"hush-hush-42"
+    finally:
+        address.secret = ""
+        address.save()
+        path.write_text(old)
+        secret_box.cache_clear()
+
+
+@pytest.mark.parametrize(
+    ("reference", "words"),
+    [("env:LADLE_SOURCE_NONE", "is not set where the service runs"), ("file:../x", "there is no secret file")],
+)
+def test_a_reference_to_a_secret_stays_within_its_bounds(repository, reference, words):
+    from patient_ladle.core.errors import BadInput
+    from patient_ladle.service.sources.models import Address
+    from patient_ladle.service.sources.queries import secret_of
+
+    with pytest.raises(BadInput, match=words):
+        secret_of(Address(secret=reference))
+    assert secret_of(Address(secret="env:HOME")) == "env:HOME", "only LADLE_SOURCE_ variables are looked up"

@@ -12,29 +12,37 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings"
 
 
 def _start(args: argparse.Namespace) -> int:
-    from django.conf import settings
-
     from patient_ladle.core.errors import LadleError
+    from patient_ladle.service.common.keys import data_directory
 
-    from .processes.supervisor import Supervisor
+    data = data_directory()
+    try:
+        data.mkdir(parents=True, exist_ok=True)
+        (data / "keys").mkdir(exist_ok=True)
+        from django.conf import settings
 
-    data: Path = settings.DATA
-    if args.demo and settings.LISTEN not in ("127.0.0.1", "::1", "localhost"):
+        from .processes.supervisor import Supervisor
+
+        listen, port = settings.LISTEN, settings.PORT  # read now: the settings make the service's keys
+    except OSError as error:
+        return _unusable(data, error)
+    if args.demo and listen not in ("127.0.0.1", "::1", "localhost"):
         print("the demo has a known login and listens on loopback only: unset LADLE_LISTEN.", file=sys.stderr)
         return 2
     try:
-        data.mkdir(parents=True, exist_ok=True)
         os.environ["LADLE_DATA"] = str(data)
         if args.demo:
             os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor"))
-        return Supervisor(data, args.places, args.demo).run(f"http://{settings.LISTEN}:{settings.PORT}")
+        return Supervisor(data, args.places, args.demo).run(f"http://{listen}:{port}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
-        print(
-            f"ladle: the data directory '{data}' cannot be used: {error.strerror}. Choose another: LADLE_DATA=…",
-            file=sys.stderr,
-        )
+        return _unusable(data, error)
+    return 1
+
+
+def _unusable(data: Path, error: OSError) -> int:
+    print(f"ladle: the data directory '{data}' cannot be used: {error.strerror}. Choose another: LADLE_DATA=…", file=sys.stderr)
     return 1
 
 

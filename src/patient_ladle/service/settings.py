@@ -6,9 +6,9 @@ import os
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-from patient_ladle.service.common.keys import django_key
+from patient_ladle.service.common.keys import data_directory, django_key
 
-DATA = Path(os.environ.get("LADLE_DATA") or Path.home() / ".local/share/patient-ladle").resolve()
+DATA = data_directory()
 LISTEN = os.environ.get("LADLE_LISTEN", "127.0.0.1")
 PORT = int(os.environ.get("LADLE_PORT", "8470"))
 RESULT_STORE = Path(os.environ.get("LADLE_RESULT_STORE") or DATA / "results")

@@ -10,6 +10,11 @@ from pathlib import Path
 from cryptography.fernet import Fernet, MultiFernet
 
 
+def data_directory() -> Path:
+    """``LADLE_DATA``, or the platform's usual place; not made here."""
+    return Path(os.environ.get("LADLE_DATA") or Path.home() / ".local/share/patient-ladle").resolve()
+
+
 def kept_secret(path: Path, make: str) -> str:
     """The file's text; written with ``make`` and mode 0600 when it is not there yet. Safe against two at once."""
     path.parent.mkdir(parents=True, exist_ok=True)
