@@ -10,7 +10,15 @@ import pytest
 from patient_ladle.core import errors
 from patient_ladle.core.columns import Column, unique_names
 from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.errors import ConnectionLost, DeadlineExceeded, LadleError, ProofFailed, RunCancelled, from_dict
+from patient_ladle.core.errors import (
+    ConnectionLost,
+    DeadlineExceeded,
+    LadleError,
+    ProofFailed,
+    ResultTooLarge,
+    RunCancelled,
+    from_dict,
+)
 from patient_ladle.core.formats import FORMATS, get_format
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.naming import check_template, stem
@@ -134,3 +142,28 @@ def test_refuses_a_file_name_that_could_leave_its_folder(template):
 def test_values_cannot_bring_a_separator_into_a_name():
     made = stem("{extract}-{environment}", {"extract": "a/../b", "environment": "..\\c", "data_date": "", "run": "1"})
     assert made == "a_.._b-_.._c" or ("/" not in made and "\\" not in made)
+
+
+@pytest.mark.parametrize(
+    ("limits", "words"), [({"max_rows": 7_000}, "more than the 7,000 rows"), ({"max_bytes": 9}, "more than the 9 bytes")]
+)
+def test_a_result_beyond_its_limits_is_refused_and_nothing_of_it_kept(limits, words):
+    job = RunJob("m", "m", Statement("select 1"), ("csv",), **limits)
+    folder, session = MemoryFolder(), MemorySession(COLUMNS, ROWS)
+    with pytest.raises(ResultTooLarge, match=words):
+        run(session, folder=folder, job=job)
+    assert (folder.files, session.closed) == ({}, True)
+
+
+def test_limits_that_are_just_met_are_no_hindrance_and_where_it_read_is_recorded():
+    ledger = MemoryLedger()
+    outcome, _ = run(
+        MemorySession(COLUMNS, ROWS), ledger, job=RunJob("m", "m", Statement("select 1"), ("csv",), max_rows=12_000)
+    )
+    assert (outcome.rows, ledger.identity) == (12_000, {"server": "memory"})
+    assert ("info", "connected, read-only: server memory") in ledger.lines
+
+
+def test_what_a_reader_must_know_of_a_column_is_a_warning():
+    outcome, _ = run(MemorySession([Column("flow", "float", note="rounded to six digits")], [(1.5,)]))
+    assert outcome.warnings == ["column 'flow' is rounded to six digits"]

@@ -22,7 +22,7 @@ from patient_ladle.core.errors import BadInput, LadleError, StatementRefused
 from patient_ladle.core.memory import MemorySession
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.preview import KEPT_CELL, LONG_TEXT, PreviewLimits, first_rows, media_of
-from patient_ladle.core.scanner import one_reading_statement, parameter_names
+from patient_ladle.core.scanner import one_reading_statement, parameter_names, scan
 
 
 @pytest.mark.parametrize(
@@ -191,3 +191,42 @@ def test_nested_values_and_kinds_of_arrow_columns():
         "json", "text", "float", "time", "zoned",
     ]  # fmt: skip
     assert canonical_array(pa.array([datetime(2026, 11, 24, 6, 5)], pa.timestamp("ms"))).to_pylist() == ["2026-11-24 06:05:00"]
+
+
+PIECES = [
+    "select ",
+    "'a :b ''c' ",
+    '"q :r" ',
+    "`n` ",
+    "/* :s */",
+    "/*! x */",
+    "-- :t\n",
+    "# u\n",
+    "$$ :v $$",
+    ":name ",
+    "::int",
+    "[1:2]",
+    "\\'",
+    "(",
+    ")",
+    ";",
+    "é🜁",
+    "'",
+]
+
+
+@given(st.sampled_from(sorted(DIALECTS)), st.lists(st.sampled_from(PIECES), max_size=12).map("".join))
+def test_any_text_in_any_dialect_is_one_reading_statement_or_clearly_none(name, text):
+    dialect = DIALECTS[name]
+    try:
+        tokens = list(scan(text, dialect))
+    except StatementRefused as error:
+        assert "never closed" in error.message
+        return
+    assert "".join(text[t.start : t.end] for t in tokens) == text
+    try:
+        kept = one_reading_statement(text, dialect)
+    except StatementRefused as error:
+        assert error.hint
+    else:
+        assert parameter_names(kept, dialect) == parameter_names(text, dialect)

@@ -253,6 +253,22 @@ def test_a_cancel_from_another_thread_stops_the_statement(case, which):
     session.close()
 
 
+@pytest.mark.parametrize("pause", [0.0, 0.002, 0.02])
+def test_a_cancel_that_comes_between_two_statements_is_not_lost(case, pause):
+    session = case.open()
+    session.describe(Statement(case.words.SLOW if case.engine.name != "sqlite" else "select 1"))
+    threading.Timer(pause, session.cancel).start()
+    time.sleep(pause / 2)
+    began = time.monotonic()
+    with pytest.raises(RunCancelled):
+        if case.engine.name == "sqlite":
+            session.describe(Statement(case.words.SLOW))
+        for _ in session.batches():
+            pass
+    assert time.monotonic() - began < 3
+    session.close()
+
+
 @pytest.mark.parametrize("engine", SERVERS)
 def test_a_connection_that_is_killed_in_mid_fetch_is_lost_and_may_pass(request, engine):
     case = Case(engine, *BUILT[engine](request.getfixturevalue("home"), request))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
@@ -12,6 +13,7 @@ from patient_ladle.core.dialects import Dialect
 from patient_ladle.core.errors import (
     BadInput,
     LadleError,
+    RunCancelled,
     SourceDatabaseMissing,
     SourceSignInRefused,
     SourceTlsRefused,
@@ -60,8 +62,49 @@ class About:
         return ", ".join(parts)
 
 
+CANCEL_AGAIN_SECONDS = 0.25
+CANCEL_TRIES = 80
+"""A stop that comes between two of a session's statements stops neither: it is sent again until the session is over."""
+
+
 class ProbingSession(SourceSession):
-    """A source session that can also say what it found there."""
+    """A source session that can also say what it found there.
+
+    An engine gives ``stop`` (end what runs in the source at this moment; safe to call at any time) and ``end`` (let go of
+    the connection), and calls ``go_on`` before each step that may take long.
+    """
+
+    def __init__(self) -> None:
+        self.cancelled = False
+        self.over = threading.Event()
+
+    def stop(self) -> None:
+        """Stop the statement that runs at this moment, if any."""
+        raise NotImplementedError
+
+    def end(self) -> None:
+        """Let go of the connection; may be called twice."""
+        raise NotImplementedError
+
+    def go_on(self) -> None:
+        """Raises RunCancelled once the session was cancelled."""
+        if self.cancelled:
+            raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.")
+
+    def cancel(self) -> None:
+        self.cancelled = True
+        self.stop()
+        threading.Thread(target=self._stop_until_over, daemon=True).start()
+
+    def _stop_until_over(self) -> None:
+        for _ in range(CANCEL_TRIES):
+            if self.over.wait(CANCEL_AGAIN_SECONDS):
+                return
+            self.stop()
+
+    def close(self) -> None:
+        self.over.set()
+        self.end()
 
     def probe(self) -> str:
         """Read something harmless; returns what was read, in words."""

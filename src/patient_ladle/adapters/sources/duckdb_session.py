@@ -118,11 +118,11 @@ class DuckdbSession(ProbingSession):
     def __init__(
         self, connection: duckdb.DuckDBPyConnection, who: Mapping[str, str], own: tempfile.TemporaryDirectory[str] | None = None
     ) -> None:
+        super().__init__()
         self.connection, self.who, self.own = connection, dict(who), own
         self.rendered: Rendered | None = None
         self.text = ""
         self.bound: dict[str, Any] = {}
-        self.cancelled = False
 
     def identity(self) -> dict[str, str]:
         return self.who
@@ -205,11 +205,11 @@ class DuckdbSession(ProbingSession):
 
     def batches(self) -> Iterator[Batch]:
         assert self.rendered is not None, "describe comes first"
+        self.go_on()
         try:
             found = self.connection.sql(self.rendered.text, params=self.bound or None)
             for batch in found.to_arrow_reader(BATCH_ROWS):
-                if self.cancelled:
-                    raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.")
+                self.go_on()
                 if batch.num_rows:
                     yield Batch(
                         tuple(canonical_array(array) for array in batch.columns), (None,) * batch.num_columns, batch.num_rows
@@ -225,11 +225,13 @@ class DuckdbSession(ProbingSession):
                 "Correct the statement or the data it meets.",
             ) from error
 
-    def cancel(self) -> None:
-        self.cancelled = True
-        self.connection.interrupt()
+    def stop(self) -> None:
+        try:
+            self.connection.interrupt()
+        except duckdb.Error:
+            return  # it is closed
 
-    def close(self) -> None:
+    def end(self) -> None:
         self.connection.close()
         if self.own is not None:
             self.own.cleanup()

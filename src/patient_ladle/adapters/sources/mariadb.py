@@ -177,13 +177,13 @@ class MariadbSession(ProbingSession):
     def __init__(
         self, connection: pymysql.Connection[Any], engine: MariadbEngine, address: Mapping[str, Any], secret: str
     ) -> None:
+        super().__init__()
         self.connection, self.engine, self.address, self.secret = connection, engine, dict(address), secret
         self.thread = connection.thread_id()
         self.columns: list[Column] = []
         self.query = ""
         self.text = ""
         self.rendered: Rendered | None = None
-        self.cancelled = False
         self.cursor: Any = None
         self.raw: list[int] = []
 
@@ -343,10 +343,12 @@ class MariadbSession(ProbingSession):
     def batches(self) -> Iterator[Batch]:
         assert self.query, "describe comes first"
         try:
+            self.go_on()
             cursor = self.cursor = self.connection.cursor(SSCursor)
             cursor.execute(self.query)
             while rows := cursor.fetchmany(BATCH_ROWS):
                 yield self._batch(rows)
+                self.go_on()
         except (pymysql.Error, OSError) as error:
             if self.cancelled:
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
@@ -369,13 +371,13 @@ class MariadbSession(ProbingSession):
             cells.append(pa.array(texts, pa.string()))
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
-    def cancel(self) -> None:
-        self.cancelled = True
+    def stop(self) -> None:
         try:
             with self.engine.connect(self.address, self.secret, 5.0, None) as other, other.cursor() as cursor:
                 cursor.execute(f"kill query {int(self.thread)}")
-        except (pymysql.Error, OSError):
-            self._drop()  # a server that takes no kill still loses its client
+        except (pymysql.Error, OSError) as error:
+            if error.args[:1] != (1094,):  # the session is gone already
+                self._drop()  # a server that takes no kill still loses its client
 
     def _drop(self) -> None:
         """Let go of the socket, and tell the streaming cursor that there is nothing left to drain."""
@@ -387,7 +389,7 @@ class MariadbSession(ProbingSession):
             cursor.connection = None
         force._force_close()
 
-    def close(self) -> None:
+    def end(self) -> None:
         """Drops the socket: a polite end would first read the rest of a result that nobody wants any more."""
         self._drop()
 

@@ -182,6 +182,7 @@ class PostgresqlSession(ProbingSession):
     """See SourceSession."""
 
     def __init__(self, connection: psycopg.Connection[Any]) -> None:
+        super().__init__()
         self.connection = connection
         self.statement: tuple[str, _Binding] | None = None
         self.columns: list[Column] = []
@@ -256,6 +257,7 @@ class PostgresqlSession(ProbingSession):
         binding = _Binding(statement, text)
         self.statement = (text, binding)
         conn = self.connection.pgconn
+        self.go_on()
         try:
             self._expect(conn.prepare(b"ladle", binding.rendered.text.encode()))
             found = self._expect(conn.describe_prepared(b"ladle"))
@@ -314,9 +316,12 @@ class PostgresqlSession(ProbingSession):
         binding = self.statement[1]
         cursor = RawServerCursor(self.connection, "ladle_rows")
         try:
+            self.go_on()
             cursor.execute(self.query, binding.texts)
+            self.go_on()
             while rows := cursor.fetchmany(BATCH_ROWS):
                 yield self._batch(rows)
+                self.go_on()
         except psycopg.Error as error:
             self._raise(error)
         finally:
@@ -337,13 +342,13 @@ class PostgresqlSession(ProbingSession):
             cells.append(array)
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
-    def cancel(self) -> None:
+    def stop(self) -> None:
         try:
             self.connection.cancel_safe(timeout=5)
         except psycopg.Error:
             self.connection.close()  # a server that takes no cancel still loses its client
 
-    def close(self) -> None:
+    def end(self) -> None:
         self.connection.close()
 
 

@@ -140,11 +140,11 @@ class SqliteSession(ProbingSession):
     """See SourceSession. The column kinds are ``any``: SQLite types each value, not the column."""
 
     def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str) -> None:
+        super().__init__()
         self.connection, self.path, self.encoding = connection, path, encoding
         self.cursor: sqlite3.Cursor | None = None
         self.width = 0
         self.text = ""
-        self.cancelled = False
 
     def identity(self) -> dict[str, str]:
         return {"file": str(self.path)}
@@ -189,6 +189,7 @@ class SqliteSession(ProbingSession):
             return f"(select value from json_each({mark}))" if bound.parameters[name].many else mark
 
         query = replace_parameters(self.text, SQLITE, put).text
+        self.go_on()
         try:
             self.cursor = self.connection.execute(query, [_bound(bound.values[name]) for name in names])
         except (sqlite3.Error, sqlite3.Warning, OverflowError) as error:
@@ -202,17 +203,18 @@ class SqliteSession(ProbingSession):
         assert self.cursor is not None, "describe comes first"
         try:
             while rows := self.cursor.fetchmany(BATCH_ROWS):
-                if self.cancelled:
-                    raise sqlite3.OperationalError("interrupted")
+                self.go_on()
                 yield Batch.of_values(rows, self.width)
         except sqlite3.Error as error:
             raise _translate(error, self.text) from error
 
-    def cancel(self) -> None:
-        self.cancelled = True
-        self.connection.interrupt()
+    def stop(self) -> None:
+        try:
+            self.connection.interrupt()
+        except sqlite3.Error:
+            return  # it is closed
 
-    def close(self) -> None:
+    def end(self) -> None:
         self.connection.close()
 
 

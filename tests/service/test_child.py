@@ -1,0 +1,155 @@
+"""The child process by itself, spoken to through its pipes as worker and web do: one job in, lines out, never a trace."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+
+import pytest
+
+from tests.conftest import READER_PASSWORD, SLOW
+
+COMMAND = [sys.executable, "-m", "patient_ladle.service.children.child"]
+
+
+@pytest.fixture
+def start(metering):
+    """Starts a child with a job; what it says is read with ``told``."""
+    started = []
+
+    def begin(**job):
+        way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_seconds": 5}
+        process = subprocess.Popen(COMMAND, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        started.append(process)
+        say(process, way | job)
+        return process
+
+    yield begin
+    for process in started:
+        process.kill()
+        process.wait()
+        for pipe in (process.stdin, process.stdout, process.stderr):
+            try:
+                pipe.close()
+            except BrokenPipeError:
+                continue
+
+
+def say(process, words):
+    process.stdin.write(json.dumps(words) + "\n")
+    process.stdin.flush()
+
+
+def told(process):
+    return [json.loads(line) for line in process.stdout]
+
+
+def a_run(folder, **more):
+    return {
+        "do": "run", "run": "7", "attempt": 1, "name": "districts", "stem": "districts", "statement": "select * from districts", "parameters": [],
+        "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "deadline_seconds": 30,
+        "max_rows": None, "max_bytes": None, "deliver_into": "", "store": str(folder), "about": {},
+    } | more  # fmt: skip
+
+
+def test_a_run_tells_its_stages_waits_to_publish_and_says_that_it_is_done(start, tmp_path):
+    child = start(**a_run(tmp_path))
+    said = []
+    for line in child.stdout:
+        said.append(json.loads(line))
+        if said[-1]["kind"] == "publish":
+            break
+    assert [s["name"] for s in said if s["kind"] == "stage"] == ["connect", "describe", "fetch", "prove", "store", "deliver"]
+    assert [s["identity"]["login"] for s in said if s["kind"] == "connected"] == ["reader"]
+    assert said[-1]["outcome"]["rows"] == 3
+    assert (tmp_path / "7/1/districts.csv").read_text().startswith("district_id,name,zone\n1,Alder Moor,North\n")
+    time.sleep(0.3)
+    assert child.poll() is None, "it must wait for the word of whoever owns the run"
+    say(child, {"published": True})
+    assert [s["kind"] for s in told(child)] == ["done"]
+    assert child.wait(10) == 0
+
+
+def test_a_fenced_run_keeps_its_hands_off_what_another_attempt_may_be_delivering(start, tmp_path):
+    child = start(**a_run(tmp_path))
+    for line in child.stdout:
+        if json.loads(line)["kind"] == "publish":
+            break
+    say(child, {"fenced": "attempt 2 owns this run."})
+    [last] = told(child)
+    assert (last["kind"], last["error"]["code"], last["error"]["message"]) == ("failed", "fenced", "attempt 2 owns this run.")
+    assert (tmp_path / "7/1/districts.csv").is_file()
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [
+        ({"statement": "select * from nowhere"}, "statement_wrong"),
+        ({"statement": "select 1; select 2"}, "statement_refused"),
+        ({"formats": ["pdf"]}, "unknown_name"),
+        ({"engine": "oracle"}, "unknown_name"),
+        ({"secret": "wrong"}, "source_sign_in_refused"),
+        ({"deadline_seconds": 0.2, "statement": "select pg_sleep(20)"}, "deadline_exceeded"),
+        ({"max_rows": 2}, "result_too_large"),
+        ({"values": {"nobody": 1}}, "unknown_name"),
+    ],
+)
+def test_a_run_that_fails_says_why_and_leaves_nothing(start, tmp_path, change, code):
+    child = start(**a_run(tmp_path, **change))
+    last = told(child)[-1]
+    assert (last["kind"], last["error"]["code"], bool(last["error"]["message"])) == ("failed", code, True)
+    assert "wrong" not in last["error"]["message"] or code != "source_sign_in_refused"
+    assert list(tmp_path.iterdir()) == []
+    assert child.wait(10) == 0
+    assert child.stderr.read() == ""
+
+
+def test_a_cancel_reaches_the_statement_in_the_source(start, tmp_path):
+    child = start(**a_run(tmp_path, statement=SLOW))
+    for line in child.stdout:
+        if json.loads(line).get("name") == "fetch":
+            break
+    began = time.monotonic()
+    say(child, {"cancel": True})
+    assert told(child)[-1]["error"]["code"] == "cancelled"
+    assert time.monotonic() - began < 5
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_child_ends_when_its_parent_is_gone(start, tmp_path):
+    child = start(**a_run(tmp_path, statement=SLOW))
+    for line in child.stdout:
+        if json.loads(line).get("name") == "fetch":
+            break
+    child.stdin.close()
+    assert child.wait(10) == 3
+
+
+def test_a_fault_of_our_own_is_said_without_its_trace_which_goes_to_the_log(start, tmp_path):
+    child = start(**a_run(tmp_path, due_at="not a time"))
+    last = told(child)[-1]
+    assert last["error"]["code"] == "service_fault"
+    assert "not a time" not in json.dumps(last)
+    assert "Traceback" in child.stderr.read()
+
+
+def test_looks_and_checks_answer_once(start):
+    rows = {
+        "do": "rows",
+        "statement": "select * from districts order by 1",
+        "parameters": [],
+        "values": {},
+        "rows": 2,
+        "data_date": "2026-11-24",
+    }
+    [done] = told(start(**rows))
+    assert (done["result"]["rows"], done["result"]["complete"]) == (
+        [["1", "Alder Moor", "North"], ["2", "Birch Fen", "South"]],
+        False,
+    )
+    [done] = told(start(do="catalogue"))
+    assert {t["name"] for t in done["result"]} >= {"districts", "readings"}
+    [done] = told(start(do="check"))
+    assert [s["passed"] for s in done["result"]] == [True] * 8
