@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from patient_ladle.service.demo.field_data import picture
-from tests.conftest import PASSWORD
+from tests.conftest import PASSWORD, until
 
 from .conftest import expect, sign_in
 
@@ -159,7 +159,8 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.goto("/sources/works?environment=live&table=orders")
     page.get_by_role("button", name="image/png").first.click()
     expect(page.get_by_role("img", name="photo, image/png")).to_be_visible()
-    assert page.get_by_role("img", name="photo, image/png").evaluate("picture => picture.naturalWidth") == 48
+    photo = page.get_by_role("img", name="photo, image/png")
+    until(lambda: photo.evaluate("picture => picture.naturalWidth") == 48)
     page.keyboard.press("Escape")
     page.get_by_role("tab", name="Columns and keys").click()
     expect(page.get_by_role("link", name="districts")).to_be_visible()

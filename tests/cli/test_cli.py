@@ -212,7 +212,11 @@ def test_json_is_what_the_api_says(service):
         (["service", "start", "--demo"], {"LADLE_LISTEN": "0.0.0.0"}, "listens on loopback only"),
         (["service", "start"], {"LADLE_DATA": "/proc/nowhere"}, "cannot be"),
         (["status"], {"LADLE_CONFIG": "{folder}"}, "is not TOML"),
-        (["result", "get", "1", "--into", "/proc/x"], {}, "/proc/x"),
+        (
+            ["extract", "save", "x", "--source", "metering", "--statement", "/nowhere/x.sql"],
+            {},
+            "'/nowhere/x.sql': No such file",
+        ),
     ],
 )
 def test_a_start_that_cannot_be_says_why_without_a_trace(service, tmp_path, words, more, said):
@@ -220,6 +224,7 @@ def test_a_start_that_cannot_be_says_why_without_a_trace(service, tmp_path, word
     environment = {key: value for key, value in os.environ.items() if not key.startswith("LADLE_")}
     environment |= {key: value.format(folder=tmp_path) for key, value in more.items()}
     if not more:
+        service.ladle().close()
         environment |= {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
     done = subprocess.run(
         [sys.executable, "-m", "patient_ladle.cli.main", *words],
