@@ -242,7 +242,7 @@ def test_a_start_that_cannot_be_says_why_without_a_trace(service, tmp_path, word
 def test_output_that_nobody_reads_to_its_end_is_no_error(service):
     service.ladle().close()
     environment = os.environ | {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
-    command = f"{sys.executable} -m patient_ladle.cli.main run list --json --most 1000 | head -1; echo ${{PIPESTATUS[0]}}"
+    command = f"{sys.executable} -m patient_ladle.cli.main extract list --json | head -1; echo ${{PIPESTATUS[0]}}"
     done = subprocess.run(["bash", "-c", command], env=environment, capture_output=True, text=True, timeout=60, check=True)
     assert done.stdout.splitlines() == ["[", "0"], done.stdout
     assert done.stderr == ""
