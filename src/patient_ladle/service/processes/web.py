@@ -33,6 +33,7 @@ def main(listen: str, port: int) -> None:
             "workers": 2,
             "threads": 16,
             "worker_class": "gthread",
+            "preload_app": True,  # loaded once; connections are opened after the fork
             "timeout": 120,
             "graceful_timeout": 5,
             "loglevel": "warning",
