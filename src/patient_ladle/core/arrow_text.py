@@ -47,7 +47,7 @@ def canonical_array(array: pa.Array) -> pa.Array:
         scientific = pc.match_substring(plain, "E")
         return _by_value(array, lambda value: format(value, "f")) if pc.any(scientific).as_py() else plain
     if types.is_time(kind):
-        return pc.replace_substring_regex(pc.replace_substring_regex(array.cast(pa.string()), _TRAILING, r"\1"), r"\.$", "")
+        return _trimmed(array.cast(pa.string()))
     if types.is_nested(kind):
         return _by_value(array, lambda value: json.dumps(_plain(value), ensure_ascii=False, separators=(",", ":")))
     if kind_of(kind) == "binary":
@@ -61,10 +61,15 @@ def _by_value(array: pa.Array, text: Any) -> pa.Array:
     return pa.array([None if value is None else text(value) for value in array.to_pylist()], pa.string())
 
 
+def _trimmed(texts: pa.Array) -> pa.Array:
+    """Without the zeros at the end of a fraction."""
+    return pc.replace_substring_regex(pc.replace_substring_regex(texts, _TRAILING, r"\1"), r"\.$", "")
+
+
 def _moments(array: pa.Array) -> pa.Array:
     zoned = array.type.tz is not None
     plain = array.cast(pa.timestamp(array.type.unit)) if zoned else array  # the same instants, said in UTC
-    texts = pc.replace_substring_regex(pc.replace_substring_regex(plain.cast(pa.string()), _TRAILING, r"\1"), r"\.$", "")
+    texts = _trimmed(plain.cast(pa.string()))
     return pc.replace_substring_regex(texts, r"^(\S+) (.*)$", r"\1T\2Z") if zoned else texts
 
 

@@ -42,7 +42,6 @@ class Dialect:
     name_quote: str = '"'
     periods: dict[str, str] = field(default_factory=dict)
     """``day``, ``month``, ``year`` to an expression over ``{column}``."""
-    list_test: str = "{column} in {parameter}"
     contains_test: str = "lower(cast({column} as text)) like '%' || lower({parameter}) || '%'"
 
     def quoted(self, name: str) -> str:
@@ -75,7 +74,6 @@ POSTGRESQL = Dialect(
     ),
     refused_words=("for update", "for no key update", "for share", "for key share", "into"),
     periods={period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "month", "year")},
-    list_test="{column} = any({parameter})",
     contains_test="cast({column} as text) ilike '%' || {parameter} || '%'",
 )
 MARIADB = Dialect(
@@ -120,7 +118,6 @@ DUCKDB = Dialect(
     ),
     refused_words=("into",),
     periods={period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "month", "year")},
-    list_test="{column} = any({parameter})",
     contains_test="cast({column} as varchar) ilike '%' || {parameter} || '%'",
 )
 

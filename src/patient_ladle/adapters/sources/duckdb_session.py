@@ -15,7 +15,7 @@ from typing import Any
 
 import duckdb
 
-from patient_ladle.core.arrow_text import canonical_array, kind_of
+from patient_ladle.core.arrow_text import canonical_array
 from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.dialects import DUCKDB
@@ -239,6 +239,3 @@ class DuckdbSession(ProbingSession):
 
 def _bound(value: Value) -> Any:
     return list(value) if isinstance(value, tuple) else value
-
-
-__all__ = ["SAFE", "DuckdbSession", "kind_named", "kind_of", "translate"]

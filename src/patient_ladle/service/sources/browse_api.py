@@ -226,7 +226,8 @@ class CatalogueSearch(RoleView):
         if len(word) < 2:
             raise BadInput("the word to search for has fewer than two letters.", "Give two letters or more.")
         addresses = (
-            Address.objects.exclude(catalogue=None)
+            Address.objects.defer(None)
+            .exclude(catalogue=None)
             .select_related("source", "environment")
             .order_by("source__name", "environment_id")
         )

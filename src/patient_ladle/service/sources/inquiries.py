@@ -86,7 +86,8 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
 
 def inquiry(person: Person, role: str, number: str) -> Inquiry:
     """One's own inquiry, or anybody's for an administrator. Raises NotFound."""
-    found = Inquiry.objects.select_related("source", "address__environment").filter(pk=number).first()
+    known = Inquiry.objects.select_related("source", "address__environment").defer("address__catalogue")
+    found = known.filter(pk=number).first()
     if found is None or (found.person_id != person.pk and role != "administrator"):
         raise NotFound("there is no such inquiry, or it is over an hour old.", "Ask again.")
     if found.state in (WAITING, RUNNING) and found.deadline_at < timezone.now() - timedelta(seconds=GRACE_SECONDS):
@@ -248,7 +249,7 @@ class _Watch:
 
 def _end(number: str, state: str, result: Any = None, error: dict[str, Any] | None = None) -> None:
     ended = Inquiry.objects.filter(pk=number, state__in=(WAITING, RUNNING))
-    found = ended.select_related("address").first()
+    found = ended.first()
     if found is None:
         return
     now = timezone.now()

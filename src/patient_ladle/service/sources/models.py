@@ -38,6 +38,13 @@ class Source(models.Model):
         ordering: ClassVar = ["name"]
 
 
+class AddressManager(models.Manager):
+    """Leaves the catalogue, which may have megabytes, where it is until somebody looks at it."""
+
+    def get_queryset(self) -> models.QuerySet[Address]:
+        return super().get_queryset().defer("catalogue")
+
+
 class Address(models.Model):
     """How one source is reached in one environment, and what its last check found."""
 
@@ -49,6 +56,8 @@ class Address(models.Model):
     last_check_at = models.DateTimeField(null=True)
     catalogue = models.JSONField(null=True)
     catalogue_at = models.DateTimeField(null=True)
+
+    objects = AddressManager()
 
     class Meta:
         ordering: ClassVar = ["environment_id"]
