@@ -13,9 +13,10 @@ import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, InquiryFailed, RunFailed
+from patient_ladle.service.demo.field_data import picture
 from tests.conftest import READER_PASSWORD, until
 
-PICTURE = b"\x89PNG\r\n\x1a\n" + bytes(range(256)) * 8
+PICTURE = picture(1)
 
 
 @pytest.fixture(scope="module")

@@ -331,7 +331,7 @@ class PostgresqlSession(ProbingSession):
         try:
             cursor.close()
         except psycopg.Error:
-            return  # the connection is broken or the transaction is; both end with the session
+            cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
 
     def _batch(self, rows: Sequence[Sequence[str | None]]) -> Batch:
         cells: list[pa.Array] = []
