@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from pathlib import Path
 
 import pytest
@@ -173,6 +174,44 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.get_by_title("by month").click()
     page.get_by_role("button", name="Count", exact=True).click()
     expect(page.get_by_label("Rows by opened_at")).to_contain_text("2026-11-01", timeout=15_000)
+
+
+def test_two_thousand_tables_are_browsed_and_columns_and_cells_chosen(page, service, home):
+    path = home / "network.db"
+    columns = ", ".join(f"c{n} text" for n in range(8))
+    with sqlite3.connect(path) as connection:
+        for number in range(2000):
+            connection.execute(f"create table pipe_{number:04} (id integer, pressure real, {columns})")
+        connection.executemany("insert into pipe_1999 (id, pressure) values (?, ?)", [(1, 4.5), (2, 4.75), (3, 5)])
+    connection.close()
+    with service.ladle() as ladle:
+        ladle.sources.add("network", "sqlite", {"live": {"address": {"path": str(path)}}})
+        ladle.sources.look("network", "live", "catalogue")
+    sign_in(page, "author")
+    page.goto("/sources/network?environment=live")
+    tree = page.get_by_role("navigation", name="Tables")
+    expect(tree.get_by_role("button", name="pipe_0000")).to_be_visible()
+    assert tree.get_by_role("button").count() < 100, "only what is in sight is drawn"
+    tree.get_by_role("button", name="pipe_0000").press("ArrowDown")
+    expect(tree.get_by_role("button", name="pipe_0001")).to_be_focused()
+    page.locator(".tree-lines").evaluate("box => box.scrollTo(0, box.scrollHeight)")
+    tree.get_by_role("button", name="pipe_1999").click()
+    grid = page.get_by_role("grid", name="pipe_1999")
+    expect(grid.get_by_text("4.75")).to_be_visible(timeout=15_000)
+    grid.get_by_role("button", name="pressure").drag_to(grid.get_by_role("button", name="id"))
+    expect(grid.get_by_role("columnheader").nth(1)).to_have_text("pressure")
+    grid.get_by_text("4.75").click()
+    grid.get_by_role("gridcell", name="3").click(modifiers=["Shift"])
+    expect(page.get_by_text("4 cells chosen")).to_be_visible()
+    page.context.grant_permissions(["clipboard-read", "clipboard-write"])
+    page.keyboard.press("Control+c")
+    expect(page.get_by_text("Copied 2 rows with their headers.")).to_be_visible()
+    assert page.evaluate("navigator.clipboard.readText()") == "pressure\tid\n4.75\t2\n5.0\t3"
+    page.get_by_label("Find a table").fill("0777")
+    expect(tree.get_by_role("button", name="pipe_")).to_have_count(1)
+    page.get_by_role("link", name="Sources").click()
+    page.get_by_label("Find tables and columns").fill("pipe_0777")
+    expect(page.get_by_role("link", name="pipe_0777")).to_be_visible()
 
 
 @pytest.mark.parametrize("mode", ["light", "dark"])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 from .errors import UnknownName, unknown_name
@@ -47,8 +47,11 @@ class Table:
     indexes: list[str] = field(default_factory=list)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain JSON."""
-        return asdict(self)
+        """Plain JSON. Written out, for a catalogue holds tens of thousands of columns."""
+        made = {name: getattr(self, name) for name in self.__slots__}
+        made["columns"] = [{name: getattr(column, name) for name in TableColumn.__slots__} for column in self.columns]
+        made["foreign_keys"] = [{name: getattr(key, name) for name in ForeignKey.__slots__} for key in self.foreign_keys]
+        return made
 
 
 class Gathering:

@@ -21,6 +21,7 @@ import pytest
 from pyarrow import parquet
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
+from patient_ladle.adapters.sources.mariadb import MariadbEngine
 from patient_ladle.core.browsing import Browser, Filter
 from patient_ladle.core.catalogue import find_table
 from patient_ladle.core.errors import (
@@ -35,6 +36,8 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
+from patient_ladle.service.demo.maria_server import MariaServer
+from patient_ladle.service.processes.cluster import Cluster
 
 from .cases import duckdb as duckdb_cases
 from .cases import files, mariadb, postgresql, sqlite
@@ -115,10 +118,16 @@ def _mariadb(home, request):
 BUILT = {"sqlite": _sqlite, "duckdb": _duckdb, "files": _files, "postgresql": _postgresql, "mariadb": _mariadb}
 
 
-@pytest.fixture(params=sorted(CASES))
+@pytest.fixture(params=[*sorted(CASES), "mariadb, pure driver"])
 def case(request, home):
     """An engine with its address, secret, cases and a look behind its back."""
-    return Case(request.param, *BUILT[request.param](home, request))
+    name = request.param.partition(",")[0]
+    made = Case(name, *BUILT[name](home, request))
+    if name != request.param:
+        made.engine = MariadbEngine(compiled=False)
+    elif name == "mariadb":
+        assert made.engine.compiled, "the tests' environment has the C driver"
+    return made
 
 
 class Case:
@@ -281,10 +290,37 @@ def test_a_connection_that_is_killed_in_mid_fetch_is_lost_and_may_pass(request, 
                 with psycopg.connect(request.getfixturevalue("cluster").url("metering"), autocommit=True) as connection:
                     connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
             else:
-                request.getfixturevalue("maria").carry_out([f"kill {session.thread}"])
+                request.getfixturevalue("maria").carry_out([f"kill {session.rows.thread}"])
     session.close()
     assert (lost.value.transient, "connection to the source broke" in lost.value.message) == (True, True)
     assert case.fetch("select name from districts where district_id = 1")[1] == [("Alder Moor",)]
+
+
+@pytest.mark.parametrize("engine", SERVERS)
+def test_a_server_restarted_in_mid_fetch_and_between_uses(home, engine):
+    server = {"postgresql": Cluster, "mariadb": MariaServer}[engine](home / "restarted", engine)
+    server.start()
+    if engine == "postgresql":
+        user, database, secret = "ladle", "postgres", server.password
+    else:
+        user, database, secret = "reader", "mysql", "x"
+        server.carry_out(["create user reader identified by 'x'", "grant select on *.* to reader"])
+    address = {"host": "127.0.0.1", "port": server.port, "database": database, "user": user}
+    session = get_engine(engine).open(address, secret)
+    session.describe(Statement(CASES[engine].SLOW_ROWS))
+    with pytest.raises(ConnectionLost) as lost:
+        for _ in session.batches():
+            server.stop()
+    assert lost.value.transient
+    session.close()
+    with pytest.raises(SourceUnreachable) as away:
+        get_engine(engine).open(address, secret)
+    assert "nothing listens" in away.value.message
+    server.start()
+    try:
+        assert get_engine(engine).check(address, secret)[-1].passed
+    finally:
+        server.stop()
 
 
 def test_a_check_that_passes_names_every_step(case):

@@ -9,7 +9,7 @@ import psycopg
 import pymysql
 import pytest
 
-from patient_ladle.adapters.sources import duckdb_session, mariadb, postgresql, sqlite
+from patient_ladle.adapters.sources import duckdb_session, mariadb_errors, postgresql, sqlite
 from patient_ladle.core.errors import (
     ConnectionLost,
     LadleError,
@@ -65,7 +65,7 @@ def test_every_sqlstate_that_the_driver_knows_has_an_error_of_ours():
 
 @pytest.mark.parametrize(("number", "wanted"), NUMBERS.items())
 def test_mariadb_by_error_number(number, wanted):
-    told(mariadb._translate(pymysql.err.OperationalError(number, "what happened")), wanted)
+    told(mariadb_errors.translate(pymysql.err.OperationalError(number, "what happened")), wanted)
 
 
 @pytest.mark.parametrize(("words", "wanted"), WORDS.items())

@@ -48,6 +48,9 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const [marked, setMarked] = useState<Set<number>>(new Set());
   const [last, setLast] = useState(0);
   const [active, setActive] = useState<[number, number] | null>(null);
+  const [anchor, setAnchor] = useState<[number, number] | null>(null);
+  const dragged = useRef<number | null>(null);
+  const [over, setOver] = useState<number | null>(null);
   const [opened, setOpened] = useState<[number, number] | null>(null);
   const lines = useMemo(() => (sort ? sorted(rows, sort.column, sort.descending) : rows.map((_, i) => i)), [rows, sort]);
   const shown = order.filter((i) => !hidden.has(i));
@@ -59,9 +62,18 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const vertical = useVirtualizer({ count: down, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 12 });
   const sideways = useVirtualizer({ horizontal: true, count: across, getScrollElement: () => box.current, estimateSize: width, overscan: 3, paddingStart: turned ? WIDTH : NUMBER });
   const cellAt = (r: number, c: number): { row: number; column: number } => (turned ? { row: lines[c]!, column: shown[r]! } : { row: lines[r]!, column: shown[c]! });
+  const range = active && anchor && (active[0] !== anchor[0] || active[1] !== anchor[1])
+    ? { top: Math.min(active[0], anchor[0]), bottom: Math.max(active[0], anchor[0]), left: Math.min(active[1], anchor[1]), right: Math.max(active[1], anchor[1]) } : null;
+  const inRange = (r: number, c: number) => !!range && r >= range.top && r <= range.bottom && c >= range.left && c <= range.right;
+  const pick = (r: number, c: number, extend: boolean) => {
+    setAnchor(extend ? (anchor ?? active ?? [r, c]) : [r, c]);
+    setActive([r, c]);
+  };
   const chosen = () => {
-    const picked = marked.size ? lines.filter((i) => marked.has(i)) : lines;
-    return { heads: shown.map((i) => columns[i]!), body: picked.map((r) => shown.map((c) => rows[r]![c]!)) };
+    const [r0, r1, c0, c1] = range ? (turned ? [range.left, range.right, range.top, range.bottom] : [range.top, range.bottom, range.left, range.right]) : [0, lines.length - 1, 0, shown.length - 1];
+    const across_ = shown.slice(c0, c1 + 1);
+    const picked = range ? lines.slice(r0, r1 + 1) : marked.size ? lines.filter((i) => marked.has(i)) : lines;
+    return { heads: across_.map((i) => columns[i]!), body: picked.map((r) => across_.map((c) => rows[r]![c]!)) };
   };
   const copy = async (form: typeof aligned) => {
     const { heads, body } = chosen();
@@ -89,7 +101,14 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     next.splice(at, 1);
     next.splice(Math.min(Math.max(at + by, 0), next.length), 0, column);
     setOrder(next);
+    setAnchor(null);
     sideways.measure();
+  };
+  const drop = (target: number) => {
+    const column = dragged.current;
+    if (column !== null && column !== target) move(column, order.indexOf(target) - order.indexOf(column));
+    dragged.current = null;
+    setOver(null);
   };
   const drag = (column: number) => (down_: React.PointerEvent) => {
     const start = down_.clientX;
@@ -109,13 +128,13 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     const [r, c] = active ?? [0, 0];
     if (step) {
       const next: [number, number] = active ? [Math.min(Math.max(r + step[0], 0), down - 1), Math.min(Math.max(c + step[1], 0), across - 1)] : [0, 0];
-      setActive(next);
+      pick(...next, event.shiftKey);
       vertical.scrollToIndex(next[0]);
       sideways.scrollToIndex(next[1]);
     } else if (event.key === " " && !turned) mark(r, event.shiftKey);
     else if (event.key === "Enter" && active) open(cellAt(r, c).row, cellAt(r, c).column);
     else if (event.key === "c" && (event.ctrlKey || event.metaKey)) {
-      if (marked.size || !active) void copy(forSpreadsheet);
+      if (range || marked.size || !active) void copy(forSpreadsheet);
       else void navigator.clipboard.writeText(plain(rows[cellAt(r, c).row]![cellAt(r, c).column]!)).then(() => message.success("Copied one cell."));
     } else return;
     event.preventDefault();
@@ -136,9 +155,9 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   return (
     <>
       <div className="filters grid-bar">
-        <span>{count(rows.length)} rows {complete ? "are all there are" : `shown of ${total === undefined ? "more" : count(total)}`}{marked.size > 0 && `, ${count(marked.size)} marked`}</span>
+        <span>{count(rows.length)} rows {complete ? "are all there are" : `shown of ${total === undefined ? "more" : count(total)}`}{range ? `, ${count((range.bottom - range.top + 1) * (range.right - range.left + 1))} cells chosen` : marked.size > 0 && `, ${count(marked.size)} marked`}</span>
         <div className="grow" />
-        <Segmented size="small" aria-label="Shape" value={shape} onChange={setShape} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Turned" }]} />
+        <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Turned" }]} />
         <Popover trigger="click" placement="bottomRight" content={menu}><Button size="small">Columns{hidden.size > 0 && ` (${hidden.size} hidden)`}</Button></Popover>
         <Button size="small" onClick={() => void copy(forSpreadsheet)}>Copy</Button>
         <Button size="small" onClick={() => void copy(aligned)}>Copy aligned</Button>
@@ -161,13 +180,15 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
             <div role="row" aria-rowindex={1} className="ghead" style={{ width: sideways.getTotalSize() }}>
               <div role="columnheader" aria-colindex={1} className="cell corner" style={{ width: turned ? WIDTH : NUMBER }}>{turned ? "column" : ""}</div>
               {sideways.getVirtualItems().map((c) => (
-                <div key={c.key} role="columnheader" aria-colindex={c.index + 2} className="cell" style={{ left: c.start, width: c.size }} aria-sort={!turned && sort?.column === shown[c.index] ? (sort!.descending ? "descending" : "ascending") : "none"}>
+                <div key={c.key} role="columnheader" aria-colindex={c.index + 2} className={`cell${!turned && over === shown[c.index] ? " over" : ""}`} style={{ left: c.start, width: c.size }}
+                  draggable={!turned} onDragStart={() => { dragged.current = shown[c.index]!; }} onDragEnd={() => { dragged.current = null; setOver(null); }}
+                  onDragOver={(e) => { if (dragged.current !== null) { e.preventDefault(); setOver(shown[c.index]!); } }} onDrop={() => drop(shown[c.index]!)} aria-sort={!turned && sort?.column === shown[c.index] ? (sort!.descending ? "descending" : "ascending") : "none"}>
                   {turned ? `row ${c.index + 1}` : (
                     <>
-                      <button type="button" className="plain head" onClick={() => setSort(sort?.column !== shown[c.index] ? { column: shown[c.index]!, descending: false } : sort!.descending ? null : { ...sort!, descending: true })}>
+                      <button type="button" className="plain head" title="Sorts; drag to move" onClick={() => setSort(sort?.column !== shown[c.index] ? { column: shown[c.index]!, descending: false } : sort!.descending ? null : { ...sort!, descending: true })}>
                         {columns[shown[c.index]!]!.name}{sort?.column === shown[c.index] && (sort!.descending ? " ↓" : " ↑")}
                       </button>
-                      <span className="handle" aria-hidden onPointerDown={drag(shown[c.index]!)} />
+                      <span className="handle" aria-hidden onMouseDown={(e) => e.preventDefault()} onPointerDown={drag(shown[c.index]!)} />
                     </>
                   )}
                 </div>
@@ -181,7 +202,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
                 {sideways.getVirtualItems().map((c) => {
                   const { row, column } = cellAt(r.index, c.index);
                   const cell = rows[row]![column]!;
-                  return <div key={c.key} role="gridcell" aria-colindex={c.index + 2} className={`cell${isNumber(columns[column]!, cell) ? " num" : ""}${active?.[0] === r.index && active[1] === c.index ? " active" : ""}`} style={{ left: c.start, width: c.size }} onClick={() => setActive([r.index, c.index])}><Value cell={cell} onOpen={() => open(row, column)} /></div>;
+                  return <div key={c.key} role="gridcell" aria-colindex={c.index + 2} className={`cell${isNumber(columns[column]!, cell) ? " num" : ""}${inRange(r.index, c.index) ? " picked" : ""}${active?.[0] === r.index && active[1] === c.index ? " active" : ""}`} style={{ left: c.start, width: c.size }} onClick={(e) => pick(r.index, c.index, e.shiftKey)}><Value cell={cell} onOpen={() => open(row, column)} /></div>;
                 })}
               </div>
             ))}

@@ -1,14 +1,15 @@
-import { useEffect, useState } from "react";
+import { useEffect } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Input, Select, Tabs } from "antd";
+import { Button, Select, Tabs } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Address, type CheckStep } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { count, moment, placeOf } from "../../lib/words";
+import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { ColumnsOf } from "./ColumnsOf";
 import { CountsOf } from "./CountsOf";
 import { RowsOf } from "./RowsOf";
+import { Tree } from "./Tree";
 import { useInquiry } from "./useInquiry";
 import "../runs/runs.css";
 import "./browse.css";
@@ -26,31 +27,6 @@ function Steps({ steps, at }: { steps: CheckStep[]; at: string | null }) {
         ))}
       </ol>
     </details>
-  );
-}
-
-interface Line { name: string; kind: string; rows_about: number | null; comment: string }
-
-function Tree({ tables, chosen, onChoose }: { tables: Line[]; chosen: string; onChoose: (name: string) => void }) {
-  const [word, setWord] = useState("");
-  const wanted = tables.filter((t) => t.name.toLowerCase().includes(word.trim().toLowerCase()));
-  const schemaOf = (name: string) => (name.includes(".") ? name.split(".")[0]! : "");
-  const schemas = [...new Set(wanted.map((t) => schemaOf(t.name)))];
-  return (
-    <nav className="tree" aria-label="Tables">
-      <Input size="small" allowClear aria-label="Find a table" placeholder={`Find in ${count(tables.length)} tables`} value={word} onChange={(e) => setWord(e.target.value)} />
-      {schemas.map((schema) => (
-        <div key={schema}>
-          {schema && <h3>{schema}</h3>}
-          <ul>
-            {wanted.filter((t) => schemaOf(t.name) === schema).slice(0, 400).map((t) => (
-              <li key={t.name}><button type="button" aria-current={t.name === chosen} title={t.comment} onClick={() => onChoose(t.name)}><span>{schema ? t.name.slice(schema.length + 1) : t.name}</span><small>{t.kind === "view" ? "view" : t.rows_about === null ? "" : count(t.rows_about)}</small></button></li>
-            ))}
-          </ul>
-        </div>
-      ))}
-      {!wanted.length && <p className="dim">No table of that name.</p>}
-    </nav>
   );
 }
 

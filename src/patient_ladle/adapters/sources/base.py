@@ -7,6 +7,7 @@ import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
+from pathlib import Path
 from typing import Any, ClassVar
 
 from patient_ladle.core.dialects import Dialect
@@ -60,6 +61,24 @@ class About:
                 "clocks agree" if abs(ahead) < 2 else f"its clock is {abs(ahead):.0f} s {'ahead' if ahead > 0 else 'behind'}"
             )
         return ", ".join(parts)
+
+
+TLS_FILES = {
+    "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
+    "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
+    "ssl_key": AddressField(str, "file of the client certificate's key", guarded=True, is_path=True),
+}
+"""The same in every engine that encrypts."""
+
+
+def database_file(given: str) -> Path:
+    """A database that is one file. Raises SourceUnreachable or SourceDatabaseMissing, whichever part is not there."""
+    path = Path(given)
+    if not path.parent.is_dir():
+        raise SourceUnreachable(f"there is no folder '{path.parent}' on this host.", "Correct the path of the source.")
+    if not path.is_file():
+        raise SourceDatabaseMissing(f"there is no file '{path}' on this host.", "Correct the path of the source.")
+    return path
 
 
 CANCEL_AGAIN_SECONDS = 0.25

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 import duckdb
 
 from patient_ladle.core.dialects import DUCKDB
-from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable
+from patient_ladle.core.errors import SourceNotReadable, SourceUnreachable
 
-from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
-from .duckdb_session import SAFE, DuckdbSession
+from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file
+from .duckdb_session import DuckdbSession, spilling_into
 
 
 class DuckdbEngine(Engine):
@@ -31,17 +30,10 @@ class DuckdbEngine(Engine):
     networked = False
 
     def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
-        path = Path(address["path"])
-        if not path.parent.is_dir():
-            raise SourceUnreachable(f"there is no folder '{path.parent}' on this host.", "Correct the path of the source.")
-        if not path.is_file():
-            raise SourceDatabaseMissing(f"there is no file '{path}' on this host.", "Correct the path of the source.")
-        own = tempfile.TemporaryDirectory(
-            prefix="ladle-duckdb-"
-        )  # statements can read and write what spills here: nobody else's
-        settings = SAFE | {"temp_directory": own.name, "max_temp_directory_size": "10GB"}
+        path = database_file(address["path"])
+        own = tempfile.TemporaryDirectory(prefix="ladle-duckdb-")
         try:
-            connection = duckdb.connect(str(path), read_only=True, config=settings)
+            connection = duckdb.connect(str(path), read_only=True, config=spilling_into(own.name))
             connection.execute("set lock_configuration = true")
             connection.execute("select count(*) from duckdb_tables()").fetchone()
         except duckdb.Error as error:

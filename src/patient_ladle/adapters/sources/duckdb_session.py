@@ -46,6 +46,13 @@ SAFE: dict[str, Any] = {
     "memory_limit": MEMORY_LIMIT,
     "threads": "2",
 }
+
+
+def spilling_into(folder: str) -> dict[str, Any]:
+    """Settings of a session whose statements can read and write what spills, and nobody else's."""
+    return SAFE | {"temp_directory": folder, "max_temp_directory_size": "10GB"}
+
+
 _CASTS = {
     "text": "varchar",
     "integer": "bigint",

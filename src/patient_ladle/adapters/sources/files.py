@@ -7,21 +7,24 @@ statement can reach these files and no others, and write none. A file whose real
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import pyarrow as pa
 import pyarrow.dataset as datasets
+from pyarrow import csv, parquet
 
+from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import Column
 from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable
 from patient_ladle.core.ports import Statement
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
-from .duckdb_session import SAFE, DuckdbSession
+from .duckdb_session import DuckdbSession, kind_named, spilling_into
 
 _FORMATS = {".csv": "csv", ".parquet": "parquet"}
 MAX_FILES = 10_000
@@ -64,31 +67,61 @@ class FilesSession(DuckdbSession):
         tables: Mapping[str, list[Path]],
     ) -> None:
         super().__init__(connection, who, own)
-        self.tables = dict(tables)
-        self.count = len(tables)
+        self.tables, self.unopened = dict(tables), dict(tables)
 
     def _register(self, names: Iterable[str]) -> None:
         for name in list(names):
-            paths = self.tables.pop(name)
-            try:
+            paths = self.unopened.pop(name)
+            with _readable(paths[0]):
                 dataset = datasets.dataset([str(path) for path in paths], format=_FORMATS[paths[0].suffix.lower()])
-            except (pa.ArrowException, OSError) as error:
-                said = str(error).splitlines()[0]
-                raise SourceNotReadable(f"'{paths[0].name}' cannot be read: {said}.", "Correct or remove the file.") from error
             self.connection.register(name, dataset)
 
     def probe(self) -> str:
-        self._register(list(self.tables)[:1])
-        return f"{self.count} tables can be seen"
+        self._register(list(self.unopened)[:1])
+        return f"{len(self.tables)} tables can be seen"
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         text = statement.text.lower()
-        self._register(name for name in self.tables if name.lower() in text)
+        self._register(name for name in self.unopened if name.lower() in text)
         return super().describe(statement)
 
     def catalogue(self) -> list[dict[str, Any]]:
-        self._register(list(self.tables))
-        return [table | {"kind": "table"} for table in super().catalogue()]
+        """From the heads of the files alone: opening thousands of them for the engine takes longer than a person waits."""
+        made, heads = Gathering(), {name: _head(paths) for name, paths in self.tables.items()}
+        types = self._types_of({field.type for schema, _ in heads.values() for field in schema})
+        for name, (schema, rows) in heads.items():
+            columns = [TableColumn(field.name, types[field.type], kind_named(types[field.type])) for field in schema]
+            made.table("main", name, columns=columns, rows_about=rows)
+        return made.to_list()
+
+    def _types_of(self, found: set[pa.DataType]) -> dict[pa.DataType, str]:
+        """The engine's names for the types of files."""
+        order = list(found)
+        asked = pa.schema([(f"c{n}", each) for n, each in enumerate(order)]).empty_table()
+        return dict(zip(order, map(str, self.connection.from_arrow(asked).types), strict=True)) if order else {}
+
+
+@contextmanager
+def _readable(path: Path) -> Iterator[None]:
+    """A file that is not what its name says ends in SourceNotReadable with its name."""
+    try:
+        yield
+    except (pa.ArrowException, OSError) as error:
+        said = str(error).splitlines()[0]
+        raise SourceNotReadable(f"'{path.name}' cannot be read: {said}.", "Correct or remove the file.") from error
+
+
+def _head(paths: Sequence[Path]) -> tuple[pa.Schema, int | None]:
+    """Columns as a dataset of these files has them (those of the first), and the rows where the files say."""
+    with _readable(paths[0]):
+        if paths[0].suffix.lower() == ".csv":
+            with csv.open_csv(str(paths[0]), read_options=csv.ReadOptions(use_threads=False)) as reader:
+                return reader.schema, None
+    rows = 0
+    for path in paths:
+        with _readable(path):
+            rows += parquet.read_metadata(path).num_rows
+    return parquet.read_schema(paths[0]), rows
 
 
 class FilesEngine(Engine):
@@ -121,6 +154,6 @@ class FilesEngine(Engine):
                 f"there are no CSV or Parquet files in '{folder}'.", "Put some there, or correct the folder."
             )
         own = tempfile.TemporaryDirectory(prefix="ladle-files-")
-        connection = duckdb.connect(":memory:", config=SAFE | {"temp_directory": own.name, "max_temp_directory_size": "10GB"})
+        connection = duckdb.connect(":memory:", config=spilling_into(own.name))
         connection.execute("set lock_configuration = true")
         return FilesSession(connection, {"folder": str(folder)}, own, tables)

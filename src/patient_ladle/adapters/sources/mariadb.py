@@ -1,4 +1,4 @@
-"""MariaDB and MySQL through PyMySQL: one read-only snapshot, streamed as the server's own text.
+"""MariaDB and MySQL: one read-only snapshot, streamed as the server's own text.
 
 Read-only rests on two things together: the session's transactions are read-only before one is begun (a statement that
 commits by itself would undo a transaction's own setting), and the gate in ``core.scanner``, for the server lets through
@@ -10,6 +10,7 @@ The server's text of a 32-bit FLOAT is rounded to six digits: such a column carr
 
 from __future__ import annotations
 
+import contextlib
 import ssl
 import struct
 import time
@@ -19,35 +20,28 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pymysql
 from pymysql.constants import CLIENT, FIELD_TYPE
 from pymysql.converters import escape_string
-from pymysql.cursors import SSCursor
 from pymysql.protocol import FieldDescriptorPacket
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, canonical
 from patient_ladle.core.dialects import MARIADB
 from patient_ladle.core.errors import (
-    ConnectionLost,
-    LadleError,
     RunCancelled,
-    SourceDatabaseMissing,
-    SourceNotReadable,
-    SourceSignInRefused,
-    SourceTlsRefused,
-    SourceUnreachable,
     SourceWritable,
-    StatementFailed,
     StatementRefused,
-    StatementWrong,
 )
 from patient_ladle.core.parameters import Parameter, Value
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
+from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_parameters
 
-from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession
-from .network import no_answer, nothing_listens, resolve
+from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
+from .mariadb_errors import connect_failed, translate
+from .mariadb_rows import DRIVER_ERRORS, CompiledRows, PureRows, Rows, compiled_is_there
+from .network import resolve
 
 _COM_STMT_PREPARE = 0x16
 _SQL_MODE = "TRADITIONAL"
@@ -95,82 +89,6 @@ _HARMFUL = (
 )
 
 
-def _translate(error: Exception, text: str = "", rendered: Rendered | None = None) -> LadleError:
-    """The one map from the driver's errors to ours, by the server's error number."""
-    number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
-    said = str(error.args[1] if len(error.args) > 1 else error).rstrip(".")
-    if number in (1317, 3024):
-        return RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.")
-    if number in (0, 2003, 2006, 2013, 1053, 1927, 4031, 1080) or isinstance(error, (pymysql.InterfaceError, OSError)):
-        return ConnectionLost(
-            f"the connection to the source broke: {said or 'it is closed'}.", "Start the run again; it may pass."
-        )
-    if number in (1040, 1203):
-        return SourceUnreachable(f"the source has no room for the session: {said}.", "Try again later.")
-    if number in (1792, 1290):
-        return StatementRefused(f"the statement would write: {said}.", "An extract only reads; take that part out.")
-    if number in (1142, 1143, 1044, 1227, 1370):
-        return SourceNotReadable(f"the login may not read this: {said}.", "Ask for the right to select from it.")
-    if number in (1205, 1213):
-        return StatementFailed(f"the database failed while running the statement: {said}.", "Start the run again.")
-    if number in (1146, 1054, 1064, 1052, 1305, 1049, 1109, 1630, 1582, 1055, 1056, 1066, 1060, 1222, 1235, 1295, 1241, 1248):
-        where, facts = _placed(said, text, rendered)
-        return StatementWrong(
-            f"the database does not understand the statement: {said}{where}.",
-            "Correct the statement and save it again.",
-            **facts,
-        )
-    return StatementFailed(
-        f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets."
-    )
-
-
-def _placed(said: str, text: str, rendered: Rendered | None) -> tuple[str, dict[str, int]]:
-    """The server gives a line for syntax at most: the name or the rest it quotes is looked for in the author's text."""
-    quoted = said.split("'")[1] if said.count("'") > 1 else ""
-    if "near '" in said:
-        quoted = said.split("near '", 1)[1].rsplit("'", 1)[0]
-        at = rendered.text.find(quoted) if rendered is not None and quoted else -1
-        if at < 0 or rendered is None or rendered.text.count(quoted) != 1:
-            return "", {}
-        line, column = place(text, rendered.original(at))
-    else:
-        word = quoted if text.count(quoted) == 1 else quoted.rpartition(".")[2]
-        if not word or text.count(word) != 1:
-            return "", {}
-        line, column = place(text, text.index(word))
-    return f" (line {line}, column {column})", {"line": line, "column": column}
-
-
-def _connect_failed(error: Exception, address: Mapping[str, Any], seconds: float) -> LadleError:
-    number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
-    said = str(error.args[1] if len(error.args) > 1 else error)
-    host, port = address["host"], address["port"]
-    if number == 1049:
-        return SourceDatabaseMissing(
-            f"there is no database '{address['database']}' at {host}:{port}.", "Correct the database of the source."
-        )
-    if number == 1044:
-        return SourceDatabaseMissing(
-            f"the login '{address['user']}' may not use a database '{address['database']}' at {host}:{port}, if there is one.",
-            "Correct the database of the source, or ask for the right to select from it.",
-        )
-    if "SSL" in said or "certificate" in said or "TLS" in said or number in (2026, 3159):
-        return SourceTlsRefused(
-            f"no encrypted connection to {host}:{port}: {said}.", "Correct the source's ssl_mode or its certificates."
-        )
-    if number in (1045, 1698, 1130, 1251, 1862, 1820):
-        return SourceSignInRefused(
-            f"the server at {host}:{port} refused the login '{address['user']}'.",
-            "Correct the user or the password of the source.",
-        )
-    if "timed out" in said or "timeout" in said.lower():
-        return no_answer(host, port, seconds)
-    if "refused" in said:
-        return nothing_listens(host, port)
-    return SourceUnreachable(f"no connection to {host}:{port}: {said}.", "Check that the database runs and accepts logins.")
-
-
 class MariadbSession(ProbingSession):
     """See SourceSession."""
 
@@ -179,12 +97,12 @@ class MariadbSession(ProbingSession):
     ) -> None:
         super().__init__()
         self.connection, self.engine, self.address, self.secret = connection, engine, dict(address), secret
-        self.thread = connection.thread_id()
+        self.rows: Rows = PureRows(connection)
+        self.rows_asked_for = False
         self.columns: list[Column] = []
         self.query = ""
         self.text = ""
         self.rendered: Rendered | None = None
-        self.cursor: Any = None
         self.raw: list[int] = []
 
     def identity(self) -> dict[str, str]:
@@ -197,7 +115,7 @@ class MariadbSession(ProbingSession):
                 cursor.execute(query)
                 return cursor.fetchall()
         except (pymysql.Error, OSError) as error:
-            raise _translate(error) from error
+            raise translate(error) from error
 
     def probe(self) -> str:
         [(count,)] = self._asked(f"select count(*) from information_schema.tables where table_schema not in {_OWN_SCHEMAS}")
@@ -212,7 +130,7 @@ class MariadbSession(ProbingSession):
                 return f"a write was refused: {error.args[1]}"
             if error.args[0] in (1044, 1142, 1227):
                 return f"the login's rights refused a write: {error.args[1]}"
-            raise _translate(error) from error
+            raise translate(error) from error
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
 
     def harmful_rights(self) -> list[str]:
@@ -309,7 +227,7 @@ class MariadbSession(ProbingSession):
         try:
             fields = self._prepared(self.query)
         except (pymysql.Error, OSError) as error:
-            raise _translate(error, self.text, self.rendered) from error
+            raise translate(error, self.text, self.rendered) from error
         if not fields:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
         self.columns = [self._column(field) for field in fields]
@@ -344,59 +262,62 @@ class MariadbSession(ProbingSession):
         assert self.query, "describe comes first"
         try:
             self.go_on()
-            cursor = self.cursor = self.connection.cursor(SSCursor)
-            cursor.execute(self.query)
-            while rows := cursor.fetchmany(BATCH_ROWS):
+            self._open_rows()
+            self.go_on()
+            self.rows.execute(self.query)
+            while rows := self.rows.fetch(BATCH_ROWS):
                 yield self._batch(rows)
                 self.go_on()
-        except (pymysql.Error, OSError) as error:
+        except DRIVER_ERRORS as error:
             if self.cancelled:
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
-            raise _translate(error, self.text, self.rendered) from error
+            raise translate(error, self.text, self.rendered) from error
+
+    def _open_rows(self) -> None:
+        """The C driver's connection, once, where there is one to be had: a server or login it cannot do keeps the pure one."""
+        if self.rows_asked_for:
+            return
+        self.rows_asked_for = True
+        if self.engine.compiled:
+            encrypted, settling = bool(getattr(self.connection, "_secure", False)), self.engine.settling(self.address)
+            with contextlib.suppress(*DRIVER_ERRORS):
+                self.rows = CompiledRows(self.address, self.secret, CONNECT_SECONDS, encrypted, settling)
 
     def _batch(self, rows: Sequence[Sequence[Any]]) -> Batch:
-        cells = []
-        for number, (column, values) in enumerate(zip(self.columns, zip(*rows, strict=True), strict=True)):
-            texts: Sequence[str | None]
-            if number in self.raw:
-                texts = [None if value is None else str(int.from_bytes(value, "big")) for value in values]
-            elif column.kind == "binary":
-                texts = [canonical(value.encode() if isinstance(value, str) else value) for value in values]
-            elif column.kind == "zoned":
-                texts = [None if value is None else value.replace(" ", "T", 1) + "Z" for value in map(_trimmed, values)]
-            elif column.kind in ("timestamp", "time"):
-                texts = [_trimmed(value) for value in values]
-            else:
-                texts = [value.decode() if isinstance(value, bytes) else value for value in values]
-            cells.append(pa.array(texts, pa.string()))
+        cells = [
+            _cells(column, values, number in self.raw)
+            for number, (column, values) in enumerate(zip(self.columns, zip(*rows, strict=True), strict=True))
+        ]
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
     def stop(self) -> None:
         try:
             with self.engine.connect(self.address, self.secret, 5.0, None) as other, other.cursor() as cursor:
-                cursor.execute(f"kill query {int(self.thread)}")
+                cursor.execute(f"kill query {int(self.rows.thread)}")
         except (pymysql.Error, OSError) as error:
             if error.args[:1] != (1094,):  # the session is gone already
-                self._drop()  # a server that takes no kill still loses its client
-
-    def _drop(self) -> None:
-        """Let go of the socket, and tell the streaming cursor that there is nothing left to drain."""
-        cursor, force = self.cursor, self.connection
-        if cursor is not None:
-            result = getattr(cursor, "_result", None)
-            if result is not None:
-                result.unbuffered_active, result.connection = False, None
-            cursor.connection = None
-        force._force_close()
+                self.end()  # a server that takes no kill still loses its client
 
     def end(self) -> None:
-        """Drops the socket: a polite end would first read the rest of a result that nobody wants any more."""
-        self._drop()
+        """Drops the sockets: a polite end would first read the rest of a result that nobody wants any more."""
+        self.rows.drop()
+        bare: Any = self.connection
+        bare._force_close()
 
 
-def _trimmed(value: Any) -> str | None:
-    text = value.decode() if isinstance(value, bytes) else value
-    return text.rstrip("0").rstrip(".") if text is not None and "." in text else text
+def _cells(column: Column, values: Sequence[Any], is_bits: bool) -> pa.Array:
+    """Canonical text of one column, from the server's texts (bytes or str, as the driver has them)."""
+    if is_bits:
+        return pa.array([None if value is None else str(int.from_bytes(value, "big")) for value in values], pa.string())
+    if column.kind == "binary":
+        return pa.array([canonical(value.encode() if isinstance(value, str) else value) for value in values], pa.string())
+    texts = pa.array(values, pa.binary()).cast(pa.string())
+    if column.kind in ("timestamp", "time", "zoned"):
+        trimmed = pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
+        texts = pc.if_else(pc.match_substring(texts, "."), trimmed, texts)
+    if column.kind == "zoned":
+        texts = pc.binary_join_element_wise(pc.utf8_replace_slice(texts, 10, 11, "T"), "Z", "")
+    return texts
 
 
 class MariadbEngine(Engine):
@@ -413,12 +334,14 @@ class MariadbEngine(Engine):
         "ssl_mode": AddressField(
             str, "encryption: prefer unless set", choices=("disable", "prefer", "require", "verify-full"), guarded=True
         ),
-        "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
-        "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
-        "ssl_key": AddressField(str, "file of the client certificate's key", guarded=True, is_path=True),
+        **TLS_FILES,
         "role": AddressField(str, "role that the session takes on"),
         "time_zone": AddressField(str, "zone of the session, such as +01:00; UTC unless set"),
     }
+
+    def __init__(self, compiled: bool | None = None) -> None:
+        """``compiled``: fetch through the C driver; None where it is installed."""
+        self.compiled = compiled_is_there() if compiled is None else compiled
 
     def connect(self, address: Mapping[str, Any], secret: str, seconds: float, database: str | None) -> pymysql.Connection[Any]:
         """A bare connection. Raises the driver's errors."""
@@ -455,19 +378,26 @@ class MariadbEngine(Engine):
         try:
             connection = self.connect(address, secret, connect_seconds, address["database"])
         except (pymysql.Error, OSError, ValueError) as error:
-            raise _connect_failed(error, address, connect_seconds) from error
+            raise connect_failed(error, address, connect_seconds) from error
         try:
             with connection.cursor() as cursor:
-                if "role" in address:
-                    cursor.execute(f"set role {MARIADB.quoted(address['role'])}")
-                zone = escape_string(str(address.get("time_zone", "+00:00")))
-                cursor.execute(f"set session sql_mode = '{_SQL_MODE}', time_zone = '{zone}'")
-                cursor.execute("set session lock_wait_timeout = 30, innodb_lock_wait_timeout = 30, net_write_timeout = 3600")
-                cursor.execute("set session transaction read only")
-                cursor.execute("start transaction with consistent snapshot, read only")
+                for statement in self.settling(address):
+                    cursor.execute(statement)
         except (pymysql.Error, OSError) as error:
-            raise _translate(error) from error
+            raise translate(error) from error
         return MariadbSession(connection, self, address, secret)
+
+    def settling(self, address: Mapping[str, Any]) -> list[str]:
+        """The statements that make a connection a session of ours: settings, then the read-only snapshot."""
+        role = [f"set role {MARIADB.quoted(address['role'])}"] if "role" in address else []
+        zone = escape_string(str(address.get("time_zone", "+00:00")))
+        return [
+            *role,
+            f"set session sql_mode = '{_SQL_MODE}', time_zone = '{zone}'",
+            "set session lock_wait_timeout = 30, innodb_lock_wait_timeout = 30, net_write_timeout = 3600",
+            "set session transaction read only",
+            "start transaction with consistent snapshot, read only",
+        ]
 
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address["database"])

@@ -39,7 +39,7 @@ from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
 
-from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession
+from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
 from .network import no_answer, nothing_listens, resolve
 
 _SETTINGS = {
@@ -364,9 +364,7 @@ class PostgresqlEngine(Engine):
         "database": AddressField(str, "name of the database", required=True),
         "user": AddressField(str, "the login, one that may only read", required=True, guarded=True),
         "ssl_mode": AddressField(str, "encryption: prefer unless set", choices=_SSL_MODES, guarded=True),
-        "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
-        "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
-        "ssl_key": AddressField(str, "file of the client certificate's key", guarded=True, is_path=True),
+        **TLS_FILES,
         "role": AddressField(str, "role that the session takes on"),
         "search_path": AddressField(str, "schemas that need no prefix, such as reporting, public"),
         "time_zone": AddressField(str, "zone of the session, such as Europe/London"),

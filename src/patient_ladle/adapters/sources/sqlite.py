@@ -18,7 +18,6 @@ from patient_ladle.core.dialects import SQLITE
 from patient_ladle.core.errors import (
     LadleError,
     RunCancelled,
-    SourceDatabaseMissing,
     SourceNotReadable,
     SourceUnreachable,
     SourceWritable,
@@ -30,7 +29,7 @@ from patient_ladle.core.parameters import Value
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import one_reading_statement, place, replace_parameters
 
-from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession
+from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file
 
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
 
@@ -233,11 +232,7 @@ class SqliteEngine(Engine):
     networked = False
 
     def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
-        path = Path(address["path"])
-        if not path.parent.is_dir():
-            raise SourceUnreachable(f"there is no folder '{path.parent}' on this host.", "Correct the path of the source.")
-        if not path.is_file():
-            raise SourceDatabaseMissing(f"there is no file '{path}' on this host.", "Correct the path of the source.")
+        path = database_file(address["path"])
         try:
             connection = _connection(path)
             connection.execute("select * from json_each('[]')").fetchall()  # makes the table function known
