@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.parameters import TYPES, Parameter, as_text, check_declared, resolve
+from patient_ladle.core.parameters import Parameter, as_text, check_declared, resolve
 
 DAY = date(2026, 11, 24)
 DUE = datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)
@@ -41,7 +41,7 @@ def test_reads_a_value_of_each_type(kind, given, value):
 @pytest.mark.parametrize(
     ("kind", "given"),
     [("integer", "4.2"), ("integer", True), ("decimal", "NaN"), ("decimal", "1_0"), ("boolean", "maybe"), ("date", "2027-02-29"),
-     ("timestamp", "yesterday"), ("text", {"a": 1}), ("text", ["a", "b"]), ("date", [])],
+     ("timestamp", "yesteryear"), ("text", {"a": 1}), ("text", ["a", "b"]), ("date", []), ("date", "today at 06:00")],
 )  # fmt: skip
 def test_refuses_a_wrong_value_and_says_what_is_right(kind, given):
     with pytest.raises(BadInput) as refused:
@@ -113,8 +113,85 @@ scalars = {
 }
 
 
-@given(st.sampled_from(sorted(TYPES)).flatmap(lambda kind: st.tuples(st.just(kind), st.lists(scalars[kind], max_size=5))))
+@given(st.sampled_from(sorted(scalars)).flatmap(lambda kind: st.tuples(st.just(kind), st.lists(scalars[kind], max_size=5))))
 def test_a_value_and_its_text_are_one(drawn):
     kind, items = drawn
     parameter = Parameter("p", kind, many=True)
-    assert parameter.read(as_text(tuple(items))) == tuple(items)
+    assert parameter.read(as_text(tuple(items)), DAY) == tuple(items)
+
+
+def test_phrases_periods_and_shared_values():
+    declared = [
+        {"name": "since", "type": "date", "default": "start of last month"},
+        {"name": "until", "type": "timestamp", "default": "today at 06:30"},
+        {"name": "span", "type": "period"},
+        {"name": "rate", "type": "decimal", "shared": "leak_rate", "default": "9"},
+        {"name": "days", "type": "date", "many": True, "default": ["today", "2026-01-31"]},
+    ]
+    for given_span in ("last month", "start of last month to end of last month", ["2026-10-01", "2026-10-31"],
+                       {"from": "start of last month", "to": "2026-10-31"}):  # fmt: skip
+        made = resolve([Parameter.from_dict(d) for d in declared], {"span": given_span}, DAY, DUE, {"leak_rate": "0.25"}).values
+        assert (made["span_from"], made["span_to"]) == (date(2026, 10, 1), date(2026, 10, 31))
+    assert (made["since"], made["until"], made["rate"]) == (date(2026, 10, 1), datetime(2026, 11, 24, 6, 30), Decimal("0.25"))
+    assert made["days"] == (DAY, date(2026, 1, 31))
+    assert "span" not in made
+    check_declared([Parameter.from_dict(d) for d in declared], ["span_from", "span_to", "since"])
+    with pytest.raises(BadInput, match="uses ':span'"):
+        check_declared([Parameter.from_dict(d) for d in declared], ["span"])
+
+
+@pytest.mark.parametrize(
+    ("declared", "value", "words"),
+    [
+        ({"type": "integer", "least": 1, "most": 12}, 13, "takes at most 12"),
+        ({"type": "date", "most": "today"}, "tomorrow", "takes at most today"),
+        ({"type": "timestamp", "least": "2026-11-24 00:00"}, "2026-11-23T23:59:59Z", "takes at least"),
+        ({"pattern": r"FW-\d+"}, "FW-1 or 1=1", "does not match"),
+        ({"pattern": "(a+)+", "note": "Only the letter a."}, "a" * 40 + "!", "does not match"),
+        ({"type": "identifier", "allowed": ["readings", "archive.readings"]}, "redings", "not among its allowed"),
+        ({"type": "period"}, "2026-11-30 to 2026-11-01", "before it begins"),
+        ({"type": "period"}, "november", "which is not two dates"),
+        ({"type": "date"}, "stat of last month", "which is not a date"),
+        ({"type": "integer", "private": True}, "secret-9", r"was given '\(private\)'"),
+        ({"private": True, "allowed": ["s3cret"]}, "s3cre", r"was given '\(private\)'"),
+        ({"private": True, "pattern": "x"}, "s3cre", r"was given '\(private\)'"),
+    ],
+)  # fmt: skip
+def test_bounds_patterns_names_and_privacy(declared, value, words):
+    if value == "november":
+        value = "novembre"
+    with pytest.raises(BadInput, match=words) as refused:
+        values([{"name": "p", **declared}], {"p": value})
+    assert refused.value.hint
+    assert "s3cre" not in refused.value.message
+    if declared.get("private"):
+        assert "s3cre" not in refused.value.in_words().replace("Allowed: s3cret", "")
+
+
+@pytest.mark.parametrize(
+    "declared",
+    [
+        {"type": "identifier"}, {"type": "identifier", "allowed": ["a"], "many": True}, {"type": "identifier", "allowed": ["a"], "required": False},
+        {"least": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the month"},
+        {"choices": {"source": "metering"}}, {"type": "period", "many": True}, {"type": "integer", "least": "few"}, {"unknown": 1},
+    ],
+)  # fmt: skip
+def test_a_declaration_that_could_never_be_used_is_refused(declared):
+    with pytest.raises(BadInput) as refused:
+        Parameter.from_dict({"name": "p", **declared})
+    assert refused.value.hint
+
+
+def test_a_declaration_survives_its_plain_form_and_a_private_value_is_never_written():
+    full = {
+        "name": "p",
+        "type": "integer",
+        "allowed": [1, 2],
+        "labels": {"1": "North"},
+        "default": "1",
+        "least": 0,
+        "private": True,
+    }
+    made = Parameter.from_dict(full)
+    assert Parameter.from_dict(made.to_dict()) == made
+    assert resolve([made], {}, DAY, DUE).as_text()["p"] == "(private)"

@@ -11,7 +11,7 @@ from typing import Any
 
 from .dialects import Dialect
 from .errors import BadInput, unknown_name
-from .parameters import Parameter
+from .parameters import SOME_DAY, Parameter
 
 TESTS = {
     "is": "{column} = {parameter}",
@@ -97,7 +97,7 @@ class Browser:
             if "{parameter}" in form:
                 kind = "text" if each.test == "contains" else _PARAMETER_TYPES.get(self.columns[each.column]["kind"], "text")
                 parameter = Parameter(name, kind, note=f"{each.column} {each.test}")
-                parameter.read(each.value)
+                parameter.read(each.value, SOME_DAY)
                 parameters.append(parameter)
                 values[name] = each.value
         text = "\nwhere " + "\n  and ".join(tests) if tests else ""

@@ -48,6 +48,10 @@ class Dialect:
         """A name as an identifier, whatever it holds."""
         return f"{self.name_quote}{name.replace(self.name_quote, self.name_quote * 2)}{self.name_quote}"
 
+    def quoted_path(self, name: str) -> str:
+        """``schema.table`` with each part quoted."""
+        return ".".join(self.quoted(part) for part in name.split("."))
+
 
 def _words(text: str) -> frozenset[str]:
     return frozenset(text.split())

@@ -1,18 +1,26 @@
 """Typed parameters: what an extract declares, and the values one run uses.
 
-A value travels as plain JSON (text, number, true or false, a list of these) until ``resolve`` makes it a Python value
-of the declared type; ``as_text`` gives the canonical text back for records and descriptors.
+Dates and timestamps may be given as date phrases (core.date_phrases), resolved against the run's data date. A period is
+a pair of dates and is bound as two, ``:name_from`` and ``:name_to``. An identifier is the name of a table, column or
+schema out of an allowed set, and stands in the statement quoted.
+
+A value travels as plain JSON (text, number, true or false, a list of these) until ``resolve`` makes it a Python value of
+the declared type; ``as_text`` gives the canonical text back for records and descriptors.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from decimal import Decimal, InvalidOperation
-from typing import Any
+from typing import Any, NoReturn
 
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .date_phrases import date_of, read_period, timestamp_of
 from .errors import BadInput, ValueMissing, ValueWrong, nearest, unknown_name
 
 Scalar = str | int | Decimal | bool | date | datetime
@@ -25,10 +33,18 @@ TYPES: dict[str, str] = {
     "integer": "a whole number such as 42",
     "decimal": "a number such as 12.5",
     "boolean": "true or false",
-    "date": "a date such as 2026-11-24",
-    "timestamp": "a date and time such as 2026-11-24 06:05",
+    "date": "a date such as 2026-11-24, or a phrase such as start of last month",
+    "timestamp": "a date and time such as 2026-11-24 06:05, or a phrase such as today at 06:05",
+    "period": "two dates such as 2026-11-01 to 2026-11-30, or a phrase such as last month",
+    "identifier": "a name out of the allowed ones",
 }
 """Type name to what a right value looks like, in the words of the error message."""
+DATED = ("date", "timestamp")
+BOUNDED = ("integer", "decimal", *DATED)
+MASK = "(private)"
+"""Stands for the value of a private parameter wherever values are shown or kept for reading."""
+SOME_DAY = date(2024, 2, 29)
+"""The data date that declarations are checked with."""
 
 MAX_LIST_ITEMS = 10_000
 _NAME = re.compile(r"[a-z_][a-z0-9_]{0,62}")
@@ -38,7 +54,7 @@ _TRUE, _FALSE = ("true", "yes", "1"), ("false", "no", "0")
 
 @dataclass(frozen=True, slots=True)
 class Parameter:
-    """One declared parameter. ``default`` and ``allowed`` are plain JSON values of the declared type."""
+    """One declared parameter. ``default``, ``allowed`` and the bounds are plain JSON values of the declared type."""
 
     name: str
     type: str = "text"
@@ -47,6 +63,17 @@ class Parameter:
     default: Plain = None
     allowed: tuple[Plain, ...] = ()
     note: str = ""
+    labels: Mapping[str, str] = field(default_factory=dict)
+    """Words for a person, by the canonical text of an allowed value."""
+    choices: Mapping[str, str] = field(default_factory=dict)
+    """``source`` and ``statement`` of a query that proposes values: its first column, labelled by its second."""
+    least: Plain = None
+    most: Plain = None
+    pattern: str = ""
+    """A regular expression (RE2) that a text must match as a whole."""
+    private: bool = False
+    shared: str = ""
+    """Name of the shared value that is the default."""
 
     @classmethod
     def from_dict(cls, data: Mapping[str, Any]) -> Parameter:
@@ -61,15 +88,8 @@ class Parameter:
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, the form that is stored and sent."""
-        return {
-            "name": self.name,
-            "type": self.type,
-            "many": self.many,
-            "required": self.required,
-            "default": self.default,
-            "allowed": list(self.allowed),
-            "note": self.note,
-        }
+        made = {name: getattr(self, name) for name in self.__slots__}
+        return made | {"allowed": list(self.allowed), "labels": dict(self.labels), "choices": dict(self.choices)}
 
     def check(self) -> None:
         """Refuse a declaration that could never be used."""
@@ -85,13 +105,53 @@ class Parameter:
             )
         if self.type not in TYPES:
             raise unknown_name("parameter type", str(self.type), TYPES)
+        self._check_fields()
         for item in self.allowed:
-            _scalar(self, item)
+            _scalar(self, item, SOME_DAY)
         if self.default is not None:
-            self.read(self.default)
+            self.read(self.default, SOME_DAY)
 
-    def read(self, given: Plain) -> Value:
-        """The given plain value in the declared type. Raises ValueWrong."""
+    def _check_fields(self) -> None:
+        """What does not go together with the type."""
+        if self.many and self.type in ("period", "identifier"):
+            self._refuse(f"a {self.type} takes one value", "Leave out many.")
+        if self.type == "identifier" and not self.allowed:
+            self._refuse("an identifier needs its allowed names", "List the names that may stand there.")
+        if self.type == "identifier" and not self.required and self.default is None:
+            self._refuse("an identifier cannot be absent", "Make it required, or give it a default.")
+        if (self.least is not None or self.most is not None) and self.type not in BOUNDED:
+            self._refuse(f"a {self.type} has no bounds", f"Bounds are for {', '.join(BOUNDED)}.")
+        if self.choices and set(self.choices) != {"source", "statement"}:
+            self._refuse("choices need a source and a statement", "Give both, or list the allowed values.")
+        if self.pattern and self.type != "text":
+            self._refuse(f"a {self.type} has no pattern", "A pattern is for text.")
+        try:
+            _matches("", self.pattern)
+        except pa.ArrowInvalid as error:
+            self._refuse(f"the pattern '{self.pattern}' cannot be read: {str(error).splitlines()[0]}", "Correct the pattern.")
+        for bound in (self.least, self.most):
+            if bound is not None:
+                _scalar(self, bound, SOME_DAY)
+
+    def _refuse(self, what: str, hint: str) -> NoReturn:
+        raise BadInput(f"parameter '{self.name}': {what}.", hint, parameter=self.name)
+
+    def shown(self, given: Plain) -> str:
+        """The given value as an error may show it."""
+        if self.private:
+            return MASK
+        return given if isinstance(given, str) else type(given).__name__ if isinstance(given, dict) else repr(given)
+
+    def parts(self) -> list[Parameter]:
+        """The parameters that are bound: of a period its two ends, else itself."""
+        if self.type != "period":
+            return [self]
+        return [replace(self, name=f"{self.name}_{end}", type="date", default=None, allowed=()) for end in ("from", "to")]
+
+    def read(self, given: Plain, today: date) -> Value:
+        """The given plain value in the declared type; a period gives a pair. Raises ValueWrong."""
+        if self.type == "period":
+            return _pair(self, given, today)
         if not self.many:
             if isinstance(given, (list, tuple)):
                 raise ValueWrong(
@@ -99,7 +159,7 @@ class Parameter:
                     "Give one value, or declare the parameter as taking many.",
                     parameter=self.name,
                 )
-            return self._allowed(_scalar(self, given))
+            return self._fitting(_scalar(self, given, today), today)
         items = given if isinstance(given, (list, tuple)) else [given]
         if len(items) > MAX_LIST_ITEMS:
             raise ValueWrong(
@@ -107,19 +167,36 @@ class Parameter:
                 "Put them into a table of the source and join it.",
                 parameter=self.name,
             )
-        return tuple(self._allowed(_scalar(self, item)) for item in items)
+        allowed = self._allowed_values(today)
+        return tuple(self._fitting(_scalar(self, item, today), today, allowed) for item in items)
 
-    def _allowed(self, value: Scalar) -> Scalar:
+    def _allowed_values(self, today: date) -> frozenset[Scalar]:
+        return frozenset(_scalar(self, item, today) for item in self.allowed)
+
+    def _fitting(self, value: Scalar, today: date, allowed: frozenset[Scalar] | None = None) -> Scalar:
         if self.allowed:
-            choices = [_scalar(self, item) for item in self.allowed]
+            choices = allowed if allowed is not None else self._allowed_values(today)
             if value not in choices:
-                words = [str(as_text(choice)) for choice in choices]
-                close = nearest(str(as_text(value)), words)
+                words = [str(as_text(_scalar(self, item, today))) for item in self.allowed]
+                close = None if self.private else nearest(str(as_text(value)), words)
                 raise ValueWrong(
-                    f"parameter '{self.name}' was given '{as_text(value)}', which is not among its allowed values.",
+                    f"parameter '{self.name}' was given '{self.shown(as_text(value))}', which is not among its allowed values.",
                     f"Did you mean '{close}'?" if close else f"Allowed: {', '.join(words[:12])}.",
                     parameter=self.name,
                 )
+        for bound, sign, word in ((self.least, -1, "at least"), (self.most, 1, "at most")):
+            if bound is not None and _order(value, _scalar(self, bound, today)) == sign:
+                raise ValueWrong(
+                    f"parameter '{self.name}' was given '{self.shown(as_text(value))}'; it takes {word} {bound}.",
+                    f"Give {word} {bound}.",
+                    parameter=self.name,
+                )
+        if self.pattern and not _matches(str(value), self.pattern):
+            raise ValueWrong(
+                f"parameter '{self.name}' was given '{self.shown(as_text(value))}', which does not match {self.pattern}.",
+                self.note or "Give a value of that form.",
+                parameter=self.name,
+            )
         return value
 
 
@@ -128,17 +205,51 @@ DUE_TIME = Parameter("due_time", "timestamp", note="The moment this run was due,
 BUILT_IN = {"data_date": DATA_DATE, "due_time": DUE_TIME}
 
 
-def _wrong(parameter: Parameter, given: Plain) -> ValueWrong:
-    shown = given if isinstance(given, str) else type(given).__name__ if isinstance(given, dict) else repr(given)
+def _matches(text: str, pattern: str) -> bool:
+    """By RE2, whose time grows with the text only, whatever the pattern."""
+    return not pattern or bool(pc.match_substring_regex(pa.array([text]), f"^(?:{pattern})$")[0].as_py())
+
+
+def _order(value: Any, bound: Any) -> int:
+    """-1, 0 or 1; timestamps with and without a zone compare by the clock that they show."""
+    if isinstance(value, datetime):
+        value, bound = value.replace(tzinfo=None), bound.replace(tzinfo=None)
+    return (value > bound) - (value < bound)
+
+
+def _wrong(parameter: Parameter, given: Plain, hint: str = "") -> ValueWrong:
     return ValueWrong(
-        f"parameter '{parameter.name}' was given '{shown}', which is not {TYPES[parameter.type]}.",
-        f"Give {TYPES[parameter.type]}.",
+        f"parameter '{parameter.name}' was given '{parameter.shown(given)}', which is not {TYPES[parameter.type]}.",
+        hint or f"Give {TYPES[parameter.type]}.",
         parameter=parameter.name,
         type=parameter.type,
     )
 
 
-def _scalar(parameter: Parameter, given: Plain) -> Scalar:
+def _pair(parameter: Parameter, given: Plain, today: date) -> tuple[Scalar, ...]:
+    if isinstance(given, Mapping):
+        given = [given.get("from"), given.get("to")]
+    try:
+        if isinstance(given, str):
+            first, last = read_period(given, today)
+        elif isinstance(given, (list, tuple)) and len(given) == 2:
+            first, last = (date_of(str(item), today) for item in given)
+        else:
+            raise _wrong(parameter, given)
+    except ValueWrong:
+        raise
+    except BadInput as error:
+        raise _wrong(parameter, given, "" if parameter.private else error.hint) from None
+    if first > last:
+        raise ValueWrong(
+            f"parameter '{parameter.name}' was given a period that ends on {last}, before it begins on {first}.",
+            "Give the earlier date first.",
+            parameter=parameter.name,
+        )
+    return first, last
+
+
+def _scalar(parameter: Parameter, given: Plain, today: date) -> Scalar:
     if given is None or isinstance(given, (dict, list, tuple)):
         raise _wrong(parameter, given)
     kind = parameter.type
@@ -149,12 +260,14 @@ def _scalar(parameter: Parameter, given: Plain) -> Scalar:
         raise _wrong(parameter, given)
     if isinstance(given, bool):
         raise _wrong(parameter, given)
-    if kind == "text":
+    if kind in ("text", "identifier"):
         text = str(given)
         if "\0" in text:
             raise ValueWrong(f"parameter '{parameter.name}' holds a NUL character.", "Remove it.")
         return text
     text = str(given).strip()
+    if kind in DATED:
+        return _dated(parameter, text, today)
     try:
         if kind == "integer" and _INTEGER.fullmatch(text):
             return int(text)
@@ -162,13 +275,22 @@ def _scalar(parameter: Parameter, given: Plain) -> Scalar:
             number = Decimal(text.replace("_", "x"))
             if number.is_finite():
                 return number
-        if kind == "date":
-            return date.fromisoformat(text)
-        if kind == "timestamp":
-            return datetime.fromisoformat(text)
-    except (ValueError, InvalidOperation):
+    except InvalidOperation:
         pass
     raise _wrong(parameter, given)
+
+
+def _dated(parameter: Parameter, text: str, today: date) -> date | datetime:
+    """ISO 8601, else a date phrase; a phrase that is nearly right is answered with the right one."""
+    try:
+        return date.fromisoformat(text) if parameter.type == "date" else datetime.fromisoformat(text)
+    except ValueError:
+        pass
+    try:
+        return date_of(text, today) if parameter.type == "date" else timestamp_of(text, today)
+    except BadInput as error:
+        phrased = not parameter.private and len(text.split()) > 1
+        raise _wrong(parameter, text, error.in_words() if phrased else "") from None
 
 
 def as_text(value: Value) -> Plain:
@@ -194,12 +316,21 @@ class BoundValues:
     values: Mapping[str, Value] = field(default_factory=dict)
 
     def as_text(self) -> dict[str, Plain]:
-        """Canonical texts, for records and descriptors."""
-        return {name: as_text(value) for name, value in self.values.items()}
+        """Canonical texts, for records and descriptors; private ones masked."""
+        return {
+            name: MASK if value is not None and self.parameters[name].private else as_text(value)
+            for name, value in self.values.items()
+        }
 
 
-def resolve(declared: Sequence[Parameter], given: Mapping[str, Plain], data_date: date, due_time: datetime) -> BoundValues:
-    """Values for one run: given, else default, else absent when not required.
+def resolve(
+    declared: Sequence[Parameter],
+    given: Mapping[str, Plain],
+    data_date: date,
+    due_time: datetime,
+    shared: Mapping[str, Plain] | None = None,
+) -> BoundValues:
+    """Values for one run: given, else the shared value, else the default, else absent when not required.
 
     Raises UnknownName for a name nobody declared, ValueMissing and ValueWrong.
     """
@@ -210,24 +341,37 @@ def resolve(declared: Sequence[Parameter], given: Mapping[str, Plain], data_date
         if name not in by_name:
             raise unknown_name("parameter", name, by_name, "This extract has no parameters.")
     values: dict[str, Value] = {}
+    parts: dict[str, Parameter] = {}
     for name, parameter in by_name.items():
-        plain = given.get(name)
-        plain = parameter.default if plain is None else plain
+        plain = plain_value(parameter, given, shared or {})
         if plain is None and parameter.required:
             raise ValueMissing(
                 f"parameter '{name}' needs a value ({TYPES[parameter.type]}).",
-                f"Give one: {name}=…",
+                f"Give one: {name}=…"
+                + (f", or set the shared value '{parameter.shared}' for this environment." if parameter.shared else ""),
                 parameter=name,
                 type=parameter.type,
             )
-        values[name] = None if plain is None else parameter.read(plain)
+        found = None if plain is None else parameter.read(plain, data_date)
+        ends = parameter.parts()
+        for number, part in enumerate(ends):
+            parts[part.name] = part
+            values[part.name] = found[number] if len(ends) > 1 and isinstance(found, tuple) else found
     values |= {"data_date": data_date, "due_time": due_time}
-    return BoundValues({**by_name, **BUILT_IN}, values)
+    return BoundValues({**parts, **BUILT_IN}, values)
+
+
+def plain_value(parameter: Parameter, given: Mapping[str, Plain], shared: Mapping[str, Plain]) -> Plain:
+    """What stands for a parameter before it is read: given, shared or default; None where there is nothing."""
+    plain = given.get(parameter.name)
+    if plain is None and parameter.shared:
+        plain = shared.get(parameter.shared)
+    return parameter.default if plain is None else plain
 
 
 def check_declared(declared: Sequence[Parameter], used: Iterable[str]) -> None:
     """Every name used is declared or built in, and no name is declared twice. Raises BadInput."""
-    names = [parameter.name for parameter in declared]
+    names = [part.name for parameter in declared for part in parameter.parts()]
     for name in names:
         if names.count(name) > 1:
             raise BadInput(f"parameter '{name}' is declared twice.", "Remove one of the two.")

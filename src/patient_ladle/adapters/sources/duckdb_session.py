@@ -197,6 +197,8 @@ class DuckdbSession(ProbingSession):
             if name not in given.parameters:
                 raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
             parameter = given.parameters[name]
+            if parameter.type == "identifier":
+                return DUCKDB.quoted_path(str(given.values[name]))
             self.bound[name] = _bound(given.values[name])
             return f"${name}::{_CASTS[parameter.type]}{'[]' if parameter.many else ''}"
 

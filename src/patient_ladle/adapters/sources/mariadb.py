@@ -220,6 +220,8 @@ class MariadbSession(ProbingSession):
         def put(name: str) -> str:
             if name not in bound.parameters:
                 raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+            if bound.parameters[name].type == "identifier":
+                return MARIADB.quoted_path(str(bound.values[name]))
             return self._literal(bound.parameters[name], bound.values[name])
 
         self.rendered = replace_parameters(self.text, MARIADB, put)

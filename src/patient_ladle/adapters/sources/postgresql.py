@@ -116,6 +116,8 @@ class _Binding:
     def _put(self, name: str) -> str:
         if name not in self.bound.parameters:
             raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+        if self.bound.parameters[name].type == "identifier":
+            return POSTGRESQL.quoted_path(str(self.bound.values[name]))
         if name not in self.names:
             self.names.append(name)
         return f"${self.names.index(name) + 1}::{_cast(self.bound.parameters[name], self.bound.values[name])}"

@@ -182,6 +182,8 @@ class SqliteSession(ProbingSession):
         def put(name: str) -> str:
             if name not in bound.parameters:
                 raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+            if bound.parameters[name].type == "identifier":
+                return SQLITE.quoted_path(str(bound.values[name]))
             if name not in names:
                 names.append(name)
             mark = f"?{names.index(name) + 1}"
