@@ -14,7 +14,7 @@ from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.formats import FORMATS
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.parameters import Parameter, resolve
-from patient_ladle.core.ports import Statement, StoredFile
+from patient_ladle.core.ports import Statement, StatementResult, StoredFile
 
 FIELD_TYPES = ["string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth",
                "duration", "geopoint", "geojson", "any"]  # fmt: skip
@@ -67,7 +67,9 @@ def conforms(descriptor):
 def test_every_kind_has_a_type_of_the_standard(kind):
     file = StoredFile("x.csv", "csv", "text/csv", 1, 2, "ab" * 32)
     column = Column("a column", kind, "its own type")
-    made = describe_result("Readings", [column], [file], datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc), {})
+    made = describe_result(
+        "Readings", [StatementResult("", [column], 1)], [file], datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc), {}
+    )
     [field] = conforms(made)["resources"][0]["schema"]["fields"]
     assert field["ladle"] == {"sourceType": "its own type"}
 

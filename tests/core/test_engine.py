@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import pickle
+from dataclasses import replace
 
 import pytest
 
 from patient_ladle.core import errors
 from patient_ladle.core.columns import Column, unique_names
+from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import (
     ConnectionLost,
@@ -23,6 +25,9 @@ from patient_ladle.core.formats import FORMATS, get_format
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.naming import check_template, stem
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.scanner import statements
+
+from .test_descriptor import conforms
 
 COLUMNS = [Column("id", "integer"), Column("name", "text")]
 ROWS = [(n, f"meter {n}") for n in range(12_000)]
@@ -48,6 +53,33 @@ def test_one_pass_feeds_every_format_and_the_descriptor_tells_of_each():
         assert resources[file.format]["ladle"] == {"rows": 12_000}
     assert folder.descriptor["ladle"]["source"] == "metering"
     assert list(folder.delivered)[-1] == "out/meters-2026-11-24.datapackage.json"
+
+
+def test_each_of_several_statements_has_its_own_result():
+    class ByText(MemorySession):
+        def describe(self, statement):
+            self.rows = ROWS[: 3 if "districts" in statement.text else 0 if "none" in statement.text else 7]
+            self.columns = COLUMNS[:1] if "districts" in statement.text else COLUMNS
+            self.rows = [row[: len(self.columns)] for row in self.rows]
+            return super().describe(statement)
+
+    text = "-- By district\nselect 1 from districts; select 2 from none;\n/* All, of them */ select 3;\n-- the end"
+    job = replace(
+        JOB, parts=tuple(statements(text, POSTGRESQL)), formats=("csv", "json"), statement=Statement(text), stem="use"
+    )
+    ledger = MemoryLedger()
+    outcome, folder = run(ByText(COLUMNS, ROWS), ledger, job=job)
+    assert [(r.title, r.rows, len(r.columns)) for r in outcome.results] == [
+        ("By district", 3, 1), ("statement 2", 0, 2), ("All, of them", 7, 2)]  # fmt: skip
+    assert [(f.name, f.rows, f.statement) for f in outcome.files if f.format == "csv"] == [
+        ("use.1-by_district.csv", 3, 0), ("use.2-statement_2.csv", 0, 1), ("use.3-all_of_them.csv", 7, 2)]  # fmt: skip
+    assert (outcome.rows, ledger.rows) == (10, 10)
+    resources = conforms(folder.descriptor)["resources"]
+    assert [(r["name"], r["title"]) for r in resources][:2] == [
+        ("meters-1-csv", "By district"),
+        ("meters-1-json", "By district"),
+    ]
+    assert [len(r["schema"]["fields"]) for r in resources] == [1, 1, 2, 2, 2, 2]
 
 
 def test_a_result_without_rows_has_its_header():

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -15,6 +17,7 @@ from patient_ladle.core.scanner import (
     place,
     replace_parameters,
     scan,
+    statements,
 )
 
 FOUND = [
@@ -122,3 +125,37 @@ def test_a_statement_of_the_largest_size_and_deep_parentheses_pass():
     assert one_reading_statement(deep, POSTGRESQL) == deep
     large = "select '" + "x" * (MAX_STATEMENT_BYTES - 9) + "'"
     assert one_reading_statement(large, POSTGRESQL) == large
+
+
+@pytest.mark.parametrize("dialect", DIALECTS.values(), ids=DIALECTS)
+def test_several_statements_keep_their_titles_and_places(dialect):
+    text = "-- First; of all\nselect ';' as a, 1 /* ; */;\n\n  select 2 as b;;\n-- Third\n-- more of it\nselect :c ; -- over\n"
+    parts = statements(text, dialect)
+    assert [part.title for part in parts] == ["First; of all", "statement 2", "Third"]
+    for part, word in zip(parts, ("select ';'", "select 2", "select :c"), strict=True):
+        assert place(part.text, part.text.index(word)) == place(text, text.index(word))
+        assert part.text.strip() == text[part.start : part.end].strip()
+        assert len(part.text) == part.end
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "column"),
+    [("select 1;\n delete from x", 2, 2), ("select 1; select\n 'a", 2, 2), ("select 1;\n\nselect 2 into x", 3, 10), ("select 1\0", 1, 9),
+     ("select '\ud800'", 1, 9)],
+)  # fmt: skip
+def test_the_one_statement_that_does_not_read_is_named(text, line, column):
+    with pytest.raises(StatementRefused) as refused:
+        statements(text, POSTGRESQL)
+    assert (refused.value.facts["line"], refused.value.facts["column"]) == (line, column)
+
+
+@given(st.sampled_from(sorted(DIALECTS)), st.text(st.sampled_from("select;'\"-/*$`#[]() \n:a1é\u202e"), max_size=60))
+def test_any_text_is_parted_into_statements_or_refused(name, text):
+    try:
+        parts = statements(text, DIALECTS[name])
+    except StatementRefused as refused:
+        assert refused.hint
+        return
+    assert parts
+    for before, after in pairwise(parts):
+        assert before.end <= after.start

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/date-phrases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a phrase means on a data date; without one, examples of phrases. */
+        get: operations["date_phrases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/engines": {
         parameters: {
             query?: never;
@@ -639,6 +656,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["shared_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/values/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["shared_value"];
+        put?: never;
+        post?: never;
+        delete: operations["remove_shared_value"];
+        options?: never;
+        head?: never;
+        patch: operations["set_shared_value"];
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -780,6 +829,8 @@ export interface components {
             rows: number;
             bytes: number;
             sha256: string;
+            /** @description Which statement of the extract it holds, from 0. */
+            statement: number;
             delivered_path: string;
         };
         FilterBody: {
@@ -920,6 +971,20 @@ export interface components {
             default: unknown;
             allowed: unknown[];
             note: string;
+            labels?: {
+                [key: string]: string;
+            };
+            choices?: {
+                [key: string]: string;
+            };
+            least?: unknown;
+            most?: unknown;
+            /** @default  */
+            pattern: string;
+            /** @default false */
+            private: boolean;
+            /** @default  */
+            shared: string;
         };
         PatchedContentBody: {
             source?: string;
@@ -948,6 +1013,13 @@ export interface components {
                 [key: string]: unknown;
             };
             formats?: string[];
+        };
+        PatchedSharedValueBody: {
+            /** @description By environment; null removes one. */
+            values?: {
+                [key: string]: unknown;
+            };
+            note?: string;
         };
         PatchedSourceEdit: {
             note?: string;
@@ -985,6 +1057,16 @@ export interface components {
             active: boolean;
             /** Format: date-time */
             created_at: string;
+        };
+        PhraseView: {
+            phrase: string;
+            /** Format: date */
+            data_date: string;
+            /**
+             * Format: date-time
+             * @description Wall-clock time, without a zone.
+             */
+            means: string;
         };
         ReferenceView: {
             columns: string[];
@@ -1111,7 +1193,8 @@ export interface components {
                 [key: string]: string;
             };
             statement: string;
-            values: {
+            /** @description As given; private ones masked. */
+            readonly values: {
                 [key: string]: unknown;
             };
             values_in_effect: {
@@ -1119,9 +1202,12 @@ export interface components {
             };
             formats: string[];
             stages: components["schemas"]["StageView"][];
+            /** @description Of the first statement. */
             columns: {
                 [key: string]: unknown;
             }[];
+            /** @description Of each statement: title, rows, columns. */
+            statements: components["schemas"]["StatementResultView"][];
             warnings: string[];
             bytes_read: number | null;
             again_of: number | null;
@@ -1157,6 +1243,20 @@ export interface components {
             pause_reason: string;
             created_by: string;
             readonly next_due: string[];
+        };
+        SharedValueView: {
+            name: string;
+            note: string;
+            /** @description By environment. */
+            values: {
+                [key: string]: unknown;
+            };
+            changed_by: string;
+            /** Format: date-time */
+            changed_at: string;
+            readonly used_by: {
+                [key: string]: string;
+            }[];
         };
         SignInBody: {
             name: string;
@@ -1198,6 +1298,13 @@ export interface components {
             stage: string;
             /** Format: date-time */
             at: string;
+        };
+        StatementResultView: {
+            title: string;
+            rows: number;
+            columns: {
+                [key: string]: unknown;
+            }[];
         };
         StatusView: {
             /** @description Runs of the last 24 hours by state. */
@@ -1287,9 +1394,11 @@ export interface components {
          *     * `boolean` - boolean
          *     * `date` - date
          *     * `timestamp` - timestamp
+         *     * `period` - period
+         *     * `identifier` - identifier
          * @enum {string}
          */
-        TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp";
+        TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp" | "period" | "identifier";
     };
     responses: never;
     parameters: never;
@@ -1317,6 +1426,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundView"][];
+                };
+            };
+        };
+    };
+    date_phrases: {
+        parameters: {
+            query?: {
+                data_date?: string;
+                phrase?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhraseView"][];
                 };
             };
         };
@@ -2452,6 +2583,91 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    shared_values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedValueView"][];
+                };
+            };
+        };
+    };
+    shared_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedValueView"];
+                };
+            };
+        };
+    };
+    remove_shared_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    set_shared_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedSharedValueBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedValueView"];
+                };
             };
         };
     };

@@ -210,6 +210,31 @@ class Extracts(_Group):
         return self._post(f"/extracts/{_name(name)}/restore", {} if revision is None else {"revision": revision})
 
 
+class Values(_Group):
+    """Shared values, and what date phrases mean."""
+
+    def list(self) -> Records:
+        """All shared values, each with who uses it."""
+        return self._get("/values")
+
+    def get(self, name: str) -> Record:
+        """One shared value."""
+        return self._get(f"/values/{_name(name)}")
+
+    def set(self, name: str, values: Mapping[str, Any], note: str | None = None) -> Record:
+        """``values`` by environment; None removes one there."""
+        body = {"values": dict(values)} | ({} if note is None else {"note": note})
+        return self._patch(f"/values/{_name(name)}", body)
+
+    def remove(self, name: str) -> None:
+        """Only while nothing uses it."""
+        self._delete(f"/values/{_name(name)}")
+
+    def phrases(self, phrase: str | None = None, data_date: str | None = None) -> Records:
+        """What a date phrase means on a data date; without one, examples."""
+        return self._get("/date-phrases", phrase=phrase, data_date=data_date)
+
+
 class Schedules(_Group):
     """Schedules and their due times."""
 
@@ -344,13 +369,14 @@ class Runs(_Group):
             saved.append(path)
         return saved
 
-    def rows(self, run: Record | int) -> Iterator[Record]:
+    def rows(self, run: Record | int, statement: int = 0) -> Iterator[Record]:
         """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike).
 
-        They are read as they arrive, so that a result of any size fits. In JSON a row stands on a line of its own.
+        ``statement``: of an extract with several, which one, from 0. Rows are read as they arrive, so that a result of
+        any size fits. In JSON a row stands on a line of its own.
         """
         record = self.get(run) if isinstance(run, int) else run
-        by_format = {file["format"]: file["name"] for file in record["files"]}
+        by_format = {file["format"]: file["name"] for file in record["files"] if file["statement"] == statement}
         if "json" in by_format:
             for line in _lines(self.read(record["id"], by_format["json"])):
                 if line.startswith("{"):
@@ -369,6 +395,7 @@ class Ladle:
         self.people = People(self.transport)
         self.sources = Sources(self.transport)
         self.extracts = Extracts(self.transport)
+        self.values = Values(self.transport)
         self.schedules = Schedules(self.transport)
         self.runs = Runs(self.transport)
 

@@ -40,7 +40,8 @@ EXAMPLES = (
     "start of next month", "start of this quarter", "end of this quarter", "start of last quarter", "end of last quarter",
     "start of this year", "end of this year", "start of last year", "end of last year", "start of this week",
     "end of this week", "start of last week", "end of last week", "monday of last week", "friday of this week",
-    "sunday of last week",    "first day of last month", "last working day of last month", "3rd working day of this month", "first monday of this month",
+    "sunday of last week",    "first day of last month", "last working day of last month",
+    "3rd working day of this month", "first monday of this month",
     "last friday of last month", "start of january", "end of february of last year", "today - 7 days", "today - 1 month",
     "today - 5 working days", "today + 1 year", "start of this month - 1 day", "start of last month at 06:30",
 )  # fmt: skip

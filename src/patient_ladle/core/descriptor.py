@@ -10,7 +10,7 @@ from datetime import datetime
 from typing import Any
 
 from .columns import Column
-from .ports import StoredFile
+from .ports import StatementResult, StoredFile
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
 _FIELD_TYPES = {
@@ -40,7 +40,7 @@ def _field(column: Column) -> dict[str, Any]:
 
 def describe_result(
     name: str,
-    columns: Sequence[Column],
+    results: Sequence[StatementResult],
     files: Sequence[StoredFile],
     created: datetime,
     about: Mapping[str, Any],
@@ -48,21 +48,23 @@ def describe_result(
 ) -> dict[str, Any]:
     """The descriptor's content. ``delivered_names`` maps stored to delivered names where they differ."""
     names = delivered_names or {}
-    fields = [_field(column) for column in columns]
+    fields = [[_field(column) for column in result.columns] for result in results]
+    several = len(results) > 1
     return {
         "$schema": PROFILE,
         "name": name.lower(),
         "created": created.isoformat(timespec="seconds").replace("+00:00", "Z"),
         "resources": [
             {
-                "name": f"{name.lower()}-{file.format}",
+                "name": f"{name.lower()}-{file.statement + 1}-{file.format}" if several else f"{name.lower()}-{file.format}",
+                **({"title": results[file.statement].title} if several else {}),
                 "path": names.get(file.name, file.name),
                 "format": file.format,
                 "mediatype": file.media_type,
                 "encoding": "utf-8",
                 "bytes": file.bytes,
                 "hash": f"sha256:{file.sha256}",
-                "schema": {"fields": fields, "missingValues": [""]},
+                "schema": {"fields": fields[file.statement], "missingValues": [""]},
                 "ladle": {"rows": file.rows},
             }
             for file in files

@@ -10,7 +10,7 @@ import hashlib
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 
 from .columns import Column, unique_names
@@ -18,7 +18,9 @@ from .descriptor import describe_result
 from .errors import DeadlineExceeded, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
 from .formats import get_format
 from .formats.base import Format, FormatWriter
-from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StoredFile
+from .naming import slug
+from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
+from .scanner import Part
 
 DESCRIPTOR = "datapackage.json"
 PROGRESS_SECONDS = 0.5
@@ -37,6 +39,17 @@ class RunJob:
     about: dict[str, Any] = field(default_factory=dict)
     max_rows: int | None = None
     max_bytes: int | None = None
+    parts: tuple[Part, ...] = ()
+    """The statements of a text that holds several; all are read in one session, from one snapshot where there is one."""
+
+    def statements(self) -> list[tuple[str, str, Statement]]:
+        """Title, stem of the files, and statement of each."""
+        if len(self.parts) < 2:
+            return [(self.parts[0].title if self.parts else "", self.stem, self.statement)]
+        return [
+            (part.title, f"{self.stem}.{number}-{slug(part.title)}", replace(self.statement, text=part.text))
+            for number, part in enumerate(self.parts, 1)
+        ]
 
 
 class _CountedFile:
@@ -59,6 +72,7 @@ class _CountedFile:
 class _OpenResult:
     format: Format
     name: str
+    statement: int
     counted: _CountedFile
     writer: FormatWriter
 
@@ -75,10 +89,10 @@ def run_extract(
     Raises an error of ``core.errors``; then nothing of this attempt is left in the store or at a delivered name.
     """
     try:
-        columns, warnings, results = _read(job, open_session, folder, ledger, clock)
+        found, warnings, results = _read(job, open_session, folder, ledger, clock)
         files = _prove(results, folder, ledger)
         warnings += [f"{r.name}: {warning}" for r in results for warning in r.writer.warnings]
-        outcome = Outcome(list(columns), results[0].writer.rows, files, warnings)
+        outcome = Outcome(found, files, warnings)
         _store_and_deliver(job, outcome, folder, ledger, clock)
     except Fenced:
         raise  # whoever owns the run now may be delivering these very files, and cleans up after it
@@ -90,24 +104,37 @@ def run_extract(
 
 def _read(
     job: RunJob, open_session: Callable[[], SourceSession], folder: ResultFolder, ledger: RunLedger, clock: Clock
-) -> tuple[list[Column], list[str], list[_OpenResult]]:
+) -> tuple[list[StatementResult], list[str], list[_OpenResult]]:
     """All that needs the source, which is let go of before anything is proven."""
     ledger.stage("connect")
     session = open_session()
+    found: list[StatementResult] = []
+    warnings: list[str] = []
+    results: list[_OpenResult] = []
     try:
         who = session.identity()
         ledger.connected(who)
         ledger.log("info", "connected, read-only: " + ", ".join(f"{key} {value}" for key, value in who.items()))
         with _deadline(session, job.statement.deadline_seconds):
-            columns, warnings = _describe(job, session, ledger)
-            return columns, warnings, _fetch(job, session, columns, folder, ledger, clock)
+            before = 0
+            for number, (title, stem, statement) in enumerate(job.statements()):
+                if len(job.parts) > 1:
+                    ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
+                columns, minded = _describe(statement, session, ledger)
+                written = _fetch(job, stem, number, session, columns, folder, ledger, clock, before)
+                rows = written[0].writer.rows
+                before += rows
+                found.append(StatementResult(title, list(columns), rows))
+                warnings += minded
+                results += written
+            return found, warnings, results
     finally:
         session.close()
 
 
-def _describe(job: RunJob, session: SourceSession, ledger: RunLedger) -> tuple[list[Column], list[str]]:
+def _describe(statement: Statement, session: SourceSession, ledger: RunLedger) -> tuple[list[Column], list[str]]:
     ledger.stage("describe")
-    columns, renamed = unique_names(session.describe(job.statement))
+    columns, renamed = unique_names(session.describe(statement))
     warnings = [f"column renamed, for its name stands twice or is missing: {name}" for name in renamed]
     warnings += [f"column '{column.name}' is {column.note}" for column in columns if column.note]
     for warning in warnings:
@@ -118,20 +145,24 @@ def _describe(job: RunJob, session: SourceSession, ledger: RunLedger) -> tuple[l
 
 def _fetch(
     job: RunJob,
+    stem: str,
+    number: int,
     session: SourceSession,
     columns: Sequence[Column],
     folder: ResultFolder,
     ledger: RunLedger,
     clock: Clock,
+    before: int,
 ) -> list[_OpenResult]:
+    """One statement's rows into every format. ``before``: rows of the statements before it, for the progress told."""
     ledger.stage("fetch")
     results = []
     for member in (get_format(name) for name in job.formats):
-        counted = _CountedFile(folder.create(job.stem + member.ending))
-        results.append(_OpenResult(member, job.stem + member.ending, counted, member.writer(counted, columns)))  # type: ignore[arg-type]  # the writers need write and flush only
+        counted = _CountedFile(folder.create(stem + member.ending))
+        results.append(_OpenResult(member, stem + member.ending, number, counted, member.writer(counted, columns)))  # type: ignore[arg-type]  # the writers need write and flush only
     started = clock.monotonic()
     try:
-        rows = _write_all(job, session, results, ledger, clock)
+        rows = _write_all(job, session, results, ledger, clock, before)
         for result in results:
             result.writer.close()
     except BaseException:
@@ -154,7 +185,9 @@ def _refuse_too_large(job: RunJob, rows: int, size: int) -> None:
             )
 
 
-def _write_all(job: RunJob, session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock) -> int:
+def _write_all(
+    job: RunJob, session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock, before: int
+) -> int:
     rows = size = 0
     told = clock.monotonic()
     for batch in session.batches():
@@ -165,9 +198,9 @@ def _write_all(job: RunJob, session: SourceSession, results: Sequence[_OpenResul
         for result in results:
             result.writer.write(batch)
         if clock.monotonic() - told >= PROGRESS_SECONDS:
-            ledger.progress(rows, size)
+            ledger.progress(before + rows, size)
             told = clock.monotonic()
-    ledger.progress(rows, size)
+    ledger.progress(before + rows, size)
     return rows
 
 
@@ -187,7 +220,8 @@ def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedg
             raise ProofFailed(
                 f"{result.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."
             )
-        files.append(StoredFile(result.name, member.name, member.media_type, found, result.counted.bytes, digest))
+        size = result.counted.bytes
+        files.append(StoredFile(result.name, member.name, member.media_type, found, size, digest, result.statement))
         ledger.log("info", f"proven: {result.name}, {found:,} rows, {result.counted.bytes:,} bytes, sha256 {digest[:12]}…")
     return files
 
@@ -195,7 +229,7 @@ def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedg
 def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock) -> None:
     ledger.stage("store")
     about = {**job.about, "rows": outcome.rows, "warnings": outcome.warnings}
-    folder.seal(describe_result(job.name, outcome.columns, outcome.files, clock.now(), about))
+    folder.seal(describe_result(job.name, outcome.results, outcome.files, clock.now(), about))
     ledger.log("info", "stored: the descriptor stands beside the files")
     ledger.stage("deliver")
     if not job.deliver_into:

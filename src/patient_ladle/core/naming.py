@@ -35,3 +35,8 @@ def stem(template: str, values: Mapping[str, str]) -> str:
     check_template(template)
     made = _FIELD.sub(lambda found: _UNSAFE.sub("_", values[found.group(1)]), template)
     return made.encode()[:MAX_NAME_BYTES].decode(errors="ignore")
+
+
+def slug(title: str) -> str:
+    """A title as a part of a file name: letters and digits, the rest as underscores, at most 40."""
+    return re.sub(r"[\W_]+", "_", title).strip("_").lower()[:40].rstrip("_") or "statement"

@@ -56,6 +56,8 @@ class StoredFile:
     rows: int
     bytes: int
     sha256: str
+    statement: int = 0
+    """Which statement of the extract it holds, from 0."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON."""
@@ -132,20 +134,37 @@ class Clock(Protocol):
 
 
 @dataclass(slots=True)
-class Outcome:
-    """What a run that reached its end has to show."""
+class StatementResult:
+    """What one statement of the extract gave."""
 
+    title: str
     columns: list[Column]
     rows: int
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON."""
+        columns = [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in self.columns]
+        return {"title": self.title, "rows": self.rows, "columns": columns}
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What a run that reached its end has to show; one result for each statement, in order."""
+
+    results: list[StatementResult]
     files: list[StoredFile]
     warnings: list[str]
     delivery: DeliveryPlan | None = None
 
+    @property
+    def rows(self) -> int:
+        """Of all statements together."""
+        return sum(result.rows for result in self.results)
+
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as sent from the child to its worker."""
         return {
-            "columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in self.columns],
-            "rows": self.rows,
+            "statements": [result.to_dict() for result in self.results],
             "files": [f.to_dict() for f in self.files],
             "warnings": self.warnings,
             "delivery": self.delivery.to_dict() if self.delivery else None,

@@ -18,6 +18,7 @@ MAX_STATEMENT_BYTES = 256 * 1024
 
 _PLAIN = re.compile(r"[^'\"`#$\-/:;\[\]()eE]+")
 _WORD = re.compile(r"[^\W\d]\w*")
+_UNFIT = re.compile(r"[\0\ud800-\udfff]")
 _DOLLAR = re.compile(r"\$(?:[^\W\d]\w*)?\$")
 
 
@@ -208,18 +209,7 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
     This is the early and friendly refusal; the source's own session refuses again, with the database's authority.
     Raises StatementRefused with line and column.
     """
-    size = len(text.encode())
-    if size > MAX_STATEMENT_BYTES:
-        raise StatementRefused(
-            f"the statement has {size:,} bytes; at most {MAX_STATEMENT_BYTES:,} are taken.",
-            "Keep the bulk of it in the database as a view, and select from that.",
-            bytes=size,
-        )
-    if "\0" in text:
-        line, column = place(text, text.index("\0"))
-        raise StatementRefused(
-            f"there is a NUL character at line {line}, column {column}.", "Remove it.", line=line, column=column
-        )
+    _refuse_unfit(text)
     ended_at: int | None = None
     first: int | None = None
     for token in scan(text, dialect):
@@ -231,8 +221,8 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
         elif ended_at is not None:
             line, column = place(text, token.start + len(piece) - len(piece.lstrip()))
             raise StatementRefused(
-                f"a second statement begins at line {line}, column {column}; an extract is one statement.",
-                "Keep one statement, and save the other as an extract of its own.",
+                f"a second statement begins at line {line}, column {column}, where one is wanted.",
+                "Take the statements one by one.",
                 line=line,
                 column=column,
             )
@@ -241,6 +231,74 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
     _refuse_unless_reading(text, first, dialect)
     _refuse_side_effects(text, dialect)
     return text if ended_at is None else text[:ended_at] + text[ended_at:].replace(";", "")
+
+
+MAX_STATEMENTS = 40
+"""Statements of one extract; more belong into several extracts."""
+MAX_TITLE = 80
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One statement of a text: its title, and its text after blanks that keep every line and column where it was."""
+
+    title: str
+    text: str
+    start: int
+    end: int
+
+
+def statements(text: str, dialect: Dialect) -> list[Part]:
+    """The statements of an extract, parted by semicolons; each one's title is the first comment that stands before it.
+
+    Raises StatementRefused, with line and column, unless each is one that only reads.
+    """
+    _refuse_unfit(text)
+    found: list[Part] = []
+    start, words, title = 0, False, ""
+    for token in [*scan(text, dialect), Token("end", len(text), len(text))]:
+        piece = text[token.start : token.end]
+        if token.kind == "comment" and not words and not title:
+            title = _title(piece)
+        elif token.kind == "end":
+            if words:
+                blank = re.sub(r"[^\n]", " ", text[:start])
+                found.append(
+                    Part(title or f"statement {len(found) + 1}", blank + text[start : token.start], start, token.start)
+                )
+            start, words, title = token.end, False, ""
+        elif piece.strip():
+            words = True
+    if not found:
+        raise StatementRefused("the statement is empty.", "Write a statement that begins with select.")
+    if len(found) > MAX_STATEMENTS:
+        raise StatementRefused(
+            f"there are {len(found)} statements; at most {MAX_STATEMENTS} are taken.",
+            "Save some of them as extracts of their own.",
+        )
+    for part in found:
+        one_reading_statement(part.text, dialect)
+    return found
+
+
+def _title(comment: str) -> str:
+    words = comment.removeprefix("--").removeprefix("#").removeprefix("/*").removesuffix("*/").strip()
+    return words.splitlines()[0].strip()[:MAX_TITLE] if words else ""
+
+
+def _refuse_unfit(text: str) -> None:
+    size = len(text.encode(errors="surrogatepass"))
+    if size > MAX_STATEMENT_BYTES:
+        raise StatementRefused(
+            f"the statement has {size:,} bytes; at most {MAX_STATEMENT_BYTES:,} are taken.",
+            "Keep the bulk of it in the database as a view, and select from that.",
+            bytes=size,
+        )
+    unfit = _UNFIT.search(text)
+    if unfit:
+        line, column = place(text, unfit.start())
+        what = "a NUL character" if unfit.group() == "\0" else "half of a character"
+        raise StatementRefused(f"there is {what} at line {line}, column {column}.", "Remove it.", line=line, column=column)
 
 
 def _refuse_unless_reading(text: str, start: int | None, dialect: Dialect) -> None:

@@ -6,6 +6,7 @@ from drf_spectacular.views import SpectacularJSONAPIView
 
 from .console import views as console
 from .extracts import api as extracts
+from .extracts import values_api as values
 from .people import api as people
 from .runs import api as runs
 from .schedules import api as schedules
@@ -41,6 +42,9 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
     path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
+    path(_API + "values", values.SharedValues.as_view()),
+    path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
+    path(_API + "date-phrases", values.DatePhrases.as_view()),
     path(_API + "schedules", schedules.Schedules.as_view()),
     path(_API + "rule-moments", schedules.RuleMoments.as_view()),
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),

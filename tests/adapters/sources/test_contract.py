@@ -36,6 +36,7 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.scanner import statements
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 
@@ -321,6 +322,63 @@ def test_a_server_restarted_in_mid_fetch_and_between_uses(home, engine):
         assert get_engine(engine).check(address, secret)[-1].passed
     finally:
         server.stop()
+
+
+def test_several_statements_in_one_session_each_with_its_columns(case):
+    text = "-- all\nselect name from districts order by name;\nselect count(*) as n, 'x' as x from districts where district_id > 1;select 3 as three"
+    session, seen = case.open(), []
+    for part in statements(text, case.engine.dialect):
+        columns = session.describe(Statement(part.text))
+        seen.append(
+            (
+                [c.name for c in columns],
+                [cells for b in session.batches() for cells in zip(*(a.to_pylist() for a in b.cells), strict=True)],
+            )
+        )
+    session.close()
+    assert seen == [(["name"], [(n,) for _, n, _ in DISTRICTS]), (["n", "x"], [("2", "x")]), (["three"], [("3",)])]
+
+
+@pytest.mark.parametrize("engine", SERVERS)
+def test_several_statements_read_one_snapshot(request, engine, home):
+    case = Case(engine, *BUILT[engine](home, request))
+    server = request.getfixturevalue("cluster" if engine == "postgresql" else "maria")
+    database = "metering" if engine == "postgresql" else "works"
+
+    def write(statement):
+        if engine == "postgresql":
+            with psycopg.connect(server.url(database)) as connection:
+                connection.execute(statement)
+        else:
+            server.carry_out([statement], database)
+
+    session, counts = case.open(), []
+    try:
+        for _ in range(3):
+            session.describe(Statement("select count(*) as n from districts"))
+            [batch] = session.batches()
+            counts += batch.cells[0].to_pylist()
+            write(f"insert into districts values ({90 + len(counts)}, 'Meanwhile', null)")
+    finally:
+        session.close()
+        write("delete from districts where district_id > 90")
+    assert counts == ["3", "3", "3"]
+
+
+def test_an_identifier_stands_quoted_in_the_statement(case):
+    table = Parameter.from_dict({"name": "place", "type": "identifier", "allowed": ["districts", "no such; --"]})
+    for given, works in (("districts", True), ("no such; --", False)):
+        values = resolve([table], {"place": given}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
+        session = case.open()
+        try:
+            session.describe(Statement("select name from :place order by name", values))
+            assert works
+            assert len([1 for batch in session.batches() for _ in range(batch.rows)]) == 3
+        except LadleError as refused:
+            assert not works
+            assert "no such; --" in refused.message
+        finally:
+            session.close()
 
 
 def test_a_check_that_passes_names_every_step(case):

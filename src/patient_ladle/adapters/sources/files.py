@@ -81,7 +81,9 @@ class FilesSession(DuckdbSession):
         return f"{len(self.tables)} tables can be seen"
 
     def describe(self, statement: Statement) -> Sequence[Column]:
-        text = statement.text.lower()
+        given = statement.values
+        named = [str(given.values[name]) for name, p in given.parameters.items() if p.type == "identifier"]
+        text = " ".join([statement.text, *named]).lower()
         self._register(name for name in self.unopened if name.lower() in text)
         return super().describe(statement)
 

@@ -261,8 +261,8 @@ class PostgresqlSession(ProbingSession):
         conn = self.connection.pgconn
         self.go_on()
         try:
-            self._expect(conn.prepare(b"ladle", binding.rendered.text.encode()))
-            found = self._expect(conn.describe_prepared(b"ladle"))
+            self._expect(conn.prepare(b"", binding.rendered.text.encode()))
+            found = self._expect(conn.describe_prepared(b""))
         except psycopg.Error as error:
             self._raise(error)
         if not found.nfields:

@@ -71,6 +71,7 @@ def listed(given: str | None) -> list[str] | None:
 _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "source": lambda ladle: ladle.sources.list(),
     "extract": lambda ladle: ladle.extracts.list(),
+    "value": lambda ladle: ladle.values.list(),
     "schedule": lambda ladle: ladle.schedules.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }

@@ -28,6 +28,7 @@ from patient_ladle.core.errors import Fenced, LadleError, RunCancelled, ServiceF
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
 from patient_ladle.core.preview import PreviewLimits, first_rows
+from patient_ladle.core.scanner import statements
 
 
 class _SystemClock:
@@ -101,6 +102,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
+        parts=tuple(statements(job["statement"], get_engine(job["engine"]).dialect)),
     )
 
     folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])

@@ -11,6 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.parameters import TYPES
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 
 from . import services
@@ -19,12 +20,19 @@ from .models import Extract, with_heads
 
 class ParameterView(serializers.Serializer):
     name = serializers.CharField()
-    type = serializers.ChoiceField(["text", "integer", "decimal", "boolean", "date", "timestamp"])
+    type = serializers.ChoiceField(list(TYPES))
     many = serializers.BooleanField()
     required = serializers.BooleanField()
     default = serializers.JSONField(allow_null=True)
     allowed = serializers.ListField(child=serializers.JSONField())
     note = serializers.CharField()
+    labels = serializers.DictField(child=serializers.CharField(), default=dict)
+    choices = serializers.DictField(child=serializers.CharField(), default=dict)
+    least = serializers.JSONField(allow_null=True, default=None)
+    most = serializers.JSONField(allow_null=True, default=None)
+    pattern = serializers.CharField(default="")
+    private = serializers.BooleanField(default=False)
+    shared = serializers.CharField(default="")
 
 
 class RevisionView(serializers.Serializer):

@@ -65,3 +65,16 @@ class Revision(models.Model):
     class Meta:
         ordering: ClassVar = ["-number"]
         constraints: ClassVar = [models.UniqueConstraint(fields=["extract", "number"], name="one_revision")]
+
+
+class SharedValue(models.Model):
+    """A value kept once, by environment, that parameters of many extracts take as their default."""
+
+    name = models.CharField(max_length=64, unique=True)
+    note = models.TextField(blank=True, default="")
+    values = models.JSONField(default=dict)
+    changed_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]

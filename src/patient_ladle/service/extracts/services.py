@@ -15,12 +15,13 @@ from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFo
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.parameters import Parameter, check_declared
-from patient_ladle.core.scanner import one_reading_statement, parameter_names
+from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, Revision
+from .shared_values import shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "notes")
 """Fields of a revision that an author gives, besides the source."""
@@ -47,9 +48,14 @@ def check_folder(folder: str) -> str:
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
     source = source_named(content["source"])
     dialect = get_engine(source.engine).dialect
-    one_reading_statement(content["statement"], dialect)
+    statements(content["statement"], dialect)
     parameters = [Parameter.from_dict(item) for item in content.get("parameters") or []]
     check_declared(parameters, parameter_names(content["statement"], dialect))
+    for parameter in parameters:
+        if parameter.shared:
+            shared_value_named(parameter.shared)
+        if parameter.choices:
+            source_named(parameter.choices["source"])
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     for name in formats:
         get_format(name)

@@ -11,12 +11,13 @@ from urllib.parse import quote
 from django.http import FileResponse, HttpResponse
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
-from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
+from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotFound, unknown_name
+from patient_ladle.core.parameters import MASK
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.schedules.models import Schedule
 
@@ -36,6 +37,7 @@ class FileView(serializers.Serializer):
     rows = serializers.IntegerField()
     bytes = serializers.IntegerField()
     sha256 = serializers.CharField()
+    statement = serializers.IntegerField(help_text="Which statement of the extract it holds, from 0.")
     delivered_path = serializers.CharField()
 
 
@@ -76,6 +78,12 @@ class RunLine(serializers.Serializer):
     files = FileView(many=True)
 
 
+class StatementResultView(serializers.Serializer):
+    title = serializers.CharField()
+    rows = serializers.IntegerField()
+    columns = serializers.ListField(child=serializers.DictField())
+
+
 class RunView(RunLine):
     revision = serializers.IntegerField(source="revision.number")
     engine = serializers.CharField(source="source.engine")
@@ -83,17 +91,23 @@ class RunView(RunLine):
         child=serializers.CharField(), help_text="Server, database and login that the session used, read-only."
     )
     statement = serializers.CharField(source="revision.statement")
-    values = serializers.DictField()
+    values = serializers.SerializerMethodField(help_text="As given; private ones masked.")
     values_in_effect = serializers.DictField()
     formats = serializers.ListField(child=serializers.CharField())
     stages = StageView(many=True)
-    columns = serializers.ListField(child=serializers.DictField())
+    columns = serializers.ListField(child=serializers.DictField(), help_text="Of the first statement.")
+    statements = StatementResultView(many=True, help_text="Of each statement: title, rows, columns.")
     warnings = serializers.ListField(child=serializers.CharField())
     bytes_read = serializers.IntegerField(allow_null=True)
     again_of = serializers.IntegerField(source="again_of_id", allow_null=True)
     same_as_before = serializers.SerializerMethodField(
         help_text="For a run again: are the checksums those of the run it repeats? Null while that cannot be said."
     )
+
+    @extend_schema_field(serializers.DictField())
+    def get_values(self, run: Run) -> dict[str, Any]:
+        private = {p["name"] for p in run.revision.parameters if p.get("private")}
+        return {name: MASK if name in private else value for name, value in run.values.items()}
 
     def get_same_as_before(self, run: Run) -> bool | None:
         if run.again_of is None or run.state != FINISHED or run.again_of.state != FINISHED:

@@ -112,10 +112,11 @@ def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
 
 def publish(run: Run, outcome: dict[str, Any]) -> None:
     """Both steps of the journal. Raises Fenced, RunCancelled, StoreUnwritable, DiskFull."""
-    plan = _plan_of(outcome["delivery"])
+    plan, statements = _plan_of(outcome["delivery"]), outcome["statements"]
     for file in outcome["files"]:
-        if file["rows"] != outcome["rows"]:
-            raise ProofFailed(f"{file['name']}: {file['rows']} rows proven, {outcome['rows']} fetched.")
+        fetched = statements[file["statement"]]["rows"]
+        if file["rows"] != fetched:
+            raise ProofFailed(f"{file['name']}: {file['rows']} rows proven, {fetched} fetched.")
     with _owned(run) as row:
         if row.cancel_asked_by:
             raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
@@ -125,8 +126,9 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
             ResultFile(run=row, attempt=row.attempt, delivered_path=delivered.get(file["name"], ""), **file)
             for file in outcome["files"]
         )
-        row.rows, row.columns, row.warnings = outcome["rows"], outcome["columns"], outcome["warnings"]
-        row.warned, row.empty = bool(outcome["warnings"]), outcome["rows"] == 0
+        row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
+        row.statements, row.columns = statements, statements[0]["columns"]
+        row.warned, row.empty = bool(outcome["warnings"]), row.rows == 0
         row.publishing = {"delivery": outcome["delivery"]}
         row.save()
     for left in range(DELIVERY_TRIES, 0, -1):

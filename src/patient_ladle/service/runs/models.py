@@ -62,6 +62,7 @@ class Run(models.Model):
     rows = models.BigIntegerField(null=True)
     bytes_read = models.BigIntegerField(null=True)
     columns = models.JSONField(default=list)
+    statements = models.JSONField(default=list)
     warnings = models.JSONField(default=list)
     error = models.JSONField(null=True)
     publishing = models.JSONField(null=True)
@@ -89,6 +90,7 @@ class ResultFile(models.Model):
     rows = models.BigIntegerField()
     bytes = models.BigIntegerField()
     sha256 = models.CharField(max_length=64)
+    statement = models.PositiveSmallIntegerField(default=0)
     delivered_path = models.CharField(max_length=1000, blank=True, default="")
 
     class Meta:

@@ -14,10 +14,11 @@ from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.parameters import resolve
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.extracts.shared_values import declared_by, with_shared
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import DueTime
 from patient_ladle.service.sources.models import Environment
@@ -63,7 +64,9 @@ def queue_run(
     address_in(revision.source, environment)
     for name in formats:
         get_format(name)
-    in_effect = resolve([Parameter.from_dict(p) for p in revision.parameters], values, data_date, due_at)
+    declared = declared_by(revision)
+    values = with_shared(declared, values, environment)
+    in_effect = resolve(declared, values, data_date, due_at)
     run = Run.objects.create(
         extract=extract,
         revision=revision,

@@ -12,8 +12,9 @@ from django.utils import timezone
 from patient_ladle.core.calendar_rules import check_rule, check_zone, due_times, next_due
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.parameters import resolve
 from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.extracts.shared_values import declared_by, shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.queries import address_in, environment_named
 from patient_ladle.service.sources.services import check_name
@@ -56,7 +57,8 @@ def _check(schedule: Schedule) -> None:
         raise BadInput(f"extract '{extract.name}' is archived.", "Restore it first: ladle extract restore.")
     address_in(extract.head.source, schedule.environment)
     now = timezone.now()
-    resolve([Parameter.from_dict(p) for p in extract.head.parameters], schedule.values, now.date(), now)
+    declared = declared_by(extract.head)
+    resolve(declared, schedule.values, now.date(), now, shared_in(schedule.environment, declared))
 
 
 def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
