@@ -5,9 +5,13 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, RunFailed
+from tests.conftest import until
+
+from .test_http import problem
 
 
 def refused(call, code="bad_input"):
@@ -112,8 +116,106 @@ def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
         ladle.extracts.save("two_parts", statement=text.replace("zone, count", "zoone, count"))
         with pytest.raises(RunFailed) as failed:
             ladle.runs.wait(ladle.runs.start("two_parts", data_date="2026-11-24")["id"], 60)
-        assert failed.value.run["error"]["facts"]["line"] == 4
+        assert "(line 4, column 8)" in failed.value.run["error"]["message"]
         second = refused(
             lambda: ladle.extracts.save("two_parts", statement=text + "; delete from districts"), "statement_refused"
         )
         assert "begins with 'delete' at line 4" in second.message
+
+
+def remarks(http, statement, source="metering", **more):
+    body = {"source": source, "environment": "live", "statement": statement, **more}
+    answer = http("POST", "/diagnostics", "author", json=body)
+    assert answer.status_code == 200, answer.text
+    return answer.json()
+
+
+@pytest.fixture(scope="module")
+def looked_around(service):
+    """The catalogues of metering and works are stored."""
+    with service.ladle("author") as ladle:
+        for name in ("metering", "works"):
+            ladle.sources.look(name, "live", "catalogue")
+
+
+def test_remarks_bring_the_databases_word_and_where_a_name_is(http, looked_around):
+    found = remarks(http, "-- One\nselect d.nmae from districts d;\n-- Two\nselect 1 from orders")
+    assert found["asked"]
+    assert [(r["code"], r["line"], r["column"], r["length"], r["hint"]) for r in found["remarks"]] == [
+        ("column_missing", 2, 10, 4, "Did you mean d.name?"),
+        ("table_missing", 4, 15, 6, "It is not in this source, but in source works."),
+    ]
+    assert [(s["title"], s["line"], s["end_line"]) for s in found["statements"]] == [("One", 1, 2), ("Two", 3, 4)]
+    right = remarks(http, "select name, district_id as n from districts where zone = :zone", parameters=[{"name": "zone"}])
+    assert right["remarks"] == []
+    assert [(c["name"], c["kind"]) for c in right["statements"][0]["columns"]] == [("name", "text"), ("n", "integer")]
+    broken = remarks(http, "select name frm districts d d where zone = 'é' and")
+    assert broken["remarks"][0]["code"] == "statement_wrong"
+    typed = remarks(http, "select name from districts where zone = :day", parameters=[{"name": "day", "type": "date"}])
+    assert {r["code"] for r in typed["remarks"]} == {"other_type", "statement_wrong"}
+    in_works = remarks(http, "select name from distrcts", source="works")
+    assert in_works["remarks"][0]["hint"] == "Did you mean districts?"
+    bad = remarks(http, "select 1", parameters=[{"name": "Ünfit"}, {}, {"name": "x", "type": "dat"}])
+    assert [r["code"] for r in bad["remarks"] if r["severity"] == "error"] == ["bad_input", "bad_input", "unknown_name"]
+    problem(
+        http("POST", "/diagnostics", "runner", json={"source": "metering", "environment": "live", "statement": "x"}),
+        403,
+        "not_allowed",
+    )
+
+
+def test_a_silent_source_is_said_with_its_last_check_and_the_stored_names(http, service, metering, looked_around):
+    with service.ladle() as ladle:
+        ladle.sources.add("away", "postgresql", {"live": {"address": metering | {"port": 1}, "secret": "x"}}, connect_seconds=2)
+        ladle.sources.check("away")
+    found = remarks(http, "select name from districts", source="away")
+    [said] = found["remarks"]
+    assert not found["asked"]
+    assert (said["severity"], said["code"]) == ("warning", "source_unreachable")
+    assert "The check of this source failed 0 minutes ago at port." in said["message"]
+    again = remarks(http, "select name from districts", source="away")
+    assert again["seconds"] < 1, "a source that is away is not asked at every stroke"
+
+
+def test_a_kept_session_survives_its_server_connection(http, cluster, looked_around):
+    assert remarks(http, "select 1 as one")["asked"]
+    with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
+        rows = connection.execute(
+            "select xact_start from pg_stat_activity where usename = 'reader' and state = 'idle'"
+        ).fetchall()
+        assert rows
+        assert all(began is None for (began,) in rows), "no snapshot is held while nobody types"
+        connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
+    assert remarks(http, "select 1 as one")["asked"]
+
+
+def preview(http, **body):
+    answer = http("POST", "/previews", "author", json={"source": "metering", "environment": "live", **body})
+    if answer.status_code != 202:
+        return answer
+    number = answer.json()["id"]
+    return until(
+        lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] in ("finished", "failed") and found
+    )
+
+
+def test_a_preview_shows_the_first_rows_of_one_statement_with_bound_values(http):
+    text = "select name from districts where zone = :zone;\nselect * from generate_series(1, 1000000) n"
+    both = {"statement": text, "parameters": [{"name": "zone"}]}
+    first = preview(http, **both, values={"zone": "North"})
+    assert (first["result"]["rows"], first["result"]["complete"]) == ([["Alder Moor"]], True)
+    second = preview(http, **both, values={"zone": "x"}, part=1, rows=5)
+    assert (second["result"]["rows"], second["result"]["complete"]) == ([[str(n)] for n in range(1, 6)], False)
+    assert second["result"]["first_seconds"] <= second["result"]["seconds"]
+    assert second["result"]["identity"]["login"] == "reader"
+    assert preview(http, **both, values={"zone": "x"}, part=1, total=True)["result"]["rows"] == [["1000000"]]
+    dated = {
+        "statement": "select :since as since",
+        "parameters": [{"name": "since", "type": "date", "default": "start of last month"}],
+    }
+    assert preview(http, **dated, data_date="2026-11-24")["result"]["rows"] == [["2026-10-01"]]
+    problem(preview(http, **both, part=2), 400, "bad_input")
+    problem(preview(http, **both), 400, "value_missing")
+    problem(preview(http, statement="delete from districts"), 400, "statement_refused")
+    wrong = preview(http, statement="select 1;\nselect nmae from districts", part=1)
+    assert (wrong["state"], "line 2, column 8" in wrong["error"]["message"]) == ("failed", True)

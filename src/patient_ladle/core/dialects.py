@@ -40,6 +40,8 @@ class Dialect:
     refused_words: tuple[str, ...] = ()
     """Word sequences that make a reading statement do more: ``for update``."""
     name_quote: str = '"'
+    list_test: str = "= any(…)"
+    """How a value is looked for in a list parameter: ``= any(:p)``, or ``in :p`` without parentheses."""
     periods: dict[str, str] = field(default_factory=dict)
     """``day``, ``month``, ``year`` to an expression over ``{column}``."""
     contains_test: str = "lower(cast({column} as text)) like '%' || lower({parameter}) || '%'"
@@ -88,6 +90,7 @@ MARIADB = Dialect(
     executable_comments=True,
     backtick_names=True,
     name_quote="`",
+    list_test="in …",
     refused_calls=_words(
         """get_lock release_lock release_all_locks load_file master_pos_wait master_gtid_wait nextval setval sys_exec sys_eval
         benchmark"""
@@ -104,6 +107,7 @@ MARIADB = Dialect(
 )  # fmt: skip
 SQLITE = Dialect(
     "sqlite",
+    list_test="in …",
     bracket_names=True,
     backtick_names=True,
     refused_calls=frozenset({"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"}),

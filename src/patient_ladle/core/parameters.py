@@ -361,6 +361,14 @@ def resolve(
     return BoundValues({**parts, **BUILT_IN}, values)
 
 
+def samples(declared: Sequence[Parameter]) -> BoundValues:
+    """Values to understand a statement with, when nobody has given any: absent, an empty list, an allowed name."""
+    parts = {part.name: part for parameter in declared for part in parameter.parts()} | dict(BUILT_IN)
+    values: dict[str, Value] = {name: () if part.many else None for name, part in parts.items()}
+    values |= {name: str(part.default or part.allowed[0]) for name, part in parts.items() if part.type == "identifier"}
+    return BoundValues(parts, values)
+
+
 def plain_value(parameter: Parameter, given: Mapping[str, Plain], shared: Mapping[str, Plain]) -> Plain:
     """What stands for a parameter before it is read: given, shared or default; None where there is nothing."""
     plain = given.get(parameter.name)

@@ -7,6 +7,7 @@ from drf_spectacular.views import SpectacularJSONAPIView
 from .console import views as console
 from .extracts import api as extracts
 from .extracts import values_api as values
+from .extracts import writing_api as writing
 from .people import api as people
 from .runs import api as runs
 from .schedules import api as schedules
@@ -42,6 +43,9 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
     path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
+    path(_API + "diagnostics", writing.Diagnostics.as_view()),
+    path(_API + "previews", writing.Previews.as_view()),
+    path(_API + "sources/<str:name>/words", writing.CompletionWords.as_view()),
     path(_API + "values", values.SharedValues.as_view()),
     path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
     path(_API + "date-phrases", values.DatePhrases.as_view()),

@@ -34,7 +34,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.parameters import Parameter, resolve, samples
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import statements
 from patient_ladle.service.demo.maria_server import MariaServer
@@ -322,6 +322,33 @@ def test_a_server_restarted_in_mid_fetch_and_between_uses(home, engine):
         assert get_engine(engine).check(address, secret)[-1].passed
     finally:
         server.stop()
+
+
+def test_a_statement_is_understood_without_being_run(case):
+    session = case.open()
+    session.rest()
+    for text, missing, name in (
+        ("select district_id, nmae from districts", "column", "nmae"),
+        ("select 1 as one from distrcts", "table", "distrcts"),
+        ("select d.nmae from districts d", "column", "nmae"),
+    ):
+        with pytest.raises(StatementWrong) as wrong:
+            session.understand(Statement(text))
+        assert wrong.value.facts["missing"] == missing
+        assert wrong.value.facts["name"].rpartition(".")[2] == name
+    with pytest.raises(StatementWrong):
+        session.understand(Statement("select name frm districts order order"))
+    began = time.monotonic()
+    parameters = [{"name": "since", "type": "date"}, {"name": "ids", "type": "integer", "many": True}, {"name": "rate", "type": "decimal"},
+                  {"name": "place", "type": "identifier", "allowed": ["districts"]}]  # fmt: skip
+    values = samples([Parameter.from_dict(p) for p in parameters])
+    session.understand(Statement(case.words.SLOW))
+    listed = case.words.LIST.replace("where", "where :since is null and :rate is null and").replace(
+        "from districts", "from :place"
+    )
+    assert [c.name for c in session.understand(Statement(listed, values))] == ([] if case.engine.name == "sqlite" else ["name"])
+    assert time.monotonic() - began < 2
+    session.close()
 
 
 def test_several_statements_in_one_session_each_with_its_columns(case):

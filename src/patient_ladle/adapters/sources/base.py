@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 import time
 from abc import ABC, abstractmethod
@@ -10,6 +11,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, ClassVar
 
+from patient_ladle.core.columns import Column
 from patient_ladle.core.dialects import Dialect
 from patient_ladle.core.errors import (
     BadInput,
@@ -21,7 +23,7 @@ from patient_ladle.core.errors import (
     SourceUnreachable,
     unknown_name,
 )
-from patient_ladle.core.ports import SourceSession
+from patient_ladle.core.ports import SourceSession, Statement
 
 from .network import knock, resolve
 
@@ -81,6 +83,15 @@ def database_file(given: str) -> Path:
     return path
 
 
+def missing_name(said: str, patterns: Mapping[str, str]) -> dict[str, str]:
+    """``missing`` (table or column) and ``name``, from the database's own words; empty where they are about another thing."""
+    for pattern, kind in patterns.items():
+        found = re.search(pattern, said)
+        if found:
+            return {"missing": kind, "name": found.group(1).replace('"', "").replace("`", "")}
+    return {}
+
+
 CANCEL_AGAIN_SECONDS = 0.25
 CANCEL_TRIES = 80
 """A stop that comes between two of a session's statements stops neither: it is sent again until the session is over."""
@@ -128,6 +139,13 @@ class ProbingSession(SourceSession):
     def probe(self) -> str:
         """Read something harmless; returns what was read, in words."""
         raise NotImplementedError
+
+    def understand(self, statement: Statement) -> Sequence[Column]:
+        """``describe``, for a statement that will not be fetched: nothing of it is run."""
+        return self.describe(statement)
+
+    def rest(self) -> None:
+        """Let go of the snapshot: the session is kept open only to understand statements."""
 
     def prove_read_only(self) -> str:
         """Try a write that changes nothing even if it were let through; returns who refused it. Raises SourceWritable."""

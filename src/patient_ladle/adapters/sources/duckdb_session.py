@@ -32,8 +32,13 @@ from patient_ladle.core.parameters import Value
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
 
-from .base import About, ProbingSession
+from .base import About, ProbingSession, missing_name
 
+_MISSING = {
+    r"^Table with name (\S+) does not exist": "table",
+    r'^Referenced column "([^"]+)" not found': "column",
+    r'does not have a column named "([^"]+)"': "column",
+}
 _DESCRIBE = "describe\n"
 """On a line of its own, so that the engine's lines are the author's plus one."""
 MEMORY_LIMIT = "2GB"
@@ -83,7 +88,8 @@ def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = N
         case duckdb.PermissionException():
             return StatementRefused(f"the statement does more than read: {said}.", "An extract only reads; take that part out.")
         case duckdb.ParserException() | duckdb.BinderException() | duckdb.CatalogException():
-            where, facts = _placed(lines, text, rendered)
+            where, placed = _placed(lines, text, rendered)
+            facts: dict[str, Any] = {**placed, **missing_name(said, _MISSING)}
             hint = next((line.strip() for line in lines[1:] if line.startswith(("Did you", "Candidate"))), "")
             return StatementWrong(
                 f"the database does not understand the statement: {said}{where}.",

@@ -292,6 +292,10 @@ class MariadbSession(ProbingSession):
         ]
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
+    def rest(self) -> None:
+        with self.connection.cursor() as cursor:
+            cursor.execute("rollback")
+
     def stop(self) -> None:
         try:
             with self.engine.connect(self.address, self.secret, 5.0, None) as other, other.cursor() as cursor:

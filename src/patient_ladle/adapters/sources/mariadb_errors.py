@@ -22,7 +22,13 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.scanner import Rendered, place
 
+from .base import missing_name
 from .network import no_answer, nothing_listens
+
+_MISSING = {
+    r"^Table '[^'.]+\.([^']+)' doesn't exist": "table",
+    r"^Unknown column '([^']+)' in": "column",
+}
 
 
 def translate(error: Exception, text: str = "", rendered: Rendered | None = None) -> LadleError:
@@ -44,7 +50,8 @@ def translate(error: Exception, text: str = "", rendered: Rendered | None = None
     if number in (1205, 1213):
         return StatementFailed(f"the database failed while running the statement: {said}.", "Start the run again.")
     if number in (1146, 1054, 1064, 1052, 1305, 1049, 1109, 1630, 1582, 1055, 1056, 1066, 1060, 1222, 1235, 1295, 1241, 1248):
-        where, facts = _placed(said, text, rendered)
+        where, placed = _placed(said, text, rendered)
+        facts = {**placed, **missing_name(said, _MISSING)}
         return StatementWrong(
             f"the database does not understand the statement: {said}{where}.",
             "Correct the statement and save it again.",

@@ -39,7 +39,7 @@ from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
 
-from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
+from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession, missing_name
 from .network import no_answer, nothing_listens, resolve
 
 _SETTINGS = {
@@ -64,6 +64,10 @@ _KINDS = {
 }  # fmt: skip
 """Type OIDs of pg_type.dat to kinds; every other type travels as the server's text."""
 _CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
+_MISSING = {
+    r'^relation "([^"]+)" does not exist': "table",
+    r"^column (\S+) does not exist": "column",
+}
 _TABLES = """
 select c.oid, n.nspname, c.relname, case c.relkind when 'v' then 'view' when 'm' then 'view' else 'table' end,
   coalesce(obj_description(c.oid, 'pg_class'), ''), case when c.reltuples >= 0 and c.relkind <> 'v' then c.reltuples::bigint end
@@ -138,10 +142,12 @@ def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None =
     if state == "42501":
         return SourceNotReadable(f"the login may not read this: {said}.", "Ask for the right to select from it.")
     if state.startswith(("42", "0A")):
-        where, facts = "", {}
+        where = ""
+        facts: dict[str, Any] = {}
         if error.diag.statement_position and rendered is not None:
             line, column = place(text, rendered.original(int(error.diag.statement_position) - 1))
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
+        facts |= missing_name(said, _MISSING)
         hint = error.diag.message_hint or "Correct the statement and save it again."
         return StatementWrong(f"the database does not understand the statement: {said}{where}.", hint, **facts)
     return StatementFailed(
@@ -343,6 +349,9 @@ class PostgresqlSession(ProbingSession):
                 array = pc.replace_substring_regex(array, _FINITE_MOMENT, r"\1T\2Z\3")
             cells.append(array)
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
+
+    def rest(self) -> None:
+        self.connection.execute("rollback")
 
     def stop(self) -> None:
         try:

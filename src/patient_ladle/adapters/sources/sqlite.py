@@ -29,7 +29,7 @@ from patient_ladle.core.parameters import Value
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import one_reading_statement, place, replace_parameters
 
-from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file
+from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file, missing_name
 
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
 
@@ -39,6 +39,9 @@ def _allow_reading(action: int, _first: str | None, second: str | None, *_rest: 
     if action not in _READING or (action == sqlite3.SQLITE_FUNCTION and second == "load_extension"):
         return sqlite3.SQLITE_DENY
     return sqlite3.SQLITE_OK
+
+
+_MISSING = {r"no such table: (\S+)": "table", r"no such column: (\S+)": "column"}
 
 
 def _bound(value: Value) -> Any:
@@ -67,12 +70,14 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
         words in said
         for words in ("no such", "syntax error", "ambiguous", "unrecognized", "incomplete", "misuse", "wrong number")
     ):
-        where, facts = "", {}
+        where: str = ""
+        facts: dict[str, Any] = {}
         named = re.search(r'no such (?:column|table|function): (?:\w+\.)*(\w+)|near "([^"]+)"', said)
         word = (named.group(1) or named.group(2)) if named else None
         if word and text.count(word) == 1:
             line, column = place(text, text.index(word))
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
+        facts |= missing_name(said, _MISSING)
         return StatementWrong(
             f"the database does not understand the statement: {said}{where}.",
             "Correct the statement and save it again.",
@@ -175,7 +180,15 @@ class SqliteSession(ProbingSession):
         except sqlite3.Error as error:
             raise _translate(error) from error
 
+    def understand(self, statement: Statement) -> Sequence[Column]:
+        self._prepared(statement, "explain ")
+        return []  # the columns show themselves only when it runs
+
     def describe(self, statement: Statement) -> Sequence[Column]:
+        return self._prepared(statement)
+
+    def _prepared(self, statement: Statement, before: str = "") -> Sequence[Column]:
+        """Its columns; with ``explain`` before it, only whether it can be understood."""
         self.text = one_reading_statement(statement.text, SQLITE)
         bound, names = statement.values, []
 
@@ -189,7 +202,7 @@ class SqliteSession(ProbingSession):
             mark = f"?{names.index(name) + 1}"
             return f"(select value from json_each({mark}))" if bound.parameters[name].many else mark
 
-        query = replace_parameters(self.text, SQLITE, put).text
+        query = before + replace_parameters(self.text, SQLITE, put).text
         self.go_on()
         try:
             self.cursor = self.connection.execute(query, [_bound(bound.values[name]) for name in names])

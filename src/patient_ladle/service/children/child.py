@@ -23,9 +23,19 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.catalogue import without_schema
+from patient_ladle.core.columns import unique_names
 from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.errors import Fenced, LadleError, RunCancelled, ServiceFault
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.errors import (
+    Fenced,
+    LadleError,
+    RunCancelled,
+    ServiceFault,
+    SourceNotReadable,
+    StatementFailed,
+    StatementRefused,
+    StatementWrong,
+)
+from patient_ladle.core.parameters import Parameter, resolve, samples
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
 from patient_ladle.core.preview import PreviewLimits, first_rows
 from patient_ladle.core.scanner import statements
@@ -144,7 +154,28 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
         session.close()
 
 
-_DOES = {"run": _run, "check": _check, "catalogue": _catalogue, "rows": _rows}
+def _understand(job: dict[str, Any], ledger: PipeLedger) -> None:
+    """Kept warm: says of each statement asked about what columns it has, or what the database has against it."""
+    session = _opened(job, ledger)
+    try:
+        session.rest()
+        while True:
+            asked = ledger.answers.get()
+            values = samples([Parameter.from_dict(item) for item in asked["parameters"]])
+            ledger.tell("understood", parts=[_understood(session, Statement(text, values)) for text in asked["parts"]])
+    finally:
+        session.close()
+
+
+def _understood(session: ProbingSession, statement: Statement) -> dict[str, Any]:
+    try:
+        columns, _ = unique_names(session.understand(statement))
+    except (StatementRefused, StatementWrong, StatementFailed, SourceNotReadable) as error:
+        return {"error": error.to_dict()}
+    return {"columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in columns]}
+
+
+_DOES = {"understand": _understand, "run": _run, "check": _check, "catalogue": _catalogue, "rows": _rows}
 
 
 def main() -> None:

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
-from zoneinfo import ZoneInfo
 
-from django.conf import settings
-from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -16,6 +13,7 @@ from rest_framework.response import Response
 from patient_ladle.core.date_phrases import EXAMPLES, timestamp_of
 from patient_ladle.core.errors import BadInput
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.clock import today
 
 from . import shared_values
 from .models import SharedValue
@@ -85,7 +83,7 @@ class DatePhrases(RoleView):
     def get(self, request: Request) -> Response:
         given = request.query_params.get("data_date", "")
         try:
-            day = date.fromisoformat(given) if given else timezone.now().astimezone(ZoneInfo(settings.TIME_ZONE)).date()
+            day = date.fromisoformat(given) if given else today()
         except ValueError:
             raise BadInput(f"'{given}' is not a date.", "Give one such as 2026-11-24.") from None
         wanted = request.query_params.get("phrase")

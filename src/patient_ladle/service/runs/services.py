@@ -6,15 +6,14 @@ import hashlib
 import json
 from datetime import date, datetime, timedelta
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from django.conf import settings
 from django.db import IntegrityError, connection, transaction
 from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import resolve
+from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
@@ -83,10 +82,6 @@ def queue_run(
     return run
 
 
-def _today() -> date:
-    return timezone.now().astimezone(ZoneInfo(settings.TIME_ZONE)).date()
-
-
 @transaction.atomic
 def start_run(person: Person, body: dict[str, Any]) -> Run:
     """A run by hand, of the newest revision or the one given."""
@@ -105,7 +100,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
         environment_named(wanted),
         body.get("values") or {},
         list(dict.fromkeys(body.get("formats") or [])),
-        body.get("data_date") or _today(),
+        body.get("data_date") or today(),
         timezone.now().replace(microsecond=0),
         started_by=person,
     )

@@ -134,7 +134,7 @@ class InquiryView(serializers.Serializer):
     id = serializers.CharField()
     source = serializers.CharField(source="source.name")
     environment = serializers.CharField(source="address.environment.name")
-    kind = serializers.ChoiceField(inquiries.KINDS)
+    kind = serializers.ChoiceField((*inquiries.KINDS, *inquiries.OF_STATEMENTS))
     state = serializers.ChoiceField(INQUIRY_STATES)
     cancel_asked = serializers.BooleanField()
     statement = serializers.SerializerMethodField()

@@ -47,6 +47,8 @@ from .queries import CLAIM_LOCK, address_in, environment_named, source_named, so
 log = logging.getLogger("ladle.inquiries")
 
 KINDS = ("check", "catalogue", "rows", "count", "counts")
+OF_STATEMENTS = ("preview", "total")
+"""Kinds that are asked of a statement, by ``ask_statement``."""
 DEADLINE_SECONDS = 30.0
 PLACE_SECONDS = 10.0
 """How long an inquiry waits for a place of its source before it says who has them all."""
@@ -69,18 +71,27 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
     address = address_in(source, environment_named(request["environment"]))
     given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
     job = {"do": kind, **way_to(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
+    return _started(person, address, kind, given, job)
+
+
+def ask_statement(person: Person, address: Address, kind: str, job: dict[str, Any]) -> Inquiry:
+    """Start an inquiry of a statement that was checked: its first rows, or their number."""
+    return _started(person, address, kind, {}, {"do": "rows", **job, **way_to(address)})
+
+
+def _started(person: Person, address: Address, kind: str, given: dict[str, Any], job: dict[str, Any]) -> Inquiry:
     now = timezone.now()
     Inquiry.objects.filter(asked_at__lt=now - KEPT).delete()
     made = Inquiry.objects.create(
         id=uuid.uuid4().hex,
-        source=source,
+        source=address.source,
         address=address,
         person=person,
         kind=kind,
         request=given | {key: job[key] for key in ("statement", "parameters", "values", "active_filters") if key in job},
         deadline_at=now + timedelta(seconds=DEADLINE_SECONDS + PLACE_SECONDS),
     )
-    threading.Thread(target=_mind, args=(made.pk, source.name, job), daemon=True).start()
+    threading.Thread(target=_mind, args=(made.pk, address.source.name, job), daemon=True).start()
     return made
 
 

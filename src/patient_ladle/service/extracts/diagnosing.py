@@ -1,0 +1,96 @@
+"""Remarks on a statement as it is typed: what its text tells, the database's own word, and what the catalogues add."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from typing import Any
+
+from django.utils import timezone
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.core import advice
+from patient_ladle.core.advice import Remark
+from patient_ladle.core.dialects import Dialect
+from patient_ladle.core.errors import BadInput, LadleError, from_dict
+from patient_ladle.core.parameters import Parameter
+from patient_ladle.core.scanner import Part, place, statements
+from patient_ladle.service.people.models import Person
+from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
+
+
+def diagnose(person: Person, address: Address, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    """Remarks in the order of their places, and what is known of each statement."""
+    began = time.monotonic()
+    dialect = get_engine(address.source.engine).dialect
+    declared, remarks = _declared(parameters)
+    remarks += advice.of_text(text, dialect, declared)
+    parts: list[Part] = []
+    described: list[dict[str, Any]] = []
+    asked = False
+    if not any(remark.severity == "error" for remark in remarks):
+        parts = statements(text, dialect)
+        catalogue = kept_catalogue(address)
+        try:
+            described = understand(person, address, [part.text for part in parts], [p.to_dict() for p in declared])
+            asked = True
+            for part, found in zip(parts, described, strict=True):
+                remarks += _of_answer(found, text, part, dialect, address)
+        except LadleError as error:
+            remarks += _of_silence(error, text, dialect, address)
+        if catalogue is not None:
+            remarks += advice.of_types(text, dialect, declared, catalogue)
+    return {
+        "remarks": [remark.to_dict() for remark in sorted(remarks, key=lambda r: (r.line, r.column))],
+        "asked": asked,
+        "statements": [_shown(text, part, described[n] if asked else {}) for n, part in enumerate(parts)],
+        "seconds": round(time.monotonic() - began, 3),
+    }
+
+
+def _shown(text: str, part: Part, found: dict[str, Any]) -> dict[str, Any]:
+    body = text[part.start : part.end]
+    first = part.start + len(body) - len(body.lstrip())
+    return {
+        "title": part.title,
+        "line": place(text, first)[0],
+        "end_line": place(text, part.end)[0],
+        "columns": found.get("columns") or [],
+    }
+
+
+def _declared(parameters: Sequence[dict[str, Any]]) -> tuple[list[Parameter], list[Remark]]:
+    """The declarations that can be used, and a remark for each that cannot."""
+    declared, remarks = [], []
+    for item in parameters:
+        try:
+            declared.append(Parameter.from_dict(item))
+        except BadInput as error:
+            remarks.append(advice.of_refusal(error))
+        except TypeError:
+            remarks.append(Remark("error", "bad_input", "a parameter has no name.", "Give each parameter a name."))
+    return declared, remarks
+
+
+def _of_answer(found: dict[str, Any], text: str, part: Part, dialect: Dialect, address: Address) -> list[Remark]:
+    if "error" not in found:
+        return []
+    error = from_dict(found["error"])
+    others = elsewhere(address) if error.facts.get("missing") == "table" else []
+    return [advice.of_error(error, text, part.text, dialect, kept_catalogue(address), others)]
+
+
+def _of_silence(error: LadleError, text: str, dialect: Dialect, address: Address) -> list[Remark]:
+    """The source could not be asked: why, what its last check said, and what its stored catalogue makes of the names."""
+    said = f"the source could not be asked: {error.message}"
+    failed = next((step for step in address.last_check or [] if not step["passed"]), None)
+    if failed and address.last_check_at:
+        minutes = int((timezone.now() - address.last_check_at).total_seconds() // 60)
+        ago = f"{minutes} minute{'s' if minutes != 1 else ''} ago" if minutes < 120 else f"{minutes // 60} hours ago"
+        said += f" The check of this source failed {ago} at {failed['step']}."
+    remarks = [Remark("warning", error.code, said, error.hint)]
+    catalogue = kept_catalogue(address)
+    if catalogue is not None:
+        remarks += advice.of_names(text, dialect, catalogue, elsewhere(address))
+    return remarks

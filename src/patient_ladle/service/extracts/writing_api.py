@@ -1,0 +1,137 @@
+"""Help while writing, over HTTP: remarks on a statement, words to complete it with, previews."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from datetime import timezone as utc
+from typing import Any
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.core.catalogue import names_of
+from patient_ladle.core.errors import BadInput
+from patient_ladle.core.parameters import Parameter, check_declared, resolve
+from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.clock import today
+from patient_ladle.service.sources import inquiries
+from patient_ladle.service.sources.browse_api import InquiryView
+from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.queries import address_in, environment_named, source_named
+from patient_ladle.service.sources.understanding import kept_catalogue
+
+from .diagnosing import diagnose
+from .shared_values import with_shared
+
+
+class WritingBody(StrictSerializer):
+    source = serializers.CharField(max_length=64)
+    environment = serializers.CharField(max_length=64)
+    statement = serializers.CharField(trim_whitespace=False, allow_blank=True)
+    parameters = serializers.ListField(child=serializers.DictField(), required=False)
+
+
+class PreviewBody(WritingBody):
+    part = serializers.IntegerField(min_value=0, default=0, help_text="Which of several statements, from 0.")
+    values = serializers.DictField(required=False)
+    data_date = DayField(required=False)
+    rows = serializers.IntegerField(required=False, min_value=1, max_value=inquiries.MOST_ROWS)
+    total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
+
+
+class RemarkView(serializers.Serializer):
+    severity = serializers.ChoiceField(["error", "warning", "note"])
+    code = serializers.CharField()
+    message = serializers.CharField()
+    hint = serializers.CharField()
+    line = serializers.IntegerField()
+    column = serializers.IntegerField(help_text="From 1, in code points.")
+    length = serializers.IntegerField()
+
+
+class StatementView(serializers.Serializer):
+    title = serializers.CharField()
+    line = serializers.IntegerField()
+    end_line = serializers.IntegerField()
+    columns = serializers.ListField(child=serializers.DictField())
+
+
+class DiagnosticsView(serializers.Serializer):
+    remarks = RemarkView(many=True)
+    asked = serializers.BooleanField(help_text="The database gave its own word.")
+    statements = StatementView(many=True)
+    seconds = serializers.FloatField()
+
+
+class TableWords(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    columns = serializers.ListField(child=serializers.ListField(child=serializers.CharField()), help_text="Name and type.")
+
+
+class WordsView(serializers.Serializer):
+    gathered_at = serializers.DateTimeField(allow_null=True)
+    tables = TableWords(many=True)
+
+
+def _address(body: dict[str, Any]) -> Address:
+    return address_in(source_named(body["source"]), environment_named(body["environment"]))
+
+
+class Diagnostics(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="diagnose", request=WritingBody, responses=DiagnosticsView)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, WritingBody)
+        return Response(diagnose(request.user, _address(body), body["statement"], body.get("parameters") or []))
+
+
+class Previews(RoleView):
+    """Starts an inquiry for the first rows of one statement, or for its count; poll it as any other."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="preview", request=PreviewBody, responses={202: InquiryView})
+    def post(self, request: Request) -> Response:
+        body = body_of(request, PreviewBody)
+        address = _address(body)
+        parts = statements(body["statement"], get_engine(address.source.engine).dialect)
+        if body["part"] >= len(parts):
+            raise BadInput(f"there is no statement {body['part'] + 1}; there are {len(parts)}.", "Give one of those.")
+        text = parts[body["part"]].text
+        declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
+        check_declared(declared, parameter_names(text, get_engine(address.source.engine).dialect))
+        day = body.get("data_date") or today()
+        values = with_shared(declared, body.get("values") or {}, address.environment)
+        resolve(declared, values, day, datetime.now(utc.utc))
+        if body["total"]:
+            text = f"select count(*) as total from (\n{text}\n) as counted"
+        job = {
+            "statement": text,
+            "parameters": [p.to_dict() for p in declared],
+            "values": values,
+            "data_date": day.isoformat(),
+            "rows": body.get("rows") or 100,
+        }
+        made = inquiries.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
+        return Response(InquiryView(made).data, status=202)
+
+
+class CompletionWords(RoleView):
+    needs = {"GET": "author"}
+
+    @extend_schema(
+        operation_id="completion_words", parameters=[OpenApiParameter("environment", str, required=True)], responses=WordsView
+    )
+    def get(self, request: Request, name: str) -> Response:
+        address = _address({"source": name, "environment": request.query_params.get("environment", "")})
+        tables = [
+            {"name": names_of(t), "kind": t["kind"], "columns": [[c["name"], c["type"]] for c in t["columns"]]}
+            for t in kept_catalogue(address) or []
+        ]
+        return Response({"gathered_at": address.catalogue_at, "tables": tables})
