@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import csv
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 import psycopg
@@ -219,3 +222,78 @@ def test_a_preview_shows_the_first_rows_of_one_statement_with_bound_values(http)
     problem(preview(http, statement="delete from districts"), 400, "statement_refused")
     wrong = preview(http, statement="select 1;\nselect nmae from districts", part=1)
     assert (wrong["state"], "line 2, column 8" in wrong["error"]["message"]) == ("failed", True)
+
+
+def test_a_dry_run_tells_everything_and_runs_nothing(service):
+    with service.ladle("author") as ladle:
+        ladle.extracts.add(
+            "dry", "metering", "-- By zone\nselect name, :who as who from districts where zone = any(:zones) and :since is not null",
+            formats=["csv"], deliver_into="dry",
+            parameters=[{"name": "zones", "many": True}, {"name": "since", "type": "date", "default": "start of last month"},
+                        {"name": "who", "private": True, "required": False}],
+        )  # fmt: skip
+        body = {"environment": "live", "values": {"zones": ["North", "South"], "who": "O'Brook"}, "data_date": "2026-11-24"}
+        before = len(list(ladle.runs.list(extract="dry")))
+        found = ladle.runs.dry_run("dry", **body)
+        assert len(list(ladle.runs.list(extract="dry"))) == before
+        [statement] = found["statements"]
+        assert statement["bound"] == {"who": "(private)", "zones": ["North", "South"], "since": "2026-10-01"}
+        assert "O'Brook" not in json.dumps(found)
+        assert (found["expected"], found["reads"]["user"], found["engine"]) == (None, "reader", "postgresql")
+        assert [file["name"] for file in found["files"]] == ["dry-2026-11-24.csv"]
+        assert not found["files"][0]["replaces"]
+        run = ladle.runs.wait(ladle.runs.start("dry", **body)["id"], 60)
+        assert [(f["name"], f["delivered_path"]) for f in run["files"]] == [
+            (f["name"], f["delivered_path"]) for f in found["files"]
+        ]
+        after = ladle.runs.dry_run("dry", **body)
+        assert after["expected"]["rows"] == run["rows"] == 2
+        assert any("would be replaced: dry-2026-11-24.csv" in warning for warning in after["warnings"])
+        refused(lambda: ladle.runs.dry_run("dry", environment="live"), "value_missing")
+    shown = service.command(
+        "run", "start", "dry", "--set", "zones=North", "--data-date", "2026-11-24", "--dry-run", name="runner"
+    ).stdout
+    for words in (
+        "nothing was run",
+        "reader@127.0.0.1",
+        "/* :since */ '2026-10-01'::date",
+        "ladle run start dry",
+        "median of 1 runs",
+    ):
+        assert words in shown
+
+
+def test_the_code_that_is_shown_runs(service, tmp_path):
+    with service.ladle("author") as ladle:
+        found = ladle.runs.dry_run(
+            "dry", environment="live", values={"zones": ["North", "a b'c"], "who": "x"}, data_date="2026-11-23"
+        )
+    environment = service.environment | {
+        "LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["author"], "LADLE_CONFIG": str(tmp_path / "cli"),
+        "LADLE_VALUE_WHO": "M. Brook", "PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin",
+    }  # fmt: skip
+    for language, words in (("command", ["bash", "-c"]), ("python", [sys.executable, "-c"])):
+        folder = tmp_path / language
+        folder.mkdir()
+        done = subprocess.run(
+            [*words, found["code"][language]], cwd=folder, env=environment, capture_output=True, text=True, timeout=90
+        )
+        assert done.returncode == 0, done.stderr
+        [row] = csv.DictReader((folder / "dry-2026-11-23.csv").read_text().splitlines())
+        assert row == {"name": "Alder Moor", "who": "M. Brook"}
+
+
+def test_a_statement_goes_out_and_comes_back(service, tmp_path):
+    out = service.command("extract", "fill", "dry", "--set", "zones=North,South", name="author").stdout
+    assert "array['North', 'South']::text[]" in out
+    changed = tmp_path / "dry.sql"
+    changed.write_text(out.replace("select name", "select upper(name) as name"))
+    done = service.command("extract", "save", "dry", "--statement", str(changed), "--bring-back", name="author")
+    assert done.returncode == 0, done.stderr
+    with service.ladle("author") as ladle:
+        saved = ladle.extracts.get("dry")["revision"]["statement"]
+        assert saved.strip() == (
+            "-- By zone\nselect upper(name) as name, :who as who from districts where zone = any(:zones) and :since is not null"
+        )
+        lost = refused(lambda: ladle.extracts.save("dry", statement="select 1 /* :who */", bring_back=True))
+        assert "line 1, column 10" in lost.message

@@ -285,6 +285,10 @@ class Runs(_Group):
         wanted = {"extract": extract} | {key: value for key, value in body.items() if value is not None}
         return self._post("/runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
 
+    def dry_run(self, extract: str, **body: Any) -> Record:
+        """What a run with the same arguments as ``start`` would do, worked out without running."""
+        return self._post("/dry-runs", {"extract": extract} | {key: value for key, value in body.items() if value is not None})
+
     def get(self, number: int) -> Record:
         """The run's record."""
         return self._get(f"/runs/{number}")

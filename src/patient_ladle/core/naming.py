@@ -38,5 +38,6 @@ def stem(template: str, values: Mapping[str, str]) -> str:
 
 
 def slug(title: str) -> str:
-    """A title as a part of a file name: letters and digits, the rest as underscores, at most 40."""
-    return re.sub(r"[\W_]+", "_", title).strip("_").lower()[:40].rstrip("_") or "statement"
+    """A title as a part of a file name: letters and digits, the rest as underscores, at most 40 bytes."""
+    made = re.sub(r"[\W_]+", "_", title).strip("_").lower()
+    return made.encode()[:40].decode(errors="ignore").rstrip("_") or "statement"

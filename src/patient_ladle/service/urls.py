@@ -56,6 +56,7 @@ urlpatterns = [
     path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
     path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),
     path(_API + "runs", runs.Runs.as_view()),
+    path(_API + "dry-runs", runs.DryRuns.as_view()),
     path(_API + "runs/<int:number>", runs.OneRun.as_view()),
     path(_API + "runs/<int:number>/log", runs.RunLog.as_view()),
     path(_API + "runs/<int:number>/cancel", runs.RunCancel.as_view()),

@@ -63,6 +63,16 @@ def pairs(given: list[str] | None, option: str) -> dict[str, Any]:
     return made
 
 
+def values_given(ladle: Ladle, extract: str, words: list[str] | None) -> dict[str, Any]:
+    """``--set`` words as values: what a parameter that takes many was given once is parted at its commas."""
+    values = pairs(words, "--set")
+    declared = {p["name"]: p for p in ladle.extracts.get(extract)["revision"]["parameters"]}
+    for name, value in values.items():
+        if declared.get(name, {}).get("many") and isinstance(value, str):
+            values[name] = [part for part in value.split(",") if part] if value else []
+    return values
+
+
 def listed(given: str | None) -> list[str] | None:
     """A comma-separated list, or None."""
     return [part.strip() for part in given.split(",") if part.strip()] if given else None

@@ -12,7 +12,7 @@ from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, p
 from patient_ladle.client import CallFailed
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed
+from . import Noun, connected, listed, values_given
 
 
 def extract_list(args: argparse.Namespace) -> None:
@@ -91,7 +91,7 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
             ) from None
     given = {
         "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
-        "deliver_into": args.deliver_into, "change_note": args.change_note,
+        "deliver_into": args.deliver_into, "change_note": args.change_note, "bring_back": args.bring_back or None,
     }  # fmt: skip
     return content | {key: value for key, value in given.items() if value is not None}
 
@@ -115,6 +115,16 @@ def extract_save(args: argparse.Namespace) -> None:
                 raise ClientError(f"'{args.name}' is a new extract.", "Give --source NAME and --statement FILE.")
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
     print_json(found) if args.json else print(f"saved {found['name']}, revision {found['revision']['number']}")
+
+
+def extract_fill(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        values = values_given(ladle, args.name, args.set)
+        found = ladle.runs.dry_run(args.name, environment=args.env, values=values, data_date=args.data_date)
+    if args.json:
+        return print_json(found["statements"])
+    print(";\n\n".join(each["filled_in"] for each in found["statements"]))
+    return None
 
 
 def extract_revisions(args: argparse.Namespace) -> None:
@@ -174,6 +184,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
+    verb.add_argument("--bring-back", action="store_true", help="the statement was taken out by: ladle extract fill")
+    verb = extract.verb(
+        "fill", extract_fill, "Take the statement out with its values filled in, to run in any SQL editor.",
+        "ladle extract fill high_users --set above=4200 > high_users.sql",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--env", help="environment (default: the first one)")
+    verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
     extract.verb("revisions", extract_revisions, "List the revisions of an extract.").add_argument("name")
     verb = extract.verb(
         "move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily"

@@ -9,11 +9,11 @@ from typing import Any
 
 from rich.console import Console
 
-from patient_ladle.cli.output import moment, print_facts, print_json, print_table, took
+from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed, pairs
+from . import Noun, connected, listed, values_given
 
 
 class _ProgressLine:
@@ -80,15 +80,39 @@ def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> in
 
 def run_start(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        values = pairs(args.set, "--set")
-        declared = {p["name"]: p for p in ladle.extracts.get(args.extract)["revision"]["parameters"]}
-        for name, value in values.items():
-            if declared.get(name, {}).get("many") and isinstance(value, str):
-                values[name] = [part for part in value.split(",") if part] if value else []
-        run = ladle.runs.start(
-            args.extract, environment=args.env, values=values, formats=listed(getattr(args, "as")), data_date=args.data_date
-        )
-        return _conclude(args, ladle, run)
+        values = values_given(ladle, args.extract, args.set)
+        body = {"environment": args.env, "values": values, "formats": listed(getattr(args, "as")), "data_date": args.data_date}
+        if args.dry_run:
+            return _print_dry_run(args, ladle.runs.dry_run(args.extract, **body))
+        return _conclude(args, ladle, ladle.runs.start(args.extract, **body))
+
+
+def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
+    if args.json:
+        print_json(found)
+        return 0
+    expected = found["expected"]
+    words = "unknown: it has not finished here yet"
+    if expected:
+        span = f"{expected['rows_least']:,} to {expected['rows_most']:,}"
+        words = f"{expected['rows']:,} rows ({span}) in {expected['seconds']:g} s, the median of {expected['runs']} runs"
+    print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
+    print_facts(
+        [
+            ("reads", f"{found['source']} ({found['engine']}), read-only: {place_of(found['reads'])}"),
+            ("environment", found["environment"]),
+            ("data date", found["data_date"]),
+            ("values", "\n".join(f"{name} = {value}" for name, value in found["values"].items())),
+            ("expected", words),
+            ("files", "\n".join(file["delivered_path"] or file["name"] for file in found["files"])),
+            ("warnings", "\n".join(found["warnings"])),
+        ]
+    )
+    for each in found["statements"]:
+        title = f"-- {each['title']}\n" if len(found["statements"]) > 1 else ""
+        print(f"\n{title}{each['filled_in']}")
+    print(f"\nto run it:\n  {found['code']['command']}")
+    return 0
 
 
 def run_again(args: argparse.Namespace) -> int:
@@ -177,6 +201,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
     verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    verb.add_argument("--dry-run", action="store_true", help="say what it would do, and run nothing")
     again = run.verb("again", run_again, "The same revision, values and data date once more.", "ladle run again 12")
     again.add_argument("number", type=int)
     for each in (verb, again):

@@ -77,6 +77,9 @@ class ContentBody(StrictSerializer):
     deliver_into = serializers.CharField(required=False, allow_blank=True, max_length=500)
     notes = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")
+    bring_back = serializers.BooleanField(
+        required=False, help_text="The statement was taken out with its values filled in: its parameters are put back."
+    )
 
 
 class ExtractBody(ContentBody):

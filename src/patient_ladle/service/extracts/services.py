@@ -12,6 +12,7 @@ from django.utils import timezone
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.adapters.stores.folder import delivery_folder
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
+from patient_ladle.core.filling import bring_back
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.parameters import Parameter, check_declared
@@ -48,6 +49,8 @@ def check_folder(folder: str) -> str:
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
     source = source_named(content["source"])
     dialect = get_engine(source.engine).dialect
+    if content.get("bring_back"):
+        content = content | {"statement": bring_back(content["statement"], dialect)}
     statements(content["statement"], dialect)
     parameters = [Parameter.from_dict(item) for item in content.get("parameters") or []]
     check_declared(parameters, parameter_names(content["statement"], dialect))

@@ -22,6 +22,7 @@ from patient_ladle.service.common.api import DayField, RoleView, StrictSerialize
 from patient_ladle.service.schedules.models import Schedule
 
 from . import services
+from .dry_run import dry_run
 from .ledger import store
 from .models import ENDED, FINISHED, STATES, LogLine, ResultFile, Run, Worker
 
@@ -207,6 +208,69 @@ class Runs(RoleView):
         key = request.headers.get("Idempotency-Key", "")
         run, new = services.start_run_once(request.user, body_of(request, RunBody), key)
         return Response(RunView(_one(run.pk)).data, status=201 if new else 200)
+
+
+class DryRunStatement(serializers.Serializer):
+    title = serializers.CharField()
+    text = serializers.CharField()
+    bound = serializers.DictField()
+    filled_in = serializers.CharField(help_text="To run in any SQL editor; private values masked.")
+
+
+class DryRunFile(serializers.Serializer):
+    name = serializers.CharField()
+    format = serializers.CharField()
+    statement = serializers.CharField()
+    delivered_path = serializers.CharField()
+    replaces = serializers.BooleanField(help_text="A file of that name is there already.")
+
+
+class ExpectedView(serializers.Serializer):
+    rows = serializers.IntegerField()
+    rows_least = serializers.IntegerField()
+    rows_most = serializers.IntegerField()
+    seconds = serializers.FloatField()
+    runs = serializers.IntegerField(help_text="So many earlier runs this is the median of.")
+
+
+class LimitsView(serializers.Serializer):
+    rows = serializers.IntegerField(allow_null=True)
+    bytes = serializers.IntegerField(allow_null=True)
+    seconds = serializers.IntegerField()
+
+
+class CodeView(serializers.Serializer):
+    command = serializers.CharField()
+    python = serializers.CharField()
+
+
+class DryRunView(serializers.Serializer):
+    extract = serializers.CharField()
+    revision = serializers.IntegerField()
+    source = serializers.CharField()
+    engine = serializers.CharField()
+    environment = serializers.CharField()
+    reads = serializers.DictField(child=serializers.CharField())
+    data_date = serializers.DateField()
+    values = serializers.DictField()
+    statements = DryRunStatement(many=True)
+    files = DryRunFile(many=True)
+    deliver_into = serializers.CharField()
+    expected = ExpectedView(allow_null=True)
+    limits = LimitsView()
+    warnings = serializers.ListField(child=serializers.CharField())
+    code = CodeView()
+
+
+class DryRuns(RoleView):
+    """What a run would do; nothing is started and no source is asked."""
+
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="dry_run", request=RunBody, responses=DryRunView)
+    def post(self, request: Request) -> Response:
+        url = request.build_absolute_uri("/").rstrip("/")
+        return Response(DryRunView(dry_run(body_of(request, RunBody), url)).data)
 
 
 class OneRun(RoleView):

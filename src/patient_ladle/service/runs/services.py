@@ -82,9 +82,8 @@ def queue_run(
     return run
 
 
-@transaction.atomic
-def start_run(person: Person, body: dict[str, Any]) -> Run:
-    """A run by hand, of the newest revision or the one given."""
+def runnable(body: dict[str, Any]) -> tuple[Extract, Revision]:
+    """The extract and revision that a body names. Raises UnknownName, Conflict, NotFound."""
     extract = extract_named(body["extract"])
     if extract.archived_at:
         raise Conflict(f"extract '{extract.name}' is archived.", f"Restore it first: ladle extract restore {extract.name}")
@@ -92,8 +91,19 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
     revision = extract.revisions.select_related("source").filter(number=number).first()
     if revision is None:
         raise NotFound(f"'{extract.name}' has no revision {number}.", f"Its revisions are 1 to {extract.number}.")
-    names = list(Environment.objects.values_list("name", flat=True))
-    wanted = body.get("environment") or (names[0] if names else "")
+    return extract, revision
+
+
+def default_environment() -> str:
+    """The first one; empty while there is none."""
+    return Environment.objects.values_list("name", flat=True).first() or ""
+
+
+@transaction.atomic
+def start_run(person: Person, body: dict[str, Any]) -> Run:
+    """A run by hand, of the newest revision or the one given."""
+    extract, revision = runnable(body)
+    wanted = body.get("environment") or default_environment()
     return queue_run(
         extract,
         revision,

@@ -1,0 +1,177 @@
+"""What a run would do, worked out without running: nothing here opens a session with a source."""
+
+from __future__ import annotations
+
+import json
+import shlex
+import statistics
+from collections.abc import Mapping, Sequence
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.utils import timezone
+
+from patient_ladle.adapters.sources import get_engine
+from patient_ladle.adapters.stores.folder import delivery_folder
+from patient_ladle.core.engine import RunJob
+from patient_ladle.core.filling import fill_in
+from patient_ladle.core.formats import get_format
+from patient_ladle.core.naming import stem
+from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.ports import Statement
+from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.service.common.clock import today
+from patient_ladle.service.extracts.models import Extract, Revision
+from patient_ladle.service.extracts.shared_values import declared_by, with_shared
+from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.queries import address_in, environment_named
+
+from .models import FINISHED, Run
+from .services import default_environment, runnable
+
+EARLIER_RUNS = 10
+"""Finished runs of the same extract and environment that the expectation is taken from."""
+
+
+def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
+    """Statements with what would be bound, address, files, delivery, expectation, warnings, and code that runs it.
+
+    Raises BadInput and its family as starting the run would.
+    """
+    extract, revision = runnable(body)
+    environment = environment_named(body.get("environment") or default_environment())
+    source = revision.source
+    address, dialect = address_in(source, environment), get_engine(source.engine).dialect
+    day, given = body.get("data_date") or today(), body.get("values") or {}
+    declared = declared_by(revision)
+    values = resolve(declared, with_shared(declared, given, environment), day, timezone.now().replace(microsecond=0))
+    shown = values.as_text()
+    formats = list(dict.fromkeys(body.get("formats") or revision.formats))
+    names = {"extract": extract.name, "data_date": day.isoformat(), "environment": environment.name, "run": "N"}
+    parts = tuple(statements(revision.statement, dialect))
+    statement = Statement(revision.statement, values)
+    job = RunJob(extract.name, stem(revision.file_name, names), statement, tuple(formats), parts=parts)
+    folder = delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into)
+    files = _files(job, folder)
+    return {
+        "extract": extract.name,
+        "revision": revision.number,
+        "source": source.name,
+        "engine": source.engine,
+        "environment": environment.name,
+        "reads": {key: str(value) for key, value in address.fields.items()},
+        "data_date": day,
+        "values": shown,
+        "statements": [
+            {
+                "title": part.title,
+                "text": revision.statement[part.start : part.end].strip(),
+                "bound": {name: shown[name] for name in parameter_names(part.text, dialect)},
+                "filled_in": fill_in(revision.statement[part.start : part.end].strip(), dialect, values).text,
+            }
+            for part in parts
+        ],
+        "files": files,
+        "deliver_into": folder,
+        "expected": _expected(extract, environment.pk),
+        "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
+        "warnings": _warnings(extract, revision, address, files),
+        "code": code_of(extract.name, environment.name, declared, given, formats, body.get("data_date"), url),
+    }
+
+
+def _files(job: RunJob, folder: str) -> list[dict[str, Any]]:
+    made = []
+    for title, name, _ in job.statements():
+        for format_name in job.formats:
+            member = get_format(format_name)
+            path = f"{folder}/{name}{member.ending}" if folder else ""
+            made.append(
+                {
+                    "name": name + member.ending,
+                    "format": format_name,
+                    "statement": title,
+                    "delivered_path": path,
+                    "replaces": bool(path) and Path(path).exists(),
+                }
+            )
+    return made
+
+
+def _expected(extract: Extract, environment_id: int) -> dict[str, Any] | None:
+    """Median rows and seconds of earlier runs; None where there were none."""
+    earlier = Run.objects.filter(extract=extract, environment=environment_id, state=FINISHED).order_by("-id")[:EARLIER_RUNS]
+    found = [run for run in earlier if run.started_at and run.ended_at and run.rows is not None]
+    if not found:
+        return None
+    seconds = [(run.ended_at - run.started_at).total_seconds() for run in found if run.ended_at and run.started_at]
+    rows = [run.rows or 0 for run in found]
+    return {
+        "rows": int(statistics.median(rows)),
+        "rows_least": min(rows),
+        "rows_most": max(rows),
+        "seconds": round(statistics.median(seconds), 1),
+        "runs": len(found),
+    }
+
+
+def _warnings(extract: Extract, revision: Revision, address: Address, files: Sequence[Mapping[str, Any]]) -> list[str]:
+    said = []
+    failed = next((step for step in address.last_check or [] if not step["passed"]), None)
+    if failed:
+        said.append(f"the last check of this source stopped at {failed['step']}: {failed['detail']}")
+    if address.last_check is None:
+        said.append("this source was never checked in this environment.")
+    replaced = [str(file["name"]) for file in files if file["replaces"]]
+    if replaced:
+        said.append(f"already delivered, and would be replaced: {', '.join(replaced)}.")
+    if revision.number != extract.number:
+        said.append(f"this is revision {revision.number}; the newest is {extract.number}.")
+    if not revision.deliver_into:
+        said.append("nothing is delivered: the extract names no folder. The files stay in the result store.")
+    return said
+
+
+def code_of(
+    name: str,
+    environment: str,
+    declared: Sequence[Parameter],
+    given: Mapping[str, Any],
+    formats: Sequence[str],
+    data_date: date | None,
+    url: str,
+) -> dict[str, str]:
+    """A command and a few lines of Python that start this run, wait for it and save its files. Private values come from
+    the environment of whoever runs it."""
+    private = {p.name for p in declared if p.private}
+    words = ["ladle", "run", "start", shlex.quote(name), "--env", shlex.quote(environment)]
+    for key, value in given.items():
+        if key in private:
+            words += ["--set", f'{key}="${_variable(key)}"']
+            continue
+        for item in value if isinstance(value, list) else [value]:
+            plain = item if isinstance(item, str) else json.dumps(item)
+            words += ["--set", shlex.quote(f"{key}={plain}")]
+    words += ["--data-date", data_date.isoformat()] if data_date else []
+    words += ["--as", ",".join(formats), "--into", "."]
+    shown = {key: value for key, value in given.items() if key not in private}
+    lines = ", ".join(
+        [f"{key!r}: {value!r}" for key, value in shown.items()]
+        + [f"{key!r}: os.environ[{_variable(key)!r}]" for key in given if key in private]
+    )
+    dated = f", data_date={data_date.isoformat()!r}" if data_date else ""
+    python = (
+        "import os\n\nfrom patient_ladle.client import Ladle\n\n"
+        f'with Ladle({url!r}, os.environ["LADLE_TOKEN"]) as ladle:\n'
+        f"    values = {{{lines}}}\n"
+        f"    run = ladle.runs.start({name!r}, environment={environment!r}, values=values, formats={list(formats)!r}{dated})\n"
+        '    run = ladle.runs.wait(run["id"])\n'
+        '    print(ladle.runs.save_files(run, "."))\n'
+    )
+    return {"command": " ".join(words), "python": python}
+
+
+def _variable(name: str) -> str:
+    return f"LADLE_VALUE_{name.upper()}"
