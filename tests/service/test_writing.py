@@ -297,3 +297,50 @@ def test_a_statement_goes_out_and_comes_back(service, tmp_path):
         )
         lost = refused(lambda: ladle.extracts.save("dry", statement="select 1 /* :who */", bring_back=True))
         assert "line 1, column 10" in lost.message
+
+
+def test_the_repository_renames_labels_copies_and_compares(service):
+    with service.ladle("author") as ladle:
+        made = ladle.extracts.add(
+            "repairs_old", "metering", "select name\nfrom districts\norder by name", folder="repairs", notes="*Weekly*"
+        )
+        assert made["owner"] == "author"
+        ladle.extracts.move("repairs_old", new_name="repairs_new")
+        found = ladle.extracts.get("repairs_old")
+        assert (found["name"], found["former_names"]) == ("repairs_new", ["repairs_old"])
+        assert ladle.runs.wait(ladle.runs.start("repairs_old")["id"], 60)["extract"] == "repairs_new"
+        assert "repairs_new" in refused(lambda: ladle.extracts.add("repairs_old", "metering", "select 1"), "conflict").message
+        ladle.extracts.move("repairs_new", new_name="repairs_old")
+        assert ladle.extracts.get("repairs_new")["name"] == "repairs_old"
+        ladle.extracts.move("repairs_old", new_name="repairs_new")
+        ladle.extracts.label("repairs_new", ["weekly", "field work"], "runner")
+        assert [e["name"] for e in ladle.extracts.list(tag="field work")] == ["repairs_new"]
+        assert [e["name"] for e in ladle.extracts.list(search="field w")] == ["repairs_new"]
+        refused(lambda: ladle.extracts.label("repairs_new", ["<b>"]))
+        refused(lambda: ladle.extracts.label("repairs_new", owner="nobody"), "unknown_name")
+        ladle.extracts.save("repairs_new", statement="select name, zone\nfrom districts\norder by name", formats=["json"],
+                            parameters=[], change_note="with the zone")  # fmt: skip
+        differ = ladle.extracts.differences("repairs_new", 1, 2)
+        assert [(line["kind"], line["text"]) for line in differ["statement"]] == [
+            ("removed", "select name"), ("added", "select name, zone"), ("same", "from districts"), ("same", "order by name")]  # fmt: skip
+        assert differ["settings"] == [{"field": "formats", "before": ["csv"], "after": ["json"]}]
+        refused(lambda: ladle.extracts.differences("repairs_new", 1, 9), "not_found")
+        copy = ladle.extracts.copy("repairs_new", "repairs_copy", folder="")
+        assert (copy["tags"], copy["folder"], copy["owner"], copy["revision"]["formats"]) == (
+            ["field work", "weekly"],
+            "",
+            "author",
+            ["json"],
+        )
+        assert "written for postgresql" in refused(lambda: ladle.extracts.copy("repairs_new", "x", source="works")).message
+        ladle.schedules.add("repairs", "repairs_copy", "live", "0 6 * * *")
+        assert ladle.extracts.get("repairs_copy")["used_by"] == ["repairs"]
+        ladle.schedules.remove("repairs")
+    shown = service.command("extract", "show", "repairs_old", name="author")
+    assert "'repairs_old' is now called 'repairs_new'" in shown.stderr
+    assert "tags" in shown.stdout
+    said = service.command("extract", "diff", "repairs_new", name="author").stdout
+    assert "- select name\n+ select name, zone\n  from districts" in said
+    assert "columns: name (text), zone (text)" in service.command("extract", "check", "repairs_new", name="author").stdout
+    broken = service.command("extract", "check", "broken", name="author")
+    assert (broken.returncode, "Did you mean d.name?" in broken.stdout) == (1, True)

@@ -38,6 +38,56 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/diagnostics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["diagnose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Between any two texts: what two authors see who saved at the same time. */
+        post: operations["text_differences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dry-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a run would do; nothing is started and no source is asked. */
+        post: operations["dry_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/engines": {
         parameters: {
             query?: never;
@@ -113,6 +163,55 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["archive_extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new extract that begins as this one, on the same source or another of the same engine. */
+        post: operations["copy_extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["differences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/label": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["label_extract"];
         delete?: never;
         options?: never;
         head?: never;
@@ -264,6 +363,23 @@ export interface paths {
         options?: never;
         head?: never;
         patch: operations["edit_person"];
+        trace?: never;
+    };
+    "/api/v1/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Starts an inquiry for the first rows of one statement, or for its count; poll it as any other. */
+        post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/results": {
@@ -606,6 +722,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["completion_words"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -734,6 +866,15 @@ export interface components {
             /** @default  */
             warning: string;
         };
+        CodeView: {
+            command: string;
+            python: string;
+        };
+        CopyBody: {
+            name: string;
+            folder?: string;
+            source?: string;
+        };
         /**
          * @description * `run` - run
          *     * `skipped` - skipped
@@ -741,6 +882,59 @@ export interface components {
          * @enum {string}
          */
         DecisionEnum: "run" | "skipped" | "missed";
+        DiagnosticsView: {
+            remarks: components["schemas"]["RemarkView"][];
+            /** @description The database gave its own word. */
+            asked: boolean;
+            statements: components["schemas"]["StatementView"][];
+            /** Format: double */
+            seconds: number;
+        };
+        DifferencesView: {
+            before: components["schemas"]["RevisionView"];
+            after: components["schemas"]["RevisionView"];
+            settings: components["schemas"]["SettingView"][];
+            statement: components["schemas"]["LineView"][];
+        };
+        DryRunFile: {
+            name: string;
+            format: string;
+            statement: string;
+            delivered_path: string;
+            /** @description A file of that name is there already. */
+            replaces: boolean;
+        };
+        DryRunStatement: {
+            title: string;
+            text: string;
+            bound: {
+                [key: string]: unknown;
+            };
+            /** @description To run in any SQL editor; private values masked. */
+            filled_in: string;
+        };
+        DryRunView: {
+            extract: string;
+            revision: number;
+            source: string;
+            engine: string;
+            environment: string;
+            reads: {
+                [key: string]: string;
+            };
+            /** Format: date */
+            data_date: string;
+            values: {
+                [key: string]: unknown;
+            };
+            statements: components["schemas"]["DryRunStatement"][];
+            files: components["schemas"]["DryRunFile"][];
+            deliver_into: string;
+            expected: components["schemas"]["ExpectedView"] | null;
+            limits: components["schemas"]["LimitsView"];
+            warnings: string[];
+            code: components["schemas"]["CodeView"];
+        };
         DueTimePage: {
             next: string | null;
             previous: string | null;
@@ -779,6 +973,15 @@ export interface components {
             hint: string;
             transient: boolean;
         };
+        ExpectedView: {
+            rows: number;
+            rows_least: number;
+            rows_most: number;
+            /** Format: double */
+            seconds: number;
+            /** @description So many earlier runs this is the median of. */
+            runs: number;
+        };
         ExtractBody: {
             source: string;
             statement: string;
@@ -791,6 +994,8 @@ export interface components {
             notes?: string;
             /** @default  */
             change_note: string;
+            /** @description The statement was taken out with its values filled in: its parameters are put back. */
+            bring_back?: boolean;
             name: string;
             /** @default  */
             folder: string;
@@ -806,13 +1011,19 @@ export interface components {
             notes: string;
             /** Format: date-time */
             saved_at: string;
+            tags: string[];
         };
         ExtractView: {
+            /** @description The present one, also where an earlier one was asked for. */
             name: string;
             folder: string;
             owner: string;
+            tags: string[];
+            readonly former_names: string[];
             /** Format: date-time */
             archived_at: string | null;
+            /** @description Names of the schedules that run it. */
+            readonly used_by: string[];
             revision: components["schemas"]["RevisionView"];
         };
         /**
@@ -909,7 +1120,7 @@ export interface components {
             id: string;
             source: string;
             environment: string;
-            kind: components["schemas"]["InquiryKind"];
+            kind: components["schemas"]["InquiryViewKindEnum"];
             state: components["schemas"]["InquiryState"];
             cancel_asked: boolean;
             readonly statement: string;
@@ -928,12 +1139,45 @@ export interface components {
             readonly result: components["schemas"]["InquiryResult"] | null;
         };
         /**
+         * @description * `check` - check
+         *     * `catalogue` - catalogue
+         *     * `rows` - rows
+         *     * `count` - count
+         *     * `counts` - counts
+         *     * `preview` - preview
+         *     * `total` - total
+         * @enum {string}
+         */
+        InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total";
+        LabelBody: {
+            tags?: string[];
+            owner?: string;
+        };
+        /**
          * @description * `info` - info
          *     * `warning` - warning
          *     * `error` - error
          * @enum {string}
          */
         LevelEnum: "info" | "warning" | "error";
+        LimitsView: {
+            rows: number | null;
+            bytes: number | null;
+            seconds: number;
+        };
+        LineView: {
+            kind: components["schemas"]["LineViewKindEnum"];
+            text: string;
+            before: number | null;
+            after: number | null;
+        };
+        /**
+         * @description * `same` - same
+         *     * `removed` - removed
+         *     * `added` - added
+         * @enum {string}
+         */
+        LineViewKindEnum: "same" | "removed" | "added";
         LogLineView: {
             id: number;
             /** Format: date-time */
@@ -998,6 +1242,8 @@ export interface components {
             notes?: string;
             /** @default  */
             change_note: string;
+            /** @description The statement was taken out with its values filled in: its parameters are put back. */
+            bring_back?: boolean;
         };
         PatchedPersonEdit: {
             password?: string;
@@ -1068,11 +1314,45 @@ export interface components {
              */
             means: string;
         };
+        PreviewBody: {
+            source: string;
+            environment: string;
+            statement: string;
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * @description Which of several statements, from 0.
+             * @default 0
+             */
+            part: number;
+            values?: {
+                [key: string]: unknown;
+            };
+            /** Format: date */
+            data_date?: string;
+            rows?: number;
+            /**
+             * @description Count all rows instead.
+             * @default false
+             */
+            total: boolean;
+        };
         ReferenceView: {
             columns: string[];
             schema: string;
             table: string;
             to_columns: string[];
+        };
+        RemarkView: {
+            severity: components["schemas"]["SeverityEnum"];
+            code: string;
+            message: string;
+            hint: string;
+            line: number;
+            /** @description From 1, in code points. */
+            column: number;
+            length: number;
         };
         RestoreBody: {
             revision?: number;
@@ -1244,6 +1524,18 @@ export interface components {
             created_by: string;
             readonly next_due: string[];
         };
+        SettingView: {
+            field: string;
+            before: unknown;
+            after: unknown;
+        };
+        /**
+         * @description * `error` - error
+         *     * `warning` - warning
+         *     * `note` - note
+         * @enum {string}
+         */
+        SeverityEnum: "error" | "warning" | "note";
         SharedValueView: {
             name: string;
             note: string;
@@ -1306,6 +1598,14 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        StatementView: {
+            title: string;
+            line: number;
+            end_line: number;
+            columns: {
+                [key: string]: unknown;
+            }[];
+        };
         StatusView: {
             /** @description Runs of the last 24 hours by state. */
             counts: {
@@ -1347,6 +1647,12 @@ export interface components {
             referenced_by: components["schemas"]["ReferenceView"][];
             indexes: string[];
         };
+        TableWords: {
+            name: string;
+            kind: string;
+            /** @description Name and type. */
+            columns: string[][];
+        };
         /**
          * @description * `is` - is
          *     * `is not` - is not
@@ -1360,6 +1666,10 @@ export interface components {
          * @enum {string}
          */
         TestEnum: "is" | "is not" | "less" | "at most" | "more" | "at least" | "contains" | "is absent" | "is present";
+        TextsBody: {
+            before: string;
+            after: string;
+        };
         TokenBody: {
             name: string;
             role?: string;
@@ -1399,6 +1709,19 @@ export interface components {
          * @enum {string}
          */
         TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp" | "period" | "identifier";
+        WordsView: {
+            /** Format: date-time */
+            gathered_at: string | null;
+            tables: components["schemas"]["TableWords"][];
+        };
+        WritingBody: {
+            source: string;
+            environment: string;
+            statement: string;
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+        };
     };
     responses: never;
     parameters: never;
@@ -1448,6 +1771,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PhraseView"][];
+                };
+            };
+        };
+    };
+    diagnose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WritingBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiagnosticsView"];
+                };
+            };
+        };
+    };
+    text_differences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineView"][];
+                };
+            };
+        };
+    };
+    dry_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DryRunView"];
                 };
             };
         };
@@ -1518,8 +1910,9 @@ export interface operations {
             query?: {
                 archived?: boolean;
                 folder?: string;
-                /** @description In names, folders, notes and statements. */
+                /** @description In names, folders, tags, notes and statements. */
                 search?: string;
+                tag?: string;
             };
             header?: never;
             path?: never;
@@ -1616,6 +2009,80 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+        };
+    };
+    copy_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyBody"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+        };
+    };
+    differences: {
+        parameters: {
+            query: {
+                after: number;
+                before: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencesView"];
+                };
+            };
+        };
+    };
+    label_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LabelBody"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -1865,6 +2332,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonView"];
+                };
+            };
+        };
+    };
+    preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewBody"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryView"];
                 };
             };
         };
@@ -2501,6 +2991,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TableView"];
+                };
+            };
+        };
+    };
+    completion_words: {
+        parameters: {
+            query: {
+                environment: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WordsView"];
                 };
             };
         };

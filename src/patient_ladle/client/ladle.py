@@ -175,9 +175,11 @@ class Sources(_Group):
 class Extracts(_Group):
     """The repository."""
 
-    def list(self, search: str | None = None, folder: str | None = None, archived: bool = False) -> Records:
+    def list(
+        self, search: str | None = None, folder: str | None = None, archived: bool = False, tag: str | None = None
+    ) -> Records:
         """Extracts, by folder and name."""
-        return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None)
+        return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None, tag=tag)
 
     def get(self, name: str) -> Record:
         """One extract with its newest revision."""
@@ -200,6 +202,25 @@ class Extracts(_Group):
         """Another folder or name."""
         body = {"folder": folder, "name": new_name}
         return self._post(f"/extracts/{_name(name)}/move", {k: v for k, v in body.items() if v is not None})
+
+    def label(self, name: str, tags: Sequence[str] | None = None, owner: str | None = None) -> Record:
+        """Other tags or another owner."""
+        body = {"tags": None if tags is None else [*tags], "owner": owner}
+        return self._post(f"/extracts/{_name(name)}/label", {k: v for k, v in body.items() if v is not None})
+
+    def copy(self, name: str, new_name: str, folder: str | None = None, source: str | None = None) -> Record:
+        """A new extract that begins as this one, on another source of the same engine if given."""
+        body = {"name": new_name, "folder": folder, "source": source}
+        return self._post(f"/extracts/{_name(name)}/copy", {k: v for k, v in body.items() if v is not None})
+
+    def differences(self, name: str, before: int, after: int) -> Record:
+        """What differs between two revisions: lines of the statement, and settings."""
+        return self._get(f"/extracts/{_name(name)}/differences", before=before, after=after)
+
+    def diagnose(self, source: str, environment: str, statement: str, parameters: Sequence[Record] = ()) -> Record:
+        """Remarks on a statement, by its text, the database's own word and the catalogues; nothing is run."""
+        body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
+        return self._post("/diagnostics", body)
 
     def archive(self, name: str) -> Record:
         """Out of sight; ``restore`` brings it back."""

@@ -17,7 +17,7 @@ from . import Noun, connected, listed, values_given
 
 def extract_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.extracts.list(args.search, args.folder, args.archived)
+        found = ladle.extracts.list(args.search, args.folder, args.archived, args.tag)
     if args.json:
         return print_json(found)
     rows = [(e["folder"], e["name"], e["source"], f"r{e['number']}", e["owner"], e["notes"].split("\n")[0][:60]) for e in found]
@@ -50,11 +50,16 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
     if args.json:
         return print_json(found)
     revision = found["revision"]
+    if found["name"] != args.name:
+        print(f"'{args.name}' is now called '{found['name']}'.\n", file=sys.stderr)
     print_facts(
         [
             ("extract", found["name"] + (" (archived)" if found["archived_at"] else "")),
             ("folder", found["folder"]),
             ("owner", found["owner"]),
+            ("tags", ", ".join(found["tags"])),
+            ("former names", ", ".join(found["former_names"])),
+            ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
             ("source", f"{revision['source']} ({source['engine']})"),
             ("reads", _reads(source)),
             (
@@ -136,6 +141,64 @@ def extract_revisions(args: argparse.Namespace) -> None:
     return print_table(("REVISION", "SAVED", "AUTHOR", "SOURCE", "CHANGE"), rows, "there are none.")
 
 
+def extract_diff(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        after = args.after or ladle.extracts.get(args.name)["revision"]["number"]
+        found = ladle.extracts.differences(args.name, args.before or max(after - 1, 1), after)
+    if args.json:
+        return print_json(found)
+    before, after = found["before"], found["after"]
+    for mark, each in (("-", before), ("+", after)):
+        print(f"{mark} revision {each['number']} by {each['author']}, {moment(each['saved_at'])}: {each['change_note']}")
+    for each in found["settings"]:
+        print(f"\n{each['field']}:\n- {json.dumps(each['before'])}\n+ {json.dumps(each['after'])}")
+    lines = found["statement"]
+    if all(line["kind"] == "same" for line in lines):
+        print("\nthe statement is the same." if found["settings"] else "\nthere is no difference.")
+        return None
+    print("\nstatement:")
+    for line in lines:
+        print({"same": "  ", "removed": "- ", "added": "+ "}[line["kind"]] + line["text"])
+    return None
+
+
+def extract_check(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        revision = ladle.extracts.get(args.name)["revision"]
+        environment = args.env or ladle.sources.environments()[0]["name"]
+        found = ladle.extracts.diagnose(
+            args.source or revision["source"], environment, revision["statement"], revision["parameters"]
+        )
+    if args.json:
+        print_json(found)
+    else:
+        for each in found["remarks"]:
+            print(f"{each['severity']} at line {each['line']}, column {each['column']}: {each['message']} {each['hint']}")
+        columns = [", ".join(f"{c['name']} ({c['kind']})" for c in s["columns"]) for s in found["statements"]]
+        print(
+            "\n".join(f"columns: {names}" for names in columns if names)
+            or ("nothing to remark." if not found["remarks"] else "")
+        )
+    return 1 if any(each["severity"] == "error" for each in found["remarks"]) else 0
+
+
+def extract_copy(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.extracts.copy(args.name, args.new_name, args.folder, args.source)
+    print_json(found) if args.json else print(
+        f"saved {found['name']}, reading {found['revision']['source']}; see if it fits: ladle extract check {found['name']}"
+    )
+
+
+def extract_label(args: argparse.Namespace) -> None:
+    if args.tags is None and args.owner is None:
+        raise ClientError("nothing to label it with was given.", "Give --tags or --owner.")
+    with connected(args) as ladle:
+        found = ladle.extracts.label(args.name, None if args.tags is None else listed(args.tags) or [], args.owner)
+    tags = ", ".join(found["tags"]) or "none"
+    print_json(found) if args.json else print(f"{found['name']}: tags {tags}; owner {found['owner']}")
+
+
 def extract_move(args: argparse.Namespace) -> None:
     if args.folder is None and args.name_to is None:
         raise ClientError("nowhere to move it was given.", "Give --folder or --name.")
@@ -165,6 +228,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = extract.verb("list", extract_list, "List extracts.", "ladle extract list --search district")
     verb.add_argument("--search", help="in names, folders, notes and statements")
     verb.add_argument("--folder", help="only in this folder and below")
+    verb.add_argument("--tag")
     verb.add_argument("--archived", action="store_true", help="archived ones instead")
     extract.verb("show", extract_show, "Show an extract with its statement.", "ladle extract show high_users").add_argument(
         "name"
@@ -200,6 +264,35 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--folder")
     verb.add_argument("--name", dest="name_to", metavar="NEW")
+    verb = extract.verb(
+        "label",
+        extract_label,
+        "Other tags or another owner.",
+        "ladle extract label high_users --tags monthly",
+    )
+    verb.add_argument("name")
+    verb.add_argument("--tags", help="comma-separated; empty takes them all away")
+    verb.add_argument("--owner", help="name of a person")
+    verb = extract.verb(
+        "copy", extract_copy, "A new extract that begins as another one.", "ladle extract copy high_users high_users_east"
+    )
+    verb.add_argument("name")
+    verb.add_argument("new_name", metavar="NEW")
+    verb.add_argument("--folder")
+    verb.add_argument("--source", help="another source of the same engine")
+    verb = extract.verb(
+        "check",
+        extract_check,
+        "Remarks on the statement; nothing is run.",
+        "ladle extract check high_users",
+    )
+    verb.add_argument("name")
+    verb.add_argument("--env", help="environment (default: the first one)")
+    verb.add_argument("--source", help="as it would be on another source")
+    verb = extract.verb("diff", extract_diff, "What differs between two revisions.", "ladle extract diff high_users --from 1")
+    verb.add_argument("name")
+    verb.add_argument("--from", dest="before", type=int, metavar="N", help="default: the one before")
+    verb.add_argument("--to", dest="after", type=int, metavar="N", help="default: the newest")
     verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")

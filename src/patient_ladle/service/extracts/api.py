@@ -10,6 +10,7 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
+from patient_ladle.core.differences import lines_between
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import TYPES
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
@@ -58,14 +59,60 @@ class ExtractLine(serializers.Serializer):
     source = serializers.CharField(source="head.source.name")
     notes = serializers.CharField(source="head.notes")
     saved_at = serializers.DateTimeField(source="head.saved_at")
+    tags = serializers.ListField(child=serializers.CharField())
 
 
 class ExtractView(serializers.Serializer):
-    name = serializers.CharField()
+    name = serializers.CharField(help_text="The present one, also where an earlier one was asked for.")
     folder = serializers.CharField()
     owner = serializers.CharField(source="owner.name")
+    tags = serializers.ListField(child=serializers.CharField())
+    former_names = serializers.SerializerMethodField()
     archived_at = serializers.DateTimeField(allow_null=True)
+    used_by = serializers.SerializerMethodField(help_text="Names of the schedules that run it.")
     revision = RevisionView(source="head")
+
+    def get_former_names(self, extract: Extract) -> list[str]:
+        return list(extract.former_names.values_list("name", flat=True))
+
+    def get_used_by(self, extract: Extract) -> list[str]:
+        return list(extract.schedules.filter(removed_at=None).values_list("name", flat=True))
+
+
+class SettingView(serializers.Serializer):
+    field = serializers.CharField()
+    before = serializers.JSONField(allow_null=True)
+    after = serializers.JSONField(allow_null=True)
+
+
+class LineView(serializers.Serializer):
+    kind = serializers.ChoiceField(["same", "removed", "added"])
+    text = serializers.CharField()
+    before = serializers.IntegerField(allow_null=True)
+    after = serializers.IntegerField(allow_null=True)
+
+
+class DifferencesView(serializers.Serializer):
+    before = RevisionView()
+    after = RevisionView()
+    settings = SettingView(many=True)
+    statement = LineView(many=True)
+
+
+class TextsBody(StrictSerializer):
+    before = serializers.CharField(allow_blank=True, trim_whitespace=False)
+    after = serializers.CharField(allow_blank=True, trim_whitespace=False)
+
+
+class LabelBody(StrictSerializer):
+    tags = serializers.ListField(child=serializers.CharField(max_length=64), required=False)
+    owner = serializers.CharField(required=False)
+
+
+class CopyBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    folder = serializers.CharField(required=False, allow_blank=True)
+    source = serializers.CharField(required=False)
 
 
 class ContentBody(StrictSerializer):
@@ -115,8 +162,9 @@ class Extracts(RoleView):
     @extend_schema(
         operation_id="extracts",
         parameters=[
-            OpenApiParameter("search", str, description="In names, folders, notes and statements."),
+            OpenApiParameter("search", str, description="In names, folders, tags, notes and statements."),
             OpenApiParameter("folder", str),
+            OpenApiParameter("tag", str),
             OpenApiParameter("archived", bool),
         ],
         responses=ExtractLine(many=True),
@@ -126,11 +174,15 @@ class Extracts(RoleView):
         found = Extract.objects.select_related("owner").filter(archived_at__isnull=given.get("archived") != "true")
         if given.get("folder"):
             found = found.filter(Q(folder=given["folder"]) | Q(folder__startswith=given["folder"] + "/"))
+        if given.get("tag"):
+            found = found.filter(tags__contains=[given["tag"]])
         if given.get("search"):
             word = given["search"]
             said = Q(revisions__statement__icontains=word) | Q(revisions__notes__icontains=word)
             in_head = Q(revisions__number=F("number")) & said
-            found = found.filter(Q(name__icontains=word) | Q(folder__icontains=word) | in_head).distinct()
+            found = found.filter(
+                Q(name__icontains=word) | Q(folder__icontains=word) | Q(tags__icontains=word) | in_head
+            ).distinct()
         return Response(ExtractLine(with_heads(found), many=True).data)
 
     @extend_schema(operation_id="add_extract", request=ExtractBody, responses={201: ExtractView})
@@ -182,3 +234,48 @@ class ExtractRestore(RoleView):
     @extend_schema(operation_id="restore_extract", request=RestoreBody, responses=ExtractView)
     def post(self, request: Request, name: str) -> Response:
         return _answer(services.restore_extract(request.user, name, body_of(request, RestoreBody).get("revision")))
+
+
+class ExtractLabel(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="label_extract", request=LabelBody, responses=ExtractView)
+    def post(self, request: Request, name: str) -> Response:
+        body = body_of(request, LabelBody)
+        return _answer(services.label_extract(name, body.get("tags"), body.get("owner")))
+
+
+class ExtractCopy(RoleView):
+    """A new extract that begins as this one, on the same source or another of the same engine."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="copy_extract", request=CopyBody, responses={201: ExtractView})
+    def post(self, request: Request, name: str) -> Response:
+        body = body_of(request, CopyBody)
+        return _answer(services.copy_extract(request.user, name, body["name"], body.get("folder"), body.get("source")), 201)
+
+
+class ExtractDifferences(RoleView):
+    @extend_schema(
+        operation_id="differences",
+        parameters=[OpenApiParameter("before", int, required=True), OpenApiParameter("after", int, required=True)],
+        responses=DifferencesView,
+    )
+    def get(self, request: Request, name: str) -> Response:
+        numbers = []
+        for key in ("before", "after"):
+            given = request.query_params.get(key, "")
+            if not given.isdigit():
+                raise BadInput(f"'{key}' was given '{given}', which is not a revision number.", "Give one such as 1.")
+            numbers.append(int(given))
+        return Response(DifferencesView(services.differences(services.extract_named(name), *numbers)).data)
+
+
+class TextDifferences(RoleView):
+    """Between any two texts: what two authors see who saved at the same time."""
+
+    @extend_schema(operation_id="text_differences", request=TextsBody, responses=LineView(many=True))
+    def post(self, request: Request) -> Response:
+        body = body_of(request, TextsBody)
+        return Response([line.to_dict() for line in lines_between(body["before"], body["after"])])

@@ -18,6 +18,7 @@ class Extract(models.Model):
     folder = models.CharField(max_length=200, blank=True, default="")
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     number = models.PositiveIntegerField(default=0)
+    tags = models.JSONField(default=list)
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -34,6 +35,14 @@ class Extract(models.Model):
         if found is None or found.number != self.number:
             found = Revision.objects.select_related("source", "author").get(extract=self, number=self.number)
         return found
+
+
+class FormerName(models.Model):
+    """A name that an extract had before: it keeps answering, with a pointer to the present one."""
+
+    name = models.CharField(max_length=64, unique=True)
+    extract = models.ForeignKey(Extract, on_delete=models.CASCADE, related_name="former_names")
+    left_at = models.DateTimeField(auto_now_add=True)
 
 
 def with_heads(extracts: models.QuerySet[Extract]) -> list[Extract]:

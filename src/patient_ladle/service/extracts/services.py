@@ -11,6 +11,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.adapters.stores.folder import delivery_folder
+from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
 from patient_ladle.core.filling import bring_back
 from patient_ladle.core.formats import get_format
@@ -18,10 +19,11 @@ from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.parameters import Parameter, check_declared
 from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.people.models import Person
+from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
-from .models import Extract, Revision
+from .models import Extract, FormerName, Revision
 from .shared_values import shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "notes")
@@ -29,8 +31,10 @@ CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "n
 
 
 def extract_named(name: str) -> Extract:
-    """Raises UnknownName."""
+    """By its name, or one that it had before. Raises UnknownName."""
     found = Extract.objects.select_related("owner").filter(name=name).first()
+    if found is None:
+        found = Extract.objects.select_related("owner").filter(former_names__name=name).first()
     if found is None:
         known = Extract.objects.filter(archived_at=None).values_list("name", flat=True)
         raise unknown_name("extract", name, known, "Save one: ladle extract save.")
@@ -84,9 +88,7 @@ def _add_revision(extract: Extract, author: Person, content: dict[str, Any], cha
 @transaction.atomic
 def add_extract(author: Person, name: str, folder: str, change_note: str, **content: Any) -> Extract:
     """A new extract with its first revision. Raises BadInput, Conflict."""
-    check_name("extract", name)
-    if Extract.objects.filter(name=name).exists():
-        raise Conflict(f"there is an extract '{name}' already.", "Choose another name, or save a revision of it.")
+    _refuse_taken(name)
     extract = Extract(name=name, folder=check_folder(folder), owner=author)
     checked = _checked(content)
     extract.save()
@@ -94,9 +96,17 @@ def add_extract(author: Person, name: str, folder: str, change_note: str, **cont
     return extract
 
 
+def _refuse_taken(name: str, by: Extract | None = None) -> None:
+    check_name("extract", name)
+    if Extract.objects.filter(name=name).exists():
+        raise Conflict(f"there is an extract '{name}' already.", "Choose another name, or save a revision of it.")
+    former = FormerName.objects.select_related("extract").filter(name=name).first()
+    if former is not None and former.extract != by:
+        raise Conflict(f"'{name}' was the name of '{former.extract.name}', and still leads there.", "Choose another name.")
+
+
 def _locked(name: str, revision: int | None) -> Extract:
-    extract_named(name)
-    extract = Extract.objects.select_for_update().get(name=name)
+    extract = Extract.objects.select_for_update().get(pk=extract_named(name).pk)
     if revision is not None and extract.number != revision:
         head = extract.head
         raise EditedMeanwhile(
@@ -121,15 +131,73 @@ def save_extract(author: Person, name: str, revision: int | None, change_note: s
 def move_extract(name: str, folder: str | None, new_name: str | None) -> Extract:
     """Another folder, another name, or both."""
     extract = _locked(name, None)
-    if new_name and new_name != name:
-        check_name("extract", new_name)
-        if Extract.objects.filter(name=new_name).exists():
-            raise Conflict(f"there is an extract '{new_name}' already.", "Choose another name.")
+    if new_name and new_name != extract.name:
+        _refuse_taken(new_name, extract)
+        FormerName.objects.filter(name=new_name).delete()
+        FormerName.objects.create(name=extract.name, extract=extract)
         extract.name = new_name
     if folder is not None:
         extract.folder = check_folder(folder)
     extract.save()
     return extract
+
+
+@transaction.atomic
+def label_extract(name: str, tags: list[str] | None, owner: str | None) -> Extract:
+    """Other tags, another owner, or both. Raises BadInput, UnknownName."""
+    extract = _locked(name, None)
+    if tags is not None:
+        for tag in tags:
+            if not re.fullmatch(r"[\w][\w .&-]{0,30}", tag):
+                raise BadInput(f"'{tag}' cannot be a tag.", "Use letters, digits, spaces, . & _ and -; at most 31.")
+        extract.tags = sorted(dict.fromkeys(tags))
+    if owner is not None:
+        extract.owner = person_named(owner)
+    extract.save()
+    return extract
+
+
+@transaction.atomic
+def copy_extract(author: Person, name: str, new_name: str, folder: str | None, source: str | None) -> Extract:
+    """A new extract that begins as the newest revision of another, on the same source or another of its engine."""
+    old = extract_named(name)
+    head = old.head
+    other = source_named(source) if source else head.source
+    if other.engine != head.source.engine:
+        raise BadInput(
+            f"'{name}' is written for {head.source.engine}, and source '{other.name}' is {other.engine}.",
+            f"Choose a source on {head.source.engine}.",
+        )
+    content = {key: getattr(head, key) for key in CONTENT} | {"source": other.name}
+    made = add_extract(
+        author, new_name, old.folder if folder is None else folder, f"copied from {old.name}, revision {head.number}", **content
+    )
+    made.tags = old.tags
+    made.save()
+    return made
+
+
+def revision_numbered(extract: Extract, number: int) -> Revision:
+    """Raises NotFound."""
+    found: Revision | None = extract.revisions.select_related("source", "author").filter(number=number).first()
+    if found is None:
+        raise NotFound(f"'{extract.name}' has no revision {number}.", f"Its revisions are 1 to {extract.number}.")
+    return found
+
+
+def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
+    """Between two revisions: lines of the statement, and settings. Raises NotFound."""
+    before, after = revision_numbered(extract, first), revision_numbered(extract, second)
+    settings_of = [
+        {"source": each.source.name, **{key: getattr(each, key) for key in CONTENT if key != "statement"}}
+        for each in (before, after)
+    ]
+    return {
+        "before": before,
+        "after": after,
+        "statement": [line.to_dict() for line in lines_between(before.statement, after.statement)],
+        "settings": list(settings_between(*settings_of)),
+    }
 
 
 @transaction.atomic
@@ -147,9 +215,7 @@ def restore_extract(author: Person, name: str, revision: int | None) -> Extract:
     extract = _locked(name, None)
     extract.archived_at = None
     if revision is not None and revision != extract.number:
-        old = Revision.objects.filter(extract=extract, number=revision).first()
-        if old is None:
-            raise NotFound(f"'{name}' has no revision {revision}.", f"Its revisions are 1 to {extract.number}.")
+        old = revision_numbered(extract, revision)
         content = {"source": old.source, **{key: getattr(old, key) for key in CONTENT}}
         _add_revision(extract, author, content, f"restored from revision {revision}")
     extract.save()

@@ -38,6 +38,15 @@ def _check_password(password: str) -> None:
         raise BadInput(f"the password has {len(password)} characters.", f"Choose one of at least {MIN_PASSWORD}.")
 
 
+def person_named(name: str, locked: bool = False) -> Person:
+    """Raises UnknownName."""
+    query = Person.objects.select_for_update() if locked else Person.objects.all()
+    found: Person | None = query.filter(name=name).first()
+    if found is None:
+        raise unknown_name("person", name, Person.objects.values_list("name", flat=True))
+    return found
+
+
 def add_person(name: str, password: str, role: str) -> Person:
     """A new person. Raises BadInput, Conflict."""
     if not re.fullmatch(r"[a-z0-9][a-z0-9._-]{0,63}", name):
