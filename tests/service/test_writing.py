@@ -344,3 +344,31 @@ def test_the_repository_renames_labels_copies_and_compares(service):
     assert "columns: name (text), zone (text)" in service.command("extract", "check", "repairs_new", name="author").stdout
     broken = service.command("extract", "check", "broken", name="author")
     assert (broken.returncode, "Did you mean d.name?" in broken.stdout) == (1, True)
+
+
+def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a_while(http, service):
+    with service.ladle("author") as ladle:
+        choices = {"source": "works", "statement": "select district_id, name from districts order by 1"}
+        parameter = {"name": "district", "type": "integer", "choices": choices}
+        ladle.extracts.add(
+            "by_district", "metering", "select name from districts where district_id = :district", parameters=[parameter]
+        )
+        wrong = [parameter | {"choices": choices | {"statement": "delete from districts"}}]
+        refused(lambda: ladle.extracts.save("by_district", parameters=wrong), "statement_refused")
+
+    def answer(name):
+        asked = http(
+            "POST", "/extracts/by_district/choices", name, json={"parameter": "district", "environment": "live"}
+        ).json()
+        return until(lambda: (found := http("GET", f"/inquiries/{asked['id']}", name).json())["state"] == "finished" and found)
+
+    first = answer("runner")
+    assert first["result"]["rows"] == [["1", "Alder Moor"], ["2", "Birch Fen"], ["3", 'Heron "Holt", old']]
+    second = answer("author")
+    assert (second["result"], second["ended_at"]) == (first["result"], first["ended_at"])
+    body = {"parameter": "distric", "environment": "live"}
+    assert (
+        problem(http("POST", "/extracts/by_district/choices", "runner", json=body), 400, "unknown_name")["hint"]
+        == "Did you mean 'district'?"
+    )
+    problem(http("POST", "/extracts/by_district/choices", "reader", json=body), 403, "not_allowed")

@@ -26,6 +26,13 @@ export type Inquiry = components["schemas"]["InquiryView"];
 export type InquiryBody = components["schemas"]["InquiryBody"];
 export type Filter = components["schemas"]["FilterBody"];
 export type TableRecord = components["schemas"]["TableView"];
+export type Remark = components["schemas"]["RemarkView"];
+export type Line = components["schemas"]["LineView"];
+export type Differences = components["schemas"]["DifferencesView"];
+export type SharedValue = components["schemas"]["SharedValueView"];
+export type DryRun = components["schemas"]["DryRunView"];
+export type RunBody = components["schemas"]["RunBody"];
+export type PreviewBody = components["schemas"]["PreviewBody"];
 export type Engine = components["schemas"]["EngineView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */

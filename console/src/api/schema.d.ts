@@ -169,6 +169,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Starts, or takes up, the inquiry that proposes values for a parameter: values, and words for them. */
+        post: operations["choices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/copy": {
         parameters: {
             query?: never;
@@ -866,6 +883,10 @@ export interface components {
             /** @default  */
             warning: string;
         };
+        ChoicesBody: {
+            parameter: string;
+            environment: string;
+        };
         CodeView: {
             command: string;
             python: string;
@@ -1146,9 +1167,10 @@ export interface components {
          *     * `counts` - counts
          *     * `preview` - preview
          *     * `total` - total
+         *     * `choices` - choices
          * @enum {string}
          */
-        InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total";
+        InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
         LabelBody: {
             tags?: string[];
             owner?: string;
@@ -1215,10 +1237,12 @@ export interface components {
             default: unknown;
             allowed: unknown[];
             note: string;
-            labels?: {
+            /** @default {} */
+            labels: {
                 [key: string]: string;
             };
-            choices?: {
+            /** @default {} */
+            choices: {
                 [key: string]: string;
             };
             least?: unknown;
@@ -2016,6 +2040,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+        };
+    };
+    choices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoicesBody"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryView"];
                 };
             };
         };

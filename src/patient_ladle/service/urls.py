@@ -42,6 +42,7 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/revisions", extracts.ExtractRevisions.as_view()),
     path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
     path(_API + "extracts/<str:name>/label", extracts.ExtractLabel.as_view()),
+    path(_API + "extracts/<str:name>/choices", writing.Choices.as_view()),
     path(_API + "extracts/<str:name>/copy", extracts.ExtractCopy.as_view()),
     path(_API + "extracts/<str:name>/differences", extracts.ExtractDifferences.as_view()),
     path(_API + "differences", extracts.TextDifferences.as_view()),

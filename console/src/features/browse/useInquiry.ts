@@ -2,18 +2,25 @@ import { useCallback, useEffect, useRef, useState } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, must, type Inquiry, type InquiryBody } from "../../api/client";
 
+const look = (source: string) => (body: InquiryBody) => must(api.POST("/api/v1/sources/{name}/inquiries", { params: { path: { name: source } }, body }));
+
 const POLL_MS = 200;
 const live = (found: Inquiry | undefined) => found?.state === "waiting" || found?.state === "running";
 
 /** Asks a source something, follows it to its end, and cancels it when it is left or asked anew. */
 export function useInquiry(source: string) {
+  return useStarted(look(source));
+}
+
+/** The same for an inquiry that is started in another way. */
+export function useStarted<Body>(begin: (body: Body) => Promise<Inquiry>) {
   const [id, setId] = useState<string | null>(null);
   const running = useRef<string | null>(null);
   const stop = useCallback((number: string) => void api.POST("/api/v1/inquiries/{number}/cancel", { params: { path: { number } } }).catch(() => undefined), []);
   const start = useMutation({
-    mutationFn: (body: InquiryBody) => {
+    mutationFn: (body: Body) => {
       if (running.current) stop(running.current);
-      return must(api.POST("/api/v1/sources/{name}/inquiries", { params: { path: { name: source } }, body }));
+      return begin(body);
     },
     onSuccess: (found) => { running.current = found.id; setId(found.id); },
     onError: () => setId(null),

@@ -1,13 +1,15 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, DatePicker, Form, Input, Select } from "antd";
+import { Button, Checkbox, DatePicker, Form, Select, type FormInstance } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
+import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, must, type Extract, type Parameter, type Source } from "../../api/client";
+import { api, must, type Extract, type Parameter, type RunBody, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
+import { DryRunView } from "./DryRunView";
+import { ValueField } from "./ValueField";
 
-const looks: Record<string, string> = { date: "2026-11-24", timestamp: "2026-11-24 06:05", integer: "42", decimal: "12.5", text: "" };
 const FORMATS = ["csv", "xlsx", "json"];
 
 /** Dates stand in the form as ISO texts; the picker wants its own objects. */
@@ -15,15 +17,6 @@ const asDate = {
   getValueProps: (value?: string) => ({ value: value ? dayjs(value) : null }),
   normalize: (value: Dayjs | null) => value?.format("YYYY-MM-DD"),
 };
-
-function ValueField({ parameter, ...rest }: { parameter: Parameter }) {
-  const options = parameter.allowed.map((value) => ({ value: String(value), label: String(value) }));
-  if (parameter.many) return <Select {...rest} mode={options.length ? "multiple" : "tags"} options={options} tokenSeparators={[",", "\n", "\t"]} />;
-  if (parameter.type === "boolean") return <Select {...rest} allowClear options={[{ value: true, label: "yes" }, { value: false, label: "no" }]} />;
-  if (options.length) return <Select {...rest} allowClear={!parameter.required} options={options} />;
-  if (parameter.type === "date") return <DatePicker {...rest} style={{ width: "100%" }} />;
-  return <Input {...rest} placeholder={looks[parameter.type] ?? ""} inputMode={parameter.type === "integer" || parameter.type === "decimal" ? "decimal" : "text"} />;
-}
 
 /** Where a run would read, and as whom, before it does. */
 function Reads({ source, environment }: { source: Source | undefined; environment: string | undefined }) {
@@ -39,41 +32,47 @@ function Reads({ source, environment }: { source: Source | undefined; environmen
   );
 }
 
-type Fields = Record<string, Field> & { environment: string; formats: string[]; data_date?: string };
+export type RunFields = Record<string, Field> & { environment: string; formats: string[]; data_date?: string };
 
-/** The parameters as a form by type, environment, formats and data date; starts the run and goes to it. */
-export function RunForm({ extract, source }: { extract: Extract; source: Source | undefined }) {
+/** What stands in the form, as a run takes it. */
+export function bodyOf(extract: string, parameters: Parameter[], { environment, formats, data_date, ...fields }: RunFields): RunBody {
+  return { extract, environment, formats, values: valuesOf(parameters, fields), ...(data_date ? { data_date } : {}) };
+}
+
+/** The parameters as a form by type, environment, formats and data date; starts the run, or says what it would do. */
+export function RunForm({ extract, parameters, source, form, unsaved }: { extract: Extract; parameters: Parameter[]; source: Source | undefined; form: FormInstance<RunFields>; unsaved: boolean }) {
   const go = useNavigate();
+  const [dry, setDry] = useState<RunBody | null>(null);
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
-  const parameters = extract.revision.parameters;
   const start = useMutation({
-    mutationFn: ({ environment, formats, data_date, ...fields }: Fields) =>
-      must(api.POST("/api/v1/runs", {
-        params: { header: { "Idempotency-Key": crypto.randomUUID() } },
-        body: { extract: extract.name, environment, formats, values: valuesOf(parameters, fields), ...(data_date ? { data_date } : {}) },
-      })),
+    mutationFn: (fields: RunFields) => must(api.POST("/api/v1/runs", { params: { header: { "Idempotency-Key": crypto.randomUUID() } }, body: bodyOf(extract.name, extract.revision.parameters, fields) })),
     onSuccess: (run) => void go(`/runs/${run.id}`),
   });
-  const [form] = Form.useForm<Fields>();
   const chosen = Form.useWatch<string | undefined>("environment", form) ?? environments.data?.[0]?.name;
+  const dataDate = Form.useWatch<string | undefined>("data_date", form);
   if (!environments.data) return null;
   const first = Object.fromEntries(parameters.map((p) => [p.name, firstField(p)]));
   return (
     <Form
-      form={form} key={extract.revision.number} layout="vertical" requiredMark={false} onFinish={(fields: Fields) => start.mutate(fields)}
+      form={form} key={extract.revision.number} layout="vertical" requiredMark={false} onFinish={(fields: RunFields) => start.mutate(fields)}
       initialValues={{ ...first, environment: environments.data[0]?.name, formats: extract.revision.formats }}
     >
-      {parameters.map((p) => (
-        <Form.Item key={p.name} name={p.name} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{p.default !== null ? ", has a default" : p.required ? "" : ", optional"}</small></span>} extra={p.note || undefined} {...(p.type === "date" && !p.many ? asDate : {})}
-          rules={p.required && p.default === null ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
-          <ValueField parameter={p} />
+      {parameters.filter((p) => p.name).map((p) => (
+        <Form.Item key={p.name} name={p.name} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{p.shared ? `, else ${p.shared}` : p.default !== null ? ", has a default" : p.required ? "" : ", optional"}</small></span>} extra={p.note || undefined}
+          rules={p.required && p.default === null && !p.shared ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
+          <ValueField parameter={p} extract={extract.name} environment={chosen} dataDate={dataDate} />
         </Form.Item>
       ))}
       <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><Checkbox.Group options={FORMATS} /></Form.Item>
+      {unsaved && <p className="dim">Runs revision {extract.revision.number} as saved, without your unsaved changes.</p>}
       <ProblemNote error={start.error} />
-      <Button type="primary" htmlType="submit" loading={start.isPending}>Run now</Button>
+      <div className="filters">
+        <Button type="primary" htmlType="submit" loading={start.isPending}>Run now</Button>
+        <Button onClick={() => void form.validateFields().then((fields) => setDry(bodyOf(extract.name, extract.revision.parameters, fields)), () => undefined)}>Dry run</Button>
+      </div>
+      {dry && <DryRunView body={dry} onClose={() => setDry(null)} />}
     </Form>
   );
 }

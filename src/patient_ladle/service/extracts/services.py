@@ -17,7 +17,7 @@ from patient_ladle.core.filling import bring_back
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.parameters import Parameter, check_declared
-from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.core.scanner import one_reading_statement, parameter_names, statements
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
@@ -62,7 +62,8 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         if parameter.shared:
             shared_value_named(parameter.shared)
         if parameter.choices:
-            source_named(parameter.choices["source"])
+            chosen_from = source_named(parameter.choices["source"])
+            one_reading_statement(parameter.choices["statement"], get_engine(chosen_from.engine).dialect)
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     for name in formats:
         get_format(name)

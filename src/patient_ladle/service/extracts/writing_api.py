@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from datetime import timezone as utc
 from typing import Any
 
@@ -13,7 +13,7 @@ from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.catalogue import names_of
-from patient_ladle.core.errors import BadInput
+from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import Parameter, check_declared, resolve
 from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of
@@ -25,7 +25,12 @@ from patient_ladle.service.sources.queries import address_in, environment_named,
 from patient_ladle.service.sources.understanding import kept_catalogue
 
 from .diagnosing import diagnose
-from .shared_values import with_shared
+from .services import extract_named
+from .shared_values import declared_by, with_shared
+
+MOST_CHOICES = 1_000
+CHOICES_KEPT = timedelta(minutes=10)
+"""How long an answer serves everybody who asks for the same choices in the same environment."""
 
 
 class WritingBody(StrictSerializer):
@@ -119,6 +124,32 @@ class Previews(RoleView):
             "rows": body.get("rows") or 100,
         }
         made = inquiries.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
+        return Response(InquiryView(made).data, status=202)
+
+
+class ChoicesBody(StrictSerializer):
+    parameter = serializers.CharField()
+    environment = serializers.CharField(max_length=64)
+
+
+class Choices(RoleView):
+    """Starts, or takes up, the inquiry that proposes values for a parameter: values, and words for them."""
+
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="choices", request=ChoicesBody, responses={202: InquiryView})
+    def post(self, request: Request, name: str) -> Response:
+        body = body_of(request, ChoicesBody)
+        declared = {p.name: p for p in declared_by(extract_named(name).head)}
+        if body["parameter"] not in declared:
+            raise unknown_name("parameter", body["parameter"], declared)
+        choices = declared[body["parameter"]].choices
+        if not choices:
+            raise BadInput(f"the parameter '{body['parameter']}' proposes no values.", "Give its declaration choices.")
+        address = _address({"source": choices["source"], "environment": body["environment"]})
+        job = {"statement": choices["statement"], "parameters": [], "values": {}, "rows": MOST_CHOICES}
+        job["data_date"] = today().isoformat()
+        made = inquiries.ask_again_or_reuse(request.user, address, "choices", job, CHOICES_KEPT)
         return Response(InquiryView(made).data, status=202)
 
 

@@ -47,7 +47,7 @@ from .queries import CLAIM_LOCK, address_in, environment_named, source_named, so
 log = logging.getLogger("ladle.inquiries")
 
 KINDS = ("check", "catalogue", "rows", "count", "counts")
-OF_STATEMENTS = ("preview", "total")
+OF_STATEMENTS = ("preview", "total", "choices")
 """Kinds that are asked of a statement, by ``ask_statement``."""
 DEADLINE_SECONDS = 30.0
 PLACE_SECONDS = 10.0
@@ -77,6 +77,19 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
 def ask_statement(person: Person, address: Address, kind: str, job: dict[str, Any]) -> Inquiry:
     """Start an inquiry of a statement that was checked: its first rows, or their number."""
     return _started(person, address, kind, {}, {"do": "rows", **job, **way_to(address)})
+
+
+def ask_again_or_reuse(person: Person, address: Address, kind: str, job: dict[str, Any], kept: timedelta) -> Inquiry:
+    """As ``ask_statement``, but what somebody else was answered a moment ago is the answer."""
+    recent = Inquiry.objects.filter(
+        address=address, kind=kind, state=FINISHED, request__statement=job["statement"], ended_at__gt=timezone.now() - kept
+    )
+    found = recent.order_by("-ended_at").first()
+    if found is None:
+        return ask_statement(person, address, kind, job)
+    found.pk, found.person = uuid.uuid4().hex, person
+    found.save(force_insert=True)
+    return found
 
 
 def _started(person: Person, address: Address, kind: str, given: dict[str, Any], job: dict[str, Any]) -> Inquiry:

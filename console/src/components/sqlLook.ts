@@ -1,0 +1,41 @@
+/** How statements look, in the editor and where they are only read. */
+import { MariaSQL, PostgreSQL, SQLite, sql, type SQLDialect } from "@codemirror/lang-sql";
+import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { Decoration, EditorView, MatchDecorator, ViewPlugin, type DecorationSet, type ViewUpdate } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
+
+const colours = HighlightStyle.define([
+  { tag: tags.keyword, color: "var(--pl-accent)", fontWeight: "600" },
+  { tag: [tags.string, tags.special(tags.string)], color: "var(--pl-doneInk)" },
+  { tag: [tags.number, tags.bool, tags.null], color: "var(--pl-run)" },
+  { tag: [tags.lineComment, tags.blockComment], color: "var(--pl-ink3)", fontStyle: "italic" },
+]);
+
+const theme = EditorView.theme({
+  "&": { fontSize: "13px", backgroundColor: "var(--pl-surface)", border: "1px solid var(--pl-line)", borderRadius: "4px" },
+  "&.cm-focused": { outline: "2px solid var(--pl-accent)" },
+  ".cm-scroller": { fontFamily: "var(--mono)", fontVariantLigatures: "none", maxHeight: "46vh" },
+  ".cm-gutters": { backgroundColor: "var(--pl-surface)", color: "var(--pl-ink3)", border: "none" },
+  ".cm-content": { caretColor: "var(--pl-ink)" },
+  ".cm-cursor": { borderLeftColor: "var(--pl-ink)" },
+  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "var(--pl-runTint) !important" },
+  ".cm-parameter": { color: "var(--pl-late)", fontWeight: "600" },
+});
+
+const matcher = new MatchDecorator({ regexp: /(?<![:\w])::?([A-Za-z_]\w*)/g, decoration: (m) => (m[0].startsWith("::") ? null : Decoration.mark({ class: "cm-parameter" })) });
+export const parameterMarks = ViewPlugin.fromClass(
+  class {
+    decorations: DecorationSet;
+    constructor(view: EditorView) {
+      this.decorations = matcher.createDeco(view);
+    }
+    update(update: ViewUpdate) {
+      this.decorations = matcher.updateDeco(update, this.decorations);
+    }
+  },
+  { decorations: (plugin) => plugin.decorations },
+);
+
+const dialects: Record<string, SQLDialect> = { mariadb: MariaSQL, sqlite: SQLite };
+export const languageOf = (engine: string) => sql({ dialect: dialects[engine] ?? PostgreSQL });
+export const looks = [syntaxHighlighting(colours), theme];

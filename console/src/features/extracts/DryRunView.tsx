@@ -1,0 +1,56 @@
+import { useQuery } from "@tanstack/react-query";
+import { App, Button, Modal, Tabs } from "antd";
+import { api, must, type RunBody } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { count } from "../../lib/words";
+
+function Copied({ text, label }: { text: string; label: string }) {
+  const { message } = App.useApp();
+  return (
+    <>
+      <pre className="mono said-statement" tabIndex={0} aria-label={label} style={{ whiteSpace: "pre-wrap", overflowWrap: "anywhere" }}>{text}</pre>
+      <Button size="small" onClick={() => void navigator.clipboard.writeText(text).then(() => message.success("Copied."))}>Copy</Button>
+    </>
+  );
+}
+
+const shown = (value: unknown): string => (value === null ? "∅" : Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value));
+
+/** What a run would do: nothing is started, no source is asked. */
+export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => void }) {
+  const query = useQuery({ queryKey: ["dry-run", body], gcTime: 0, retry: false, queryFn: () => must(api.POST("/api/v1/dry-runs", { body })) });
+  const found = query.data;
+  const who = found && Object.entries(found.reads).filter(([key]) => ["host", "port", "database", "user", "path", "folder"].includes(key));
+  return (
+    <Modal open title={`What a run of ${body.extract} would do`} width={880} footer={<Button onClick={onClose}>Close</Button>} onCancel={onClose}>
+      <ProblemNote error={query.error} />
+      {found && (
+        <>
+          <dl className="facts">
+            <dt>Revision</dt><dd>{found.revision}</dd>
+            <dt>Reads</dt><dd>{found.source} ({found.engine}) in {found.environment}, read-only: <span className="mono">{who!.map(([key, value]) => `${key} ${value}`).join(", ")}</span></dd>
+            <dt>Data date</dt><dd>{found.data_date}</dd>
+            <dt>To expect</dt><dd>{found.expected ? `${count(found.expected.rows)} rows (${count(found.expected.rows_least)} to ${count(found.expected.rows_most)}) in ${found.expected.seconds} s, the median of ${found.expected.runs} runs` : "unknown: it has not finished in this environment yet"}</dd>
+            <dt>Stops at</dt><dd>{found.limits.seconds} s{found.limits.rows !== null && `, ${count(found.limits.rows)} rows`}{found.limits.bytes !== null && `, ${count(found.limits.bytes)} bytes`}</dd>
+          </dl>
+          {found.warnings.map((warning) => <div className="flag" key={warning}>{warning}</div>)}
+          <h2>Files</h2>
+          <ul style={{ margin: 0, paddingLeft: 18 }}>{found.files.map((file) => <li key={file.name} className="mono" style={{ overflowWrap: "anywhere" }}>{file.delivered_path || file.name}{file.replaces && <span className="said"> replaces the one there</span>}</li>)}</ul>
+          <Tabs items={[
+            ...found.statements.map((each, n) => ({
+              key: String(n), label: found.statements.length > 1 ? each.title : "Statement",
+              children: (
+                <>
+                  <p className="dim">{Object.entries(each.bound).map(([name, value]) => `:${name} = ${shown(value)}`).join("; ") || "no values are bound"}</p>
+                  <Copied text={each.filled_in} label="The statement with its values" />
+                </>
+              ),
+            })),
+            { key: "command", label: "Command", children: <Copied text={found.code.command} label="The command that runs it" /> },
+            { key: "python", label: "Python", children: <Copied text={found.code.python} label="The Python that runs it" /> },
+          ]} />
+        </>
+      )}
+    </Modal>
+  );
+}

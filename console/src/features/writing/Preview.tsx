@@ -1,0 +1,50 @@
+import { Button, InputNumber } from "antd";
+import { useState } from "react";
+import { api, must, type PreviewBody } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import type { Cell } from "../../lib/grid";
+import { count } from "../../lib/words";
+import { ResultGrid } from "../browse/ResultGrid";
+import { useStarted } from "../browse/useInquiry";
+
+const begin = (body: PreviewBody) => must(api.POST("/api/v1/previews", { body }));
+
+/** The first rows of one statement, and on request how many there are. `bodyOf` gives what is on the screen now. */
+export function usePreview(bodyOf: () => PreviewBody) {
+  const rows = useStarted(begin);
+  const total = useStarted(begin);
+  const [most, setMost] = useState(100);
+  const [title, setTitle] = useState("");
+  const start = (name: string) => { setTitle(name); rows.ask({ ...bodyOf(), rows: most }); };
+  return { rows, total, most, setMost, title, start, counted: () => total.ask({ ...bodyOf(), total: true }) };
+}
+
+export function Preview({ preview, label }: { preview: ReturnType<typeof usePreview>; label: string }) {
+  const { rows, total, most, setMost, title } = preview;
+  const result = rows.found?.result;
+  const number = total.found?.result?.rows?.[0]?.[0];
+  const failed = rows.found?.error ?? total.found?.error;
+  const who = result?.identity;
+  return (
+    <section aria-label="Preview">
+      <div className="filters">
+        <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={most} onChange={(value) => setMost(value ?? 100)} style={{ width: 76 }} /> rows</label>
+        {result?.rows && <Button size="small" loading={total.busy} onClick={preview.counted}>Count all rows</Button>}
+        {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
+        <span aria-live="polite" className="dim">
+          {rows.busy ? "Looking…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
+          {typeof number === "string" && `, ${count(Number(number))} rows there are`}
+          {who && `, read as ${Object.entries(who).map(([key, value]) => `${key} ${value}`).join(", ")}, read-only`}
+        </span>
+      </div>
+      <ProblemNote error={rows.error ?? total.error} />
+      {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
+      {rows.found && result?.rows && result.columns && (
+        <>
+          <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof number === "string" ? Number(number) : undefined} label={label} />
+          {result.notes?.map((note) => <div className="flag" style={{ margin: "4px 0" }} key={note}>{note}</div>)}
+        </>
+      )}
+    </section>
+  );
+}

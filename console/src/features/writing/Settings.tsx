@@ -1,0 +1,23 @@
+import { Checkbox, Input, Select } from "antd";
+import type { Source } from "../../api/client";
+import type { Draft } from "./useDraft";
+
+const FORMATS = ["csv", "xlsx", "json"];
+
+/** What a revision holds besides statement and parameters. Another source must be of the same engine. */
+export function Settings({ draft, sources, engine, onChange }: { draft: Draft; sources: Source[]; engine: string; onChange: (more: Partial<Draft>) => void }) {
+  return (
+    <div className="settings-grid" style={{ marginTop: 8 }}>
+      <label htmlFor="draft-source">Source</label>
+      <Select id="draft-source" value={draft.source} onChange={(source: string) => onChange({ source })} options={sources.filter((s) => s.engine === engine).map((s) => ({ value: s.name, label: s.name }))} style={{ maxWidth: 260 }} />
+      <span id="draft-formats">Formats</span>
+      <Checkbox.Group aria-labelledby="draft-formats" options={FORMATS} value={draft.formats} onChange={(formats: string[]) => onChange({ formats })} />
+      <label htmlFor="draft-file">File name</label>
+      <Input id="draft-file" className="mono" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
+      <label htmlFor="draft-into">Deliver into</label>
+      <Input id="draft-into" className="mono" placeholder="a folder below the delivery folders; empty: not delivered" value={draft.deliver_into} onChange={(e) => onChange({ deliver_into: e.target.value })} />
+      <label htmlFor="draft-notes">Notes, in Markdown</label>
+      <Input.TextArea id="draft-notes" autoSize={{ minRows: 3, maxRows: 12 }} value={draft.notes} onChange={(e) => onChange({ notes: e.target.value })} />
+    </div>
+  );
+}

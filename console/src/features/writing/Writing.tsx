@@ -1,0 +1,145 @@
+import { useEffect, useRef, useState } from "react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Input } from "antd";
+import { api, must, Problem, type Extract, type PreviewBody, type Remark } from "../../api/client";
+import { DifferenceView } from "../../components/DifferenceView";
+import { ProblemNote } from "../../components/ProblemNote";
+import { StatementView } from "../../components/StatementView";
+import { moment } from "../../lib/words";
+import { useMe } from "../session/useMe";
+import { Parameters } from "./Parameters";
+import { partAt } from "./places";
+import { Preview, usePreview } from "./Preview";
+import { Settings } from "./Settings";
+import { SqlEditor, type EditorHandle } from "./SqlEditor";
+import { useRemarks } from "./useRemarks";
+import type { useDraft } from "./useDraft";
+
+const marks = { error: "✕", warning: "!", note: "·" } as const;
+
+function Remarks({ remarks, onGo }: { remarks: Remark[]; onGo: (remark: Remark) => void }) {
+  return (
+    <ul className="remarks" aria-label="Remarks">
+      {remarks.map((r, n) => (
+        <li key={n}><button type="button" onClick={() => onGo(r)}>
+          <span className={r.severity} aria-label={r.severity}>{marks[r.severity]}</span><span className="dim">{r.line}:{r.column}</span><span><b>{r.message}</b> {r.hint}</span>
+        </button></li>
+      ))}
+    </ul>
+  );
+}
+
+/** Somebody saved meanwhile: both texts, what differs, and the two ways on. */
+function Conflict({ extract, statement, onKeep, onDrop }: { extract: Extract; statement: string; onKeep: () => void; onDrop: () => void }) {
+  const { revision } = extract;
+  const differ = useQuery({
+    queryKey: ["text-differences", revision.statement, statement],
+    queryFn: () => must(api.POST("/api/v1/differences", { body: { before: revision.statement, after: statement } })),
+  });
+  return (
+    <div className="conflict" role="alert">
+      <strong>{revision.author} saved revision {revision.number} on {moment(revision.saved_at)}, after you began.</strong>
+      <p style={{ margin: "4px 0" }}>{revision.change_note && `“${revision.change_note}”. `}From that revision (−) to your text (+):</p>
+      {differ.data && <DifferenceView lines={differ.data} label="From the saved revision to your text" />}
+      <div className="filters" style={{ marginTop: 6 }}>
+        <Button size="small" onClick={onKeep}>Go on with mine, on top of revision {revision.number}</Button>
+        <Button size="small" onClick={onDrop}>Drop mine, take theirs</Button>
+      </div>
+    </div>
+  );
+}
+
+interface Props { extract: Extract; engine: string; drafting: ReturnType<typeof useDraft>; environment: string | undefined; values: () => { values: Record<string, unknown>; data_date?: string | undefined } }
+
+/** Statement, remarks, preview, parameters and settings of an extract, and the save that makes a revision. */
+export function Writing({ extract, engine, drafting, environment, values }: Props) {
+  const { draft, changed, stale, change, drop, became } = drafting;
+  const client = useQueryClient();
+  const { message } = App.useApp();
+  const { may } = useMe();
+  const writable = may("author") && !extract.archived_at;
+  const editor = useRef<EditorHandle>(null);
+  const [note, setNote] = useState("");
+  const remarks = useRemarks(writable, draft.source, environment, draft.statement, draft.parameters);
+  const words = useQuery({
+    queryKey: ["words", draft.source, environment], enabled: writable && !!environment, staleTime: 300_000,
+    queryFn: () => must(api.GET("/api/v1/sources/{name}/words", { params: { path: { name: draft.source }, query: { environment: environment! } } })),
+  });
+  const shared = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
+  const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
+  const save = useMutation({
+    mutationFn: () => {
+      const { base, ...content } = draft;
+      return must(api.PATCH("/api/v1/extracts/{name}", {
+        params: { path: { name: extract.name } }, headers: { "If-Match": `"${base}"` },
+        body: { ...content, parameters: draft.parameters, change_note: note },
+      }));
+    },
+    onSuccess: (saved) => {
+      became(saved);
+      setNote("");
+      void message.success(`Saved as revision ${saved.revision.number}.`);
+      void client.invalidateQueries();
+    },
+    onError: (error) => { if (error instanceof Problem && error.code === "edited_meanwhile") void client.invalidateQueries({ queryKey: ["extract", extract.name] }); },
+  });
+  const part = () => partAt(remarks.parts, editor.current?.line() ?? 1);
+  const preview = usePreview((): PreviewBody => {
+    const { values: given, data_date } = values();
+    return { source: draft.source, environment: environment ?? "", statement: draft.statement, parameters: draft.parameters, part: part(), values: given, total: false, ...(data_date ? { data_date } : {}) };
+  });
+  const look = () => { if (environment) preview.start(remarks.parts.length > 1 ? (remarks.parts[part()]?.title ?? "") : ""); };
+  const trySave = () => { if (changed && !stale && !save.isPending) save.mutate(); };
+  useEffect(() => {
+    const keys = (event: KeyboardEvent) => {
+      if (!(event.ctrlKey || event.metaKey) || event.defaultPrevented) return;
+      if (event.key === "s" && writable) { event.preventDefault(); trySave(); }
+    };
+    window.addEventListener("keydown", keys);
+    return () => window.removeEventListener("keydown", keys);
+  });
+  if (!writable) return <StatementView text={extract.revision.statement} engine={engine} label="Statement" />;
+  const format = async () => {
+    const { format: formatted } = await import("sql-formatter");
+    try {
+      const language = ({ mariadb: "mariadb", sqlite: "sqlite", duckdb: "duckdb", files: "duckdb" } as const)[engine] ?? "postgresql";
+      change({ statement: formatted(draft.statement, { language, keywordCase: "preserve", paramTypes: { named: [":"] }, tabWidth: 2, linesBetweenQueries: 1 }) + "\n" });
+    } catch {
+      void message.warning("The statement cannot be formatted as it stands; correct the remarks first.");
+    }
+  };
+  const used = [...new Set([...draft.statement.matchAll(/(?<![:\w])::?([a-z_]\w*)/g)].filter((found) => !found[0].startsWith("::")).map((found) => found[1]!))];
+  const errors = remarks.remarks?.filter((r) => r.severity === "error").length ?? 0;
+  return (
+    <>
+      {stale && <Conflict extract={extract} statement={draft.statement} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}
+      <SqlEditor
+        ref={editor} text={draft.statement} engine={engine} tables={words.data?.tables ?? []} remarks={remarks.remarks}
+        parameters={[...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])), "data_date", "due_time"]}
+        onChange={(statement) => change({ statement })} onSave={trySave} onPreview={look}
+      />
+      <div className="said-line">
+        <Button size="small" type="primary" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
+        <Button size="small" onClick={() => void format()}>Format</Button>
+        <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
+        <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? `${errors} to correct` : remarks.remarks.length ? `${remarks.remarks.length} to mind` : remarks.asked ? `The database understands ${remarks.parts.length > 1 ? `all ${remarks.parts.length} statements` : "it"}.` : ""}</span>
+        {words.data && !words.data.gathered_at && <span className="dim">No completion of tables yet: look around in the source first.</span>}
+      </div>
+      {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}
+      <Preview preview={preview} label={extract.name} />
+      <h2>Parameters</h2>
+      <Parameters parameters={draft.parameters} used={used} shared={shared.data ?? []} sources={sources.data ?? []} onChange={(parameters) => change({ parameters })} />
+      <details style={{ margin: "10px 0" }}>
+        <summary>Source, files and notes</summary>
+        <Settings draft={draft} sources={sources.data ?? []} engine={engine} onChange={change} />
+      </details>
+      {!(save.error instanceof Problem && save.error.code === "edited_meanwhile") && <ProblemNote error={save.error} />}
+      <div className="filters">
+        <Input aria-label="What this save changes" placeholder="What this save changes" value={note} onChange={(e) => setNote(e.target.value)} style={{ maxWidth: 360 }} />
+        <Button title="Ctrl+S" disabled={!changed || stale} loading={save.isPending} onClick={trySave}>Save revision</Button>
+        {changed && !stale && <Button type="text" onClick={drop}>Undo changes</Button>}
+        {changed && <span className="dim">unsaved; kept in this browser</span>}
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,43 @@
+import { useEffect, useState } from "react";
+import type { Extract, Parameter } from "../../api/client";
+
+/** What an author changes before it becomes a revision. `base` is the revision it was begun from. */
+export interface Draft { base: number; statement: string; parameters: Parameter[]; source: string; formats: string[]; file_name: string; deliver_into: string; notes: string }
+
+const keyOf = (name: string) => `unsaved:${name}`;
+
+export function draftOf(extract: Extract): Draft {
+  const { number, statement, parameters, source, formats, file_name, deliver_into, notes } = extract.revision;
+  return { base: number, statement, parameters, source, formats, file_name, deliver_into, notes };
+}
+
+const content = (draft: Draft) => JSON.stringify({ ...draft, base: 0 });
+
+function kept(name: string): Draft | null {
+  try {
+    const found = localStorage.getItem(keyOf(name));
+    return found ? (JSON.parse(found) as Draft) : null;
+  } catch {
+    return null; // what cannot be read is not a draft
+  }
+}
+
+/** The draft of an extract, kept in this browser until it is saved or dropped: it survives a reload and a closed page. */
+export function useDraft(extract: Extract) {
+  const saved = draftOf(extract);
+  const [draft, setDraft] = useState<Draft>(() => kept(extract.name) ?? saved);
+  const changed = content(draft) !== content(saved);
+  const { name } = extract;
+  useEffect(() => {
+    if (changed) localStorage.setItem(keyOf(name), JSON.stringify(draft));
+    else localStorage.removeItem(keyOf(name));
+  }, [name, changed, draft]);
+  return {
+    draft,
+    changed,
+    stale: changed && draft.base !== extract.revision.number,
+    change: (more: Partial<Draft>) => setDraft((now) => ({ ...now, ...more })),
+    drop: () => { localStorage.removeItem(keyOf(name)); setDraft(draftOf(extract)); },
+    became: (next: Extract) => { localStorage.removeItem(keyOf(name)); setDraft(draftOf(next)); },
+  };
+}
