@@ -63,35 +63,6 @@ def test_a_wrong_password_and_a_failed_run_say_the_next_step(page):
     expect(page.get_by_role("alert")).to_contain_text('Perhaps you meant to reference the column "d.name".')
 
 
-def test_an_author_saves_a_revision_and_a_second_one_is_told(page, service):
-    sign_in(page, "author")
-    with service.ladle() as ladle:
-        ladle.extracts.add("in_console", "metering", "select 1 as a")
-        page.goto("/extracts/in_console")
-        editor = page.get_by_role("textbox", name="Statement", exact=True)
-        editor.click()
-        page.keyboard.press("Control+a")
-        page.keyboard.type("select 2 as a, :since as since")
-        page.get_by_text("Parameters, as JSON").first.click()
-        page.get_by_role("textbox", name="Parameters, as JSON").fill('[{"name": "since", "type": "date"}]')
-        page.get_by_placeholder("What this save changes").fill("asks for a date")
-        page.get_by_role("button", name="Save revision").click()
-        expect(page.get_by_text("revision 2 by author")).to_be_visible()
-        expect(page.locator(".ant-picker").first).to_be_visible()
-        editor.click()
-        page.keyboard.press("Control+a")
-        page.keyboard.type("select 3 as a")
-        page.reload()
-        expect(page.get_by_role("textbox", name="Statement", exact=True)).to_contain_text("select 3 as a")
-        ladle.extracts.save("in_console", notes="saved by somebody else", revision=2)
-        page.get_by_role("textbox", name="Statement", exact=True).click()
-        page.keyboard.press("Control+s")
-    expect(page.get_by_role("alert")).to_contain_text("is at revision 3, saved by administrator")
-    page.said[:] = [text for text in page.said if "412" not in text]
-    page.get_by_role("tab", name="Revisions").click()
-    expect(page.get_by_text("asks for a date")).to_be_visible()
-
-
 def test_schedules_and_sources_by_keyboard(page):
     sign_in(page)
     page.goto("/schedules")

@@ -149,6 +149,8 @@ def test_remarks_bring_the_databases_word_and_where_a_name_is(http, looked_aroun
         ("table_missing", 4, 15, 6, "It is not in this source, but in source works."),
     ]
     assert [(s["title"], s["line"], s["end_line"]) for s in found["statements"]] == [("One", 1, 2), ("Two", 3, 4)]
+    half = remarks(http, "select d.nmae from districts d; select :nowhere")
+    assert [(r["code"], r["column"]) for r in half["remarks"]] == [("column_missing", 10), ("parameter_undeclared", 40)]
     right = remarks(http, "select name, district_id as n from districts where zone = :zone", parameters=[{"name": "zone"}])
     assert right["remarks"] == []
     assert [(c["name"], c["kind"]) for c in right["statements"][0]["columns"]] == [("name", "text"), ("n", "integer")]

@@ -44,10 +44,18 @@ def settings_between(before: Mapping[str, Any], after: Mapping[str, Any]) -> Ite
         if _named(old) and _named(new):
             olds, news = {item["name"]: item for item in old or []}, {item["name"]: item for item in new or []}
             for name in dict.fromkeys([*olds, *news]):
-                if olds.get(name) != news.get(name):
-                    yield {"field": f"{key}: {name}", "before": olds.get(name), "after": news.get(name)}
+                yield from _member(f"{key}: {name}", olds.get(name), news.get(name))
         else:
             yield {"field": key, "before": old, "after": new}
+
+
+def _member(where: str, old: dict[str, Any] | None, new: dict[str, Any] | None) -> Iterator[dict[str, Any]]:
+    if old is None or new is None:
+        yield {"field": where, "before": old, "after": new}
+        return
+    for field in dict.fromkeys([*old, *new]):
+        if old.get(field) != new.get(field):
+            yield {"field": f"{where}, {field}", "before": old.get(field), "after": new.get(field)}
 
 
 def _named(value: Any) -> bool:

@@ -1,4 +1,4 @@
-import { Button, InputNumber } from "antd";
+import { Button } from "antd";
 import { useState } from "react";
 import { api, must, type PreviewBody } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -20,7 +20,7 @@ export function usePreview(bodyOf: () => PreviewBody) {
 }
 
 export function Preview({ preview, label }: { preview: ReturnType<typeof usePreview>; label: string }) {
-  const { rows, total, most, setMost, title } = preview;
+  const { rows, total, title } = preview;
   const result = rows.found?.result;
   const number = total.found?.result?.rows?.[0]?.[0];
   const failed = rows.found?.error ?? total.found?.error;
@@ -28,7 +28,6 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
   return (
     <section aria-label="Preview">
       <div className="filters">
-        <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={most} onChange={(value) => setMost(value ?? 100)} style={{ width: 76 }} /> rows</label>
         {result?.rows && <Button size="small" loading={total.busy} onClick={preview.counted}>Count all rows</Button>}
         {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
         <span aria-live="polite" className="dim">

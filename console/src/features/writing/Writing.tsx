@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Input } from "antd";
+import { App, Button, Input, InputNumber } from "antd";
 import { api, must, Problem, type Extract, type PreviewBody, type Remark } from "../../api/client";
 import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -13,8 +13,9 @@ import { Preview, usePreview } from "./Preview";
 import { Settings } from "./Settings";
 import { SqlEditor, type EditorHandle } from "./SqlEditor";
 import { useRemarks } from "./useRemarks";
-import type { useDraft } from "./useDraft";
+import { draftOf, type Draft, type useDraft } from "./useDraft";
 
+const shown = (value: unknown) => (typeof value === "string" ? value || "nothing" : JSON.stringify(value)).slice(0, 120);
 const marks = { error: "✕", warning: "!", note: "·" } as const;
 
 function Remarks({ remarks, onGo }: { remarks: Remark[]; onGo: (remark: Remark) => void }) {
@@ -30,8 +31,11 @@ function Remarks({ remarks, onGo }: { remarks: Remark[]; onGo: (remark: Remark) 
 }
 
 /** Somebody saved meanwhile: both texts, what differs, and the two ways on. */
-function Conflict({ extract, statement, onKeep, onDrop }: { extract: Extract; statement: string; onKeep: () => void; onDrop: () => void }) {
+function Conflict({ extract, draft, onKeep, onDrop }: { extract: Extract; draft: Draft; onKeep: () => void; onDrop: () => void }) {
   const { revision } = extract;
+  const { statement } = draft;
+  const theirs = draftOf(extract);
+  const others = (Object.keys(theirs) as (keyof Draft)[]).filter((key) => key !== "base" && key !== "statement" && JSON.stringify(theirs[key]) !== JSON.stringify(draft[key]));
   const differ = useQuery({
     queryKey: ["text-differences", revision.statement, statement],
     queryFn: () => must(api.POST("/api/v1/differences", { body: { before: revision.statement, after: statement } })),
@@ -40,6 +44,7 @@ function Conflict({ extract, statement, onKeep, onDrop }: { extract: Extract; st
     <div className="conflict" role="alert">
       <strong>{revision.author} saved revision {revision.number} on {moment(revision.saved_at)}, after you began.</strong>
       <p style={{ margin: "4px 0" }}>{revision.change_note && `“${revision.change_note}”. `}From that revision (−) to your text (+):</p>
+      {others.length > 0 && <p style={{ margin: "4px 0" }}>Also differing: {others.map((key) => `${key.replace("_", " ")} (${shown(theirs[key])} there, ${shown(draft[key])} here)`).join("; ")}.</p>}
       {differ.data && <DifferenceView lines={differ.data} label="From the saved revision to your text" />}
       <div className="filters" style={{ marginTop: 6 }}>
         <Button size="small" onClick={onKeep}>Go on with mine, on top of revision {revision.number}</Button>
@@ -112,20 +117,21 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
   const errors = remarks.remarks?.filter((r) => r.severity === "error").length ?? 0;
   return (
     <>
-      {stale && <Conflict extract={extract} statement={draft.statement} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}
       <SqlEditor
         ref={editor} text={draft.statement} engine={engine} tables={words.data?.tables ?? []} remarks={remarks.remarks}
         parameters={[...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])), "data_date", "due_time"]}
         onChange={(statement) => change({ statement })} onSave={trySave} onPreview={look}
       />
       <div className="said-line">
-        <Button size="small" type="primary" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
+        <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
+        <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={preview.most} onChange={(value) => preview.setMost(value ?? 100)} style={{ width: 70 }} /> rows</label>
         <Button size="small" onClick={() => void format()}>Format</Button>
         <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
         <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? `${errors} to correct` : remarks.remarks.length ? `${remarks.remarks.length} to mind` : remarks.asked ? `The database understands ${remarks.parts.length > 1 ? `all ${remarks.parts.length} statements` : "it"}.` : ""}</span>
         {words.data && !words.data.gathered_at && <span className="dim">No completion of tables yet: look around in the source first.</span>}
       </div>
       {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}
+      {stale && <Conflict extract={extract} draft={draft} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}
       <Preview preview={preview} label={extract.name} />
       <h2>Parameters</h2>
       <Parameters parameters={draft.parameters} used={used} shared={shared.data ?? []} sources={sources.data ?? []} onChange={(parameters) => change({ parameters })} />
@@ -138,7 +144,7 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
         <Input aria-label="What this save changes" placeholder="What this save changes" value={note} onChange={(e) => setNote(e.target.value)} style={{ maxWidth: 360 }} />
         <Button title="Ctrl+S" disabled={!changed || stale} loading={save.isPending} onClick={trySave}>Save revision</Button>
         {changed && !stale && <Button type="text" onClick={drop}>Undo changes</Button>}
-        {changed && <span className="dim">unsaved; kept in this browser</span>}
+        {changed && <span className="dim" style={{ whiteSpace: "nowrap" }}>kept in this browser</span>}
       </div>
     </>
   );

@@ -12,7 +12,7 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core import advice
 from patient_ladle.core.advice import Remark
 from patient_ladle.core.dialects import Dialect
-from patient_ladle.core.errors import BadInput, LadleError, from_dict
+from patient_ladle.core.errors import BadInput, LadleError, StatementRefused, from_dict
 from patient_ladle.core.parameters import Parameter
 from patient_ladle.core.scanner import Part, place, statements
 from patient_ladle.service.people.models import Person
@@ -25,28 +25,42 @@ def diagnose(person: Person, address: Address, text: str, parameters: Sequence[d
     began = time.monotonic()
     dialect = get_engine(address.source.engine).dialect
     declared, remarks = _declared(parameters)
+    usable = not remarks
     remarks += advice.of_text(text, dialect, declared)
-    parts: list[Part] = []
-    described: list[dict[str, Any]] = []
-    asked = False
-    if not any(remark.severity == "error" for remark in remarks):
-        parts = statements(text, dialect)
-        catalogue = kept_catalogue(address)
+    parts = _parts(text, dialect)
+    described: dict[Part, dict[str, Any]] = {}
+    asked = [part for part in parts if usable and not _has_error(text, part, remarks)]
+    if asked:
         try:
-            described = understand(person, address, [part.text for part in parts], [p.to_dict() for p in declared])
-            asked = True
-            for part, found in zip(parts, described, strict=True):
-                remarks += _of_answer(found, text, part, dialect, address)
+            found = understand(person, address, [part.text for part in asked], [p.to_dict() for p in declared])
+            described = dict(zip(asked, found, strict=True))
+            for part in asked:
+                remarks += _of_answer(described[part], text, part, dialect, address)
         except LadleError as error:
             remarks += _of_silence(error, text, dialect, address)
-        if catalogue is not None:
-            remarks += advice.of_types(text, dialect, declared, catalogue)
+    catalogue = kept_catalogue(address)
+    if parts and catalogue is not None:
+        remarks += advice.of_types(text, dialect, declared, catalogue)
     return {
         "remarks": [remark.to_dict() for remark in sorted(remarks, key=lambda r: (r.line, r.column))],
-        "asked": asked,
-        "statements": [_shown(text, part, described[n] if asked else {}) for n, part in enumerate(parts)],
+        "asked": bool(described),
+        "statements": [_shown(text, part, described.get(part, {})) for part in parts],
         "seconds": round(time.monotonic() - began, 3),
     }
+
+
+def _parts(text: str, dialect: Dialect) -> list[Part]:
+    """None where the text is refused as a whole; the remark that says so is made elsewhere."""
+    try:
+        return statements(text, dialect)
+    except StatementRefused:
+        return []
+
+
+def _has_error(text: str, part: Part, remarks: Sequence[Remark]) -> bool:
+    """Whether the text alone tells that the database would not understand the statement."""
+    begins, ends = place(text, part.start), place(text, part.end)
+    return any(r.severity == "error" and begins <= (r.line, r.column) <= ends for r in remarks)
 
 
 def _shown(text: str, part: Part, found: dict[str, Any]) -> dict[str, Any]:

@@ -24,7 +24,7 @@ from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, FormerName, Revision
-from .shared_values import shared_value_named
+from .shared_values import declared_by, shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "notes")
 """Fields of a revision that an author gives, besides the source."""
@@ -189,8 +189,10 @@ def revision_numbered(extract: Extract, number: int) -> Revision:
 def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
     """Between two revisions: lines of the statement, and settings. Raises NotFound."""
     before, after = revision_numbered(extract, first), revision_numbered(extract, second)
+    compared = [key for key in CONTENT if key not in ("statement", "parameters")]
     settings_of = [
-        {"source": each.source.name, **{key: getattr(each, key) for key in CONTENT if key != "statement"}}
+        {"source": each.source.name, "parameters": [p.to_dict() for p in declared_by(each)]}
+        | {key: getattr(each, key) for key in compared}
         for each in (before, after)
     ]
     return {
