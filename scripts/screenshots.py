@@ -82,7 +82,66 @@ def _record(page: Page) -> None:
     page.get_by_role("img", name="picture, image/png").wait_for()
 
 
+def _write(page: Page, name: str, text: str) -> None:
+    page.evaluate("localStorage.clear()")  # what an earlier picture left unsaved
+    page.goto(f"/extracts/{name}")
+    page.get_by_text("The database understands").wait_for()
+    page.get_by_role("textbox", name="Statement", exact=True).click()
+    if text:
+        page.keyboard.press("Control+a")
+        page.keyboard.insert_text(text)
+
+
+def _completion(page: Page) -> None:
+    text = "-- litres by district\nselect d.name, sum(r.litres) as litres\nfrom readings r\njoin meters m using (meter_id)\n"
+    text += "join premises p using (premise_id)\njoin districts d using (district_id)\nwhere d.zone = :zone\n  and r."
+    _write(page, "monthly_consumption", text)
+    page.keyboard.type("re")
+    page.get_by_role("listbox").wait_for()
+    page.wait_for_timeout(800)
+
+
+def _remark(page: Page) -> None:
+    text = "select d.nmae as district, count(*) as orders\nfrom districts d\nwhere d.zone = :zone\ngroup by d.nmae;\n\n"
+    _write(page, "monthly_consumption", text + "select w.kind, w.opened_at from work_orders w")
+    page.get_by_text("but in source works").wait_for()
+    page.keyboard.press("Escape")
+
+
+def _preview(page: Page) -> None:
+    _write(page, "district_review", "")
+    page.keyboard.press("Control+End")
+    page.keyboard.press("Control+Enter")
+    page.get_by_role("grid").wait_for()
+
+
+def _dry_run(page: Page) -> None:
+    page.goto("/extracts/estimated_readings")
+    page.get_by_role("button", name="Dry run").click()
+    page.get_by_text("To expect").wait_for()
+
+
+def _differences(page: Page) -> None:
+    path = "/api/v1/extracts/old_repairs"
+    revision = page.request.get(path).json()["revision"]
+    if revision["number"] == 1:
+        text = revision["statement"].replace("o.kind, o.note", "o.kind, left(o.note, 80) as note")
+        cookies = {cookie["name"]: cookie["value"] for cookie in page.context.cookies()}
+        headers = {"X-CSRFToken": cookies["csrftoken"], "Referer": page.url}
+        body = {"statement": text, "formats": ["xlsx"], "change_note": "short notes, for the crews' lists"}
+        assert page.request.patch(path, data=body, headers=headers).ok
+    page.goto("/extracts/old_repairs")
+    page.get_by_role("tab", name="Revisions").click()
+    page.get_by_role("region", name="The statement").wait_for()
+
+
 PAGES = {
+    "completion": _completion,
+    "remark": _remark,
+    "preview": _preview,
+    "dry-run": _dry_run,
+    "differences": _differences,
+    "values": _at("/values"),
     "runs": _at("/"),
     "run": lambda page: page.goto(_finished_run(page)),
     "extracts": _at("/extracts"),

@@ -68,7 +68,7 @@ def demo(home):
     assert left == [], "Ctrl+C must end everything that the demo started"
 
 
-@pytest.mark.parametrize("document", ["README.md", "docs/how-to.md", "docs/sources.md"])
+@pytest.mark.parametrize("document", ["README.md", "docs/how-to.md", "docs/sources.md", "docs/writing.md"])
 def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path):
     subprocess.run([*LADLE, "sign-in", "rita"], env=demo, check=True, capture_output=True)
     wanted = [step for step in steps(document) if not step.startswith("LADLE_")]

@@ -260,7 +260,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         "reader@127.0.0.1",
         "/* :since */ '2026-10-01'::date",
         "ladle run start dry",
-        "median of 1 runs",
+        "by the one run there was",
     ):
         assert words in shown
 

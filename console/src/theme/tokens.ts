@@ -35,6 +35,7 @@ export function kitTheme(mode: Mode): ThemeConfig {
       motion: !navigator.webdriver, // pictures and tests wait for nothing
     },
     components: {
+      Form: { itemMarginBottom: 12 },
       Table: {
         headerBg: "transparent", headerColor: p.ink2, headerSplitColor: "transparent", rowHoverBg: p.runTint,
         cellPaddingBlockSM: 4, cellPaddingInlineSM: 10, cellFontSizeSM: 14, borderColor: p.lineSoft,

@@ -187,9 +187,10 @@ def _remark(text: str, severity: str, code: str, message: str, hint: str, start:
 def of_refusal(error: LadleError) -> Remark:
     """A refusal that knows its place; what a remark shows anyway is left out of its words."""
     line, column = int(error.facts.get("line", 1)), int(error.facts.get("column", 1))
+    hint = "" if error.hint == "Correct the statement and save it again." else error.hint
     message = error.message.removeprefix("the database does not understand the statement: ")
     message = message.replace(f" (line {line}, column {column})", "").replace(f" at line {line}, column {column}", "")
-    return Remark("error", error.code, message, error.hint, line, column)
+    return Remark("error", error.code, message, hint, line, column)
 
 
 def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[Remark]:

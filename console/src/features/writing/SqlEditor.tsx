@@ -2,10 +2,10 @@ import { useEffect, useImperativeHandle, useRef, type Ref } from "react";
 import { acceptCompletion, autocompletion, completionKeymap, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { bracketMatching } from "@codemirror/language";
-import { setDiagnostics, type Diagnostic } from "@codemirror/lint";
+import { linter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
 import { highlightSelectionMatches, openSearchPanel, search, searchKeymap } from "@codemirror/search";
 import { EditorState } from "@codemirror/state";
-import { EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { EditorView, hoverTooltip, keymap, lineNumbers } from "@codemirror/view";
 import { cspNonce } from "../../app/nonce";
 import { looks, languageOf, parameterMarks } from "../../components/sqlLook";
 import type { Remark } from "../../api/client";
@@ -27,15 +27,35 @@ interface Props {
   onPreview: () => void;
 }
 
+/** A remark where the pointer rests, below its line, so that the text around it stays readable. */
+const remarkTip = (remarks: () => Remark[]) =>
+  hoverTooltip((view, at) => {
+    const doc = view.state.doc.toString();
+    const here = remarks().map((remark) => ({ remark, span: spanOf(doc, remark) })).filter(({ span }) => span[0] <= at && at <= span[1]);
+    if (!here.length) return null;
+    return {
+      pos: here[0]!.span[0], end: here[0]!.span[1], above: false,
+      create: () => {
+        const dom = document.createElement("div");
+        for (const { remark } of here) {
+          const line = dom.appendChild(document.createElement("div"));
+          line.className = `remark-tip ${remark.severity}`;
+          line.textContent = `${remark.message} ${remark.hint}`;
+        }
+        return { dom };
+      },
+    };
+  });
+
 const KINDS: Record<string, string> = { column: "property", alias: "namespace", with: "class", table: "class", parameter: "variable", keyword: "keyword", word: "text" };
 
 /** The statement as its author writes it: completion by scope, remarks in place, find and replace, Ctrl+Enter, Ctrl+S. */
 export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onChange, onSave, onPreview }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
-  const now = useRef({ tables, parameters, onChange, onSave, onPreview });
+  const now = useRef({ tables, parameters, remarks, onChange, onSave, onPreview });
   useEffect(() => {
-    now.current = { tables, parameters, onChange, onSave, onPreview };
+    now.current = { tables, parameters, remarks, onChange, onSave, onPreview };
   });
   useImperativeHandle(ref, () => ({
     goTo: (remark) => {
@@ -66,6 +86,7 @@ export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onCh
             { key: "Tab", run: acceptCompletion },
             ...completionKeymap, ...searchKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab,
           ]),
+          linter(null, { tooltipFilter: () => [] }), remarkTip(() => now.current.remarks ?? []),
           languageOf(engine), parameterMarks, ...looks,
           EditorView.contentAttributes.of({ "aria-label": "Statement" }),
           EditorView.cspNonce.of(cspNonce),

@@ -6,6 +6,7 @@ import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
 import { moment } from "../../lib/words";
+import { useInquiry } from "../browse/useInquiry";
 import { useMe } from "../session/useMe";
 import { Parameters } from "./Parameters";
 import { partAt } from "./places";
@@ -70,6 +71,11 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
     queryKey: ["words", draft.source, environment], enabled: writable && !!environment, staleTime: 300_000,
     queryFn: () => must(api.GET("/api/v1/sources/{name}/words", { params: { path: { name: draft.source }, query: { environment: environment! } } })),
   });
+  const gather = useInquiry(draft.source);
+  const { ask: askFor, found: gathered } = gather;
+  const never = words.data !== undefined && words.data.gathered_at === null;
+  useEffect(() => { if (never && environment) askFor({ environment, kind: "catalogue" }); }, [never, askFor, environment]);
+  useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["words"] }); }, [gathered, client]);
   const shared = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
   const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
   const save = useMutation({
@@ -128,7 +134,7 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
         <Button size="small" onClick={() => void format()}>Format</Button>
         <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
         <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? `${errors} to correct` : remarks.remarks.length ? `${remarks.remarks.length} to mind` : remarks.asked ? `The database understands ${remarks.parts.length > 1 ? `all ${remarks.parts.length} statements` : "it"}.` : ""}</span>
-        {words.data && !words.data.gathered_at && <span className="dim">No completion of tables yet: look around in the source first.</span>}
+        {never && <span className="dim">{gathered?.error ? `No tables to complete: ${gathered.error.message}` : "Looking which tables there are…"}</span>}
       </div>
       {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}
       {stale && <Conflict extract={extract} draft={draft} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}

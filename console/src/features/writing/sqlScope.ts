@@ -207,5 +207,6 @@ export function completionAt(text: string, position: number, tables: readonly Ta
     ...listed,
     ...all.filter((token) => token.kind === "word" && token.text.length > 2 && !(token.from < position && token.to >= position)).map((token): Proposal => ({ label: token.text, kind: "word", detail: "in the text", boost: -5 })),
   ];
-  return { from, proposals: proposals.filter(({ label, kind }) => { const key = kind === "word" ? label.toLowerCase() : `${kind} ${label}`; if (seen.has(key) || (kind === "word" && [...seen].some((k) => k.endsWith(` ${label.toLowerCase()}`)))) return false; seen.add(key); return true; }) };
+  return { from, proposals: proposals.filter(({ label, kind }) => { if (!asked && label === typed) return false; // it stands there already
+    const key = kind === "word" ? label.toLowerCase() : `${kind} ${label}`; if (seen.has(key) || (kind === "word" && [...seen].some((k) => k.endsWith(` ${label.toLowerCase()}`)))) return false; seen.add(key); return true; }) };
 }

@@ -87,6 +87,10 @@ def run_start(args: argparse.Namespace) -> int:
         return _conclude(args, ladle, ladle.runs.start(args.extract, **body))
 
 
+def _of_runs(runs: int) -> str:
+    return "the one run there was" if runs == 1 else f"the median of {runs} runs"
+
+
 def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     if args.json:
         print_json(found)
@@ -95,7 +99,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     words = "unknown: it has not finished here yet"
     if expected:
         span = f"{expected['rows_least']:,} to {expected['rows_most']:,}"
-        words = f"{expected['rows']:,} rows ({span}) in {expected['seconds']:g} s, the median of {expected['runs']} runs"
+        words = f"{expected['rows']:,} rows ({span}) in {expected['seconds']:g} s, by {_of_runs(expected['runs'])}"
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
     print_facts(
         [

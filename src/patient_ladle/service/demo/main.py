@@ -15,8 +15,9 @@ from django.conf import settings
 from django.utils import timezone
 
 from patient_ladle.service.common.keys import kept_secret
-from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.extracts.services import add_extract
+from patient_ladle.service.extracts.models import Extract, SharedValue
+from patient_ladle.service.extracts.services import add_extract, label_extract
+from patient_ladle.service.extracts.shared_values import set_shared_value
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
@@ -24,12 +25,13 @@ from patient_ladle.service.runs.models import Run
 from patient_ladle.service.runs.services import start_run
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import add_schedule, edit_schedule
-from patient_ladle.service.sources.models import Environment, Source
+from patient_ladle.service.sources.inquiries import ask
+from patient_ladle.service.sources.models import Address, Environment, Inquiry, Source
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
 from . import data, field_data
 from .maria_server import MariaServer
-from .scenario import EXTRACTS, FIRST_RUNS, SCHEDULES
+from .scenario import EXTRACTS, FIRST_RUNS, SCHEDULES, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
 PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "reader"}
@@ -93,9 +95,14 @@ def _people_and_environments() -> None:
 
 def _repository() -> None:
     author, runner = Person.objects.get(name="amir"), Person.objects.get(name="rosa")
+    for shared in SHARED_VALUES:
+        if not SharedValue.objects.filter(name=shared["name"]).exists():
+            set_shared_value(author, **shared)
     for content in EXTRACTS:
         if not Extract.objects.filter(name=content["name"]).exists():
-            add_extract(author, change_note="first save", **content)
+            rest = {key: value for key, value in content.items() if key != "tags"}
+            add_extract(author, change_note="first save", **{"folder": "", **rest})
+            label_extract(content["name"], content.get("tags", []), None)
     soon = timezone.now() + timedelta(seconds=75)
     hourly = f"{soon.minute} * * * *"
     for schedule in SCHEDULES:
@@ -105,6 +112,15 @@ def _repository() -> None:
     if not Run.objects.exists():
         for body in FIRST_RUNS:
             start_run(runner, dict(body))
+
+
+def _look_around(stop: threading.Event) -> None:
+    """Gather what the sources hold, one after the other, so that an author finds names completed at the first letter."""
+    author = Person.objects.get(name="amir")
+    for address in Address.objects.filter(catalogue_at=None, environment__name="live").exclude(source__name="archive"):
+        asked = ask(author, address.source.name, {"kind": "catalogue", "environment": "live"})
+        while not stop.wait(0.3) and Inquiry.objects.filter(pk=asked.pk, ended_at=None).exists():
+            continue
 
 
 def main() -> int:
@@ -125,6 +141,7 @@ def main() -> int:
         _sources(home, cluster, maria)
         _repository()
         print(f"demo sources: {', '.join(NOTES)} are up (archive's address is wrong on purpose)", flush=True)
+        _look_around(stop)
         stop.wait()
     finally:
         cluster.stop()

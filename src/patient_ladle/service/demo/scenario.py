@@ -40,6 +40,43 @@ order by d.name
         ],
     },
     {
+        "name": "district_review",
+        "folder": "metering",
+        "source": "metering",
+        "formats": ["csv", "xlsx"],
+        "tags": ["monthly"],
+        "notes": "Two statements, **one snapshot**:\n\n1. premises and meters of each district\n2. what they used, month by month",
+        "statement": """-- Premises and meters
+select d.name as district, count(distinct p.premise_id) as premises, count(m.meter_id) as meters
+from districts d
+join premises p using (district_id)
+left join meters m using (premise_id)
+where d.zone = any(:zones)
+group by d.district_id, d.name
+order by d.name;
+
+-- Use by month
+select d.name as district, date_trunc('month', r.read_at)::date as month, round(sum(r.litres) / 1000.0, 3) as cubic_metres
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+where d.zone = any(:zones) and r.read_at >= :since
+group by d.district_id, d.name, 2
+order by d.name, 2
+""",
+        "parameters": [
+            {
+                "name": "zones",
+                "type": "text",
+                "many": True,
+                "default": ["North", "South", "Coast"],
+                "allowed": ["North", "South", "Coast"],
+            },
+            {"name": "since", "type": "date", "default": "start of last quarter", "most": "today"},
+        ],
+    },
+    {
         "name": "all_readings",
         "folder": "metering",
         "source": "metering",
@@ -72,7 +109,7 @@ having count(*) filter (where r.estimated) >= :at_least
 order by estimated desc, m.serial
 """,
         "parameters": [
-            {"name": "since", "type": "date", "note": "First day looked at."},
+            {"name": "since", "type": "date", "default": "start of last month", "note": "First day looked at."},
             {
                 "name": "zones",
                 "type": "text",
@@ -80,7 +117,13 @@ order by estimated desc, m.serial
                 "default": ["North", "South", "Coast"],
                 "allowed": ["North", "South", "Coast"],
             },
-            {"name": "at_least", "type": "integer", "default": 3, "note": "Estimates before a meter is listed."},
+            {
+                "name": "at_least",
+                "type": "integer",
+                "shared": "estimates_before_a_visit",
+                "least": 1,
+                "note": "Estimates before a meter is listed.",
+            },
         ],
     },
     {
@@ -156,10 +199,18 @@ from work_orders o
 join districts d on d.district_id = o.district_id
 left join crews c on c.crew_id = o.crew_id
 where o.closed_at is null and o.opened_at < :data_date - interval :days day
-  and o.kind in :kinds
+  and o.kind in :kinds and (:crew is null or o.crew_id = :crew)
 order by o.opened_at, o.order_id
 """,
+        "tags": ["weekly"],
         "parameters": [
+            {
+                "name": "crew",
+                "type": "integer",
+                "required": False,
+                "choices": {"source": "works", "statement": "select crew_id, name from crews order by name"},
+                "note": "One crew, or all.",
+            },
             {"name": "days", "type": "integer", "default": 7, "note": "Five working days are seven by the calendar."},
             {
                 "name": "kinds",
@@ -179,10 +230,13 @@ order by o.opened_at, o.order_id
         "statement": """select district, cast(measured_at as date) as night, round(avg(litres_a_second), 2) as litres_a_second,
        min(litres_a_second) as least, count(*) as readings
 from flow
-where hour(measured_at) between 2 and 3 and measured_at >= :data_date - interval 14 day and measured_at < :data_date
+where hour(measured_at) between 2 and 3 and measured_at >= :nights_from and measured_at < :nights_to + interval 1 day
 group by all
 order by district, night
 """,
+        "parameters": [
+            {"name": "nights", "type": "period", "default": "today - 14 days to yesterday", "note": "First and last night."}
+        ],
     },
     {
         "name": "low_pressure",
@@ -195,7 +249,15 @@ from pressure
 where metres_head < :standard
 order by measured_at, logger
 """,
-        "parameters": [{"name": "standard", "type": "decimal", "default": "11", "note": "Metres head at the stop tap."}],
+        "parameters": [
+            {
+                "name": "standard",
+                "type": "decimal",
+                "shared": "pressure_standard",
+                "least": "0",
+                "note": "Metres head at the stop tap.",
+            }
+        ],
     },
     {
         "name": "chlorine_residual",
@@ -213,6 +275,19 @@ order by s.taken_at
     },
 ]
 
+SHARED_VALUES: list[dict[str, Any]] = [
+    {
+        "name": "pressure_standard",
+        "values": {"live": "14", "rehearsal": "13"},
+        "note": "Metres head that the standard of service asks for.",
+    },
+    {
+        "name": "estimates_before_a_visit",
+        "values": {"live": 3, "rehearsal": 1},
+        "note": "So many estimated readings, and somebody calls.",
+    },
+]
+
 SCHEDULES: list[dict[str, Any]] = [
     {"name": "exceedances-hourly", "extract": "limit_exceedances", "rule": "0 * * * *"},
     {"name": "consumption-monthly", "extract": "monthly_consumption", "rule": "0 5 1 * *"},
@@ -227,6 +302,8 @@ FIRST_RUNS: list[dict[str, Any]] = [
     {"extract": "old_repairs"},
     {"extract": "night_flow"},
     {"extract": "chlorine_residual"},
+    {"extract": "district_review"},
+    {"extract": "low_pressure"},
     {"extract": "monthly_consumption", "environment": "rehearsal", "values": {"zone": "Coast"}},
 ]
 """Runs that the first start asks for, so that there is something to look back on."""
