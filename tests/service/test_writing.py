@@ -374,3 +374,44 @@ def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a
         == "Did you mean 'district'?"
     )
     problem(http("POST", "/extracts/by_district/choices", "reader", json=body), 403, "not_allowed")
+
+
+def test_a_private_value_is_masked_in_schedules_and_in_what_a_database_says(service):
+    with service.ladle("author") as ladle:
+        ladle.extracts.add(
+            "by_code", "metering", "select cast(:code as text)::int as code", parameters=[{"name": "code", "private": True}]
+        )
+        with pytest.raises(RunFailed) as failed:
+            ladle.runs.wait(ladle.runs.start("by_code", values={"code": "sesame-9"})["id"], 60)
+        said = json.dumps(failed.value.run) + json.dumps(list(ladle.runs.log(failed.value.run["id"])))
+        assert "sesame-9" not in said
+        assert "(private)" in failed.value.run["error"]["message"]
+        made = ladle.schedules.add("coded", "by_code", "live", "0 6 * * *", values={"code": "12"})
+        assert made["values"] == {"code": "(private)"}
+        ladle.schedules.edit("coded", values=made["values"], rule="0 7 * * *")
+    with psycopg.connect(service.database_url()) as connection:
+        [stored] = connection.execute("select values from schedules_schedule where name = 'coded'").fetchone()
+        assert stored == {"code": "12"}
+    with service.ladle("author") as ladle:
+        ladle.schedules.remove("coded")
+
+
+@pytest.mark.parametrize(
+    ("statement", "code"),
+    [
+        ("select 'a", "statement_refused"), ("select 1 /* ", "statement_refused"), ("select \0", "statement_refused"), ("", "statement_refused"),
+        ("select '" + "x" * (256 * 1024) + "'", "statement_refused"), ("select " + "(" * 600 + "1" + ")" * 600, None),
+        ("select name from districts where district_id in (" + ", ".join(map(str, range(2000))) + ")", None),
+        ("select '\u202e \u0627 e\u0301' as \"d\u0301rittes; Feld\"", None), ("select " + "1, " * 1_700 + "1", "statement_failed"),
+        ("select " + "(" * 20_000 + "1" + ")" * 20_000, "statement_wrong"), ("select :select as a, :ünd as b", "parameter_undeclared"),
+    ],
+)  # fmt: skip
+def test_hard_input_gets_a_clear_answer(http, looked_around, statement, code):
+    found = remarks(http, statement, parameters=[{"name": "select"}] if ":select" in statement else [])
+    errors = [r for r in found["remarks"] if r["severity"] == "error"]
+    assert [r["code"] for r in errors] == ([code] if code else [])
+    assert all(r["message"] for r in errors)
+    answer = http("POST", "/extracts", "author", json={"name": "hard", "source": "metering", "statement": statement,
+                                                       "parameters": [{"name": "select"}] if ":select" in statement else []})  # fmt: skip
+    assert answer.status_code in (201, 400, 409)
+    assert "Traceback" not in answer.text

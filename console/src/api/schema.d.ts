@@ -1537,7 +1537,8 @@ export interface components {
             environment: string;
             rule: string;
             zone: string;
-            values: {
+            /** @description Private ones masked; a mask that is sent back changes nothing. */
+            readonly values: {
                 [key: string]: unknown;
             };
             formats: string[];

@@ -21,7 +21,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .date_phrases import date_of, read_period, timestamp_of
-from .errors import BadInput, ValueMissing, ValueWrong, nearest, unknown_name
+from .errors import BadInput, LadleError, ValueMissing, ValueWrong, from_dict, nearest, unknown_name
 
 Scalar = str | int | Decimal | bool | date | datetime
 Value = Scalar | tuple[Scalar, ...] | None
@@ -321,6 +321,19 @@ class BoundValues:
             name: MASK if value is not None and self.parameters[name].private else as_text(value)
             for name, value in self.values.items()
         }
+
+    def without_private(self, error: LadleError) -> LadleError:
+        """The error with private values masked, where a database's own words repeat them."""
+        hidden = {
+            str(text)
+            for name, value in self.values.items()
+            if value is not None and self.parameters[name].private
+            for text in (as_text(value) if isinstance(value, tuple) else [as_text(value)])
+        }
+        plain = error.to_dict()
+        for text in sorted((each for each in hidden if each), key=len, reverse=True):
+            plain["message"], plain["hint"] = (plain[key].replace(text, MASK) for key in ("message", "hint"))
+        return from_dict(plain)
 
 
 def resolve(

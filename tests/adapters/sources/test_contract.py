@@ -22,6 +22,7 @@ from pyarrow import parquet
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.mariadb import MariadbEngine
+from patient_ladle.core.advice import of_text
 from patient_ladle.core.browsing import Browser, Filter
 from patient_ladle.core.catalogue import find_table
 from patient_ladle.core.errors import (
@@ -34,13 +35,14 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.filling import fill_in
-from patient_ladle.core.parameters import Parameter, resolve, samples
+from patient_ladle.core.filling import bring_back, fill_in
+from patient_ladle.core.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import statements
+from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 
+from . import corpus
 from .cases import duckdb as duckdb_cases
 from .cases import files, mariadb, postgresql, sqlite
 
@@ -349,6 +351,33 @@ def test_a_statement_is_understood_without_being_run(case):
     )
     assert [c.name for c in session.understand(Statement(listed, values))] == ([] if case.engine.name == "sqlite" else ["name"])
     assert time.monotonic() - began < 2
+    session.close()
+
+
+def test_statements_that_are_easily_taken_for_wrong_are_right(case):
+    session, dialect = case.open(), case.engine.dialect
+    session.rest()
+    declared = [Parameter.from_dict(p) for p in corpus.PARAMETERS]
+    given = {
+        "zone": "North",
+        "low": 1,
+        "high": 3,
+        "names": ["a", "b"],
+        "since": "today",
+        "select": "s",
+        "from": "f",
+        "order": 1,
+        "end": "e",
+    }
+    values = resolve(declared, given, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
+    for text in [*corpus.EVERYWHERE, *corpus.OWN[case.engine.name]]:
+        [part] = statements(text, dialect)
+        used = parameter_names(text, dialect)
+        assert [r for r in of_text(text, dialect, [p for p in declared if p.name in used]) if r.severity == "error"] == [], text
+        filled = fill_in(text, dialect, values).text
+        assert bring_back(filled, dialect) == text
+        for each, bound in ((part.text, samples(declared)), (part.text, values), (filled, BoundValues())):
+            session.understand(Statement(each, bound))
     session.close()
 
 

@@ -16,7 +16,8 @@ const columns: TableColumnsType<ExtractLine> = [
   { title: "Revision", dataIndex: "number", width: 80, align: "right" },
   { title: "Saved", key: "saved", width: 140, align: "right", render: (_, e) => moment(e.saved_at) },
   { title: "Owner", dataIndex: "owner", width: 70 },
-  { title: "Notes", dataIndex: "notes", ellipsis: true },
+  { title: "Tags", key: "tags", width: 110, ellipsis: true, render: (_, e) => e.tags.join(", ") },
+  { title: "Notes", key: "notes", ellipsis: true, render: (_, e) => e.notes.split("\n")[0]!.replace(/[*_#`]/g, "") },
 ];
 
 export function ExtractsPage() {
@@ -43,7 +44,7 @@ export function ExtractsPage() {
         {may("author") && <Button type="primary" onClick={() => setAdding(true)}>New extract</Button>}
       </header>
       <div className="filters">
-        <Input.Search aria-label="Search" placeholder="Names, folders, notes, statements" allowClear style={{ width: 300 }} value={word} onChange={(e) => setWord(e.target.value)} />
+        <Input.Search aria-label="Search" placeholder="Names, folders, tags, notes, statements" allowClear style={{ width: 300 }} value={word} onChange={(e) => setWord(e.target.value)} />
         <div className="counts" role="group" aria-label="Folder" style={{ margin: 0 }}>
           {["", ...folders].map((name) => <button key={name} type="button" aria-pressed={folder === name} onClick={() => setFolder(name)}>{name || "all folders"}</button>)}
         </div>

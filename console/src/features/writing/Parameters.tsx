@@ -46,7 +46,7 @@ function Row({ parameter: p, shared, sources, onChange, onRemove }: RowProps) {
               <label>Shared value as default<Select size="small" allowClear aria-label={`Shared value of ${of}`} value={p.shared || undefined} onChange={(value?: string) => onChange({ shared: value ?? "" })} options={shared.map((v) => ({ value: v.name, label: v.name }))} /></label>
               <label>Proposals from source<Select size="small" allowClear aria-label={`Source of proposals for ${of}`} value={p.choices.source} onChange={(source?: string) => onChange({ choices: source ? { source, statement: p.choices.statement ?? "select " } : {} })} options={sources.map((s) => ({ value: s.name, label: s.name }))} /></label>
               {p.choices.source && <label>by the query<Late className="mono" aria-label={`Query of proposals for ${of}`} value={p.choices.statement ?? ""} onChange={(statement) => onChange({ choices: { ...p.choices, statement } })} /></label>}
-              <Checkbox checked={p.private} onChange={(e) => onChange({ private: e.target.checked })}>private: never shown or written down</Checkbox>
+              <Checkbox checked={p.private} onChange={(e) => onChange({ private: e.target.checked })}>private: in no log, file or picture of a run</Checkbox>
             </div>
           </td>
         </tr>

@@ -25,6 +25,7 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
   const number = total.found?.result?.rows?.[0]?.[0];
   const failed = rows.found?.error ?? total.found?.error;
   const who = result?.identity;
+  const bound = Object.entries(rows.found?.values ?? {}).map(([key, value]) => `:${key} ${Array.isArray(value) ? value.join(", ") : String(value as string)}`).join("; ");
   return (
     <section aria-label="Preview">
       <div className="filters">
@@ -33,6 +34,7 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
         <span aria-live="polite" className="dim">
           {rows.busy ? "Looking…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
           {typeof number === "string" && `, ${count(Number(number))} rows there are`}
+          {bound && `, with ${bound}`}
           {who && `, read as ${Object.entries(who).map(([key, value]) => `${key} ${value}`).join(", ")}, read-only`}
         </span>
       </div>

@@ -116,7 +116,10 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
     )
 
     folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
-    run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
+    try:
+        run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
+    except LadleError as error:
+        raise values.without_private(error) from error
     ledger.tell("done")
 
 

@@ -6,10 +6,12 @@ from collections.abc import Mapping
 from datetime import date
 from typing import Any, ClassVar
 
+from django.core.validators import ProhibitNullCharactersValidator
 from rest_framework import serializers
 from rest_framework.pagination import CursorPagination
 from rest_framework.request import Request
 from rest_framework.response import Response
+from rest_framework.validators import ProhibitSurrogateCharactersValidator
 from rest_framework.views import APIView
 
 from patient_ladle.core.errors import BadInput, unknown_name
@@ -31,6 +33,16 @@ class StrictSerializer(serializers.Serializer):
             if key not in self.fields:
                 raise unknown_name("field", str(key), self.fields)
         return super().to_internal_value(data)
+
+
+class StatementField(serializers.CharField):
+    # A statement as it was written; what it may not hold is said by the scanner, which knows line and column.
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(trim_whitespace=False, **options)
+        unwanted = (ProhibitNullCharactersValidator, ProhibitSurrogateCharactersValidator)
+        field: Any = self
+        field.validators = [each for each in field.validators if not isinstance(each, unwanted)]
 
 
 class DayField(serializers.DateField):

@@ -13,7 +13,7 @@ from rest_framework.response import Response
 from patient_ladle.core.differences import lines_between
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import TYPES
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of
 
 from . import services
 from .models import Extract, with_heads
@@ -117,7 +117,7 @@ class CopyBody(StrictSerializer):
 
 class ContentBody(StrictSerializer):
     source = serializers.CharField(max_length=64)
-    statement = serializers.CharField(trim_whitespace=False)
+    statement = StatementField()
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)

@@ -16,7 +16,7 @@ from patient_ladle.core.catalogue import names_of
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import Parameter, check_declared, resolve
 from patient_ladle.core.scanner import parameter_names, statements
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.sources import inquiries
 from patient_ladle.service.sources.browse_api import InquiryView
@@ -36,7 +36,7 @@ CHOICES_KEPT = timedelta(minutes=10)
 class WritingBody(StrictSerializer):
     source = serializers.CharField(max_length=64)
     environment = serializers.CharField(max_length=64)
-    statement = serializers.CharField(trim_whitespace=False, allow_blank=True)
+    statement = StatementField(allow_blank=True)
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
 
 

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 from itertools import islice
+from typing import Any
 
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.calendar_rules import due_times
+from patient_ladle.core.parameters import MASK
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.extracts.shared_values import declared_by
 
 from . import services
 from .models import Schedule
@@ -24,13 +27,18 @@ class ScheduleView(serializers.Serializer):
     environment = serializers.CharField(source="environment.name")
     rule = serializers.CharField()
     zone = serializers.CharField()
-    values = serializers.DictField()
+    values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
     formats = serializers.ListField(child=serializers.CharField())
     paused_at = serializers.DateTimeField(allow_null=True)
     paused_by = serializers.CharField()
     pause_reason = serializers.CharField()
     created_by = serializers.CharField(source="created_by.name")
     next_due = serializers.SerializerMethodField()
+
+    @extend_schema_field(serializers.DictField())
+    def get_values(self, schedule: Schedule) -> dict[str, Any]:
+        private = {p.name for p in declared_by(schedule.extract.head) if p.private}
+        return {name: MASK if name in private else value for name, value in schedule.values.items()}
 
     def get_next_due(self, schedule: Schedule) -> list[datetime]:
         if schedule.next_due_at is None:

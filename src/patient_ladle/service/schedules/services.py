@@ -12,7 +12,7 @@ from django.utils import timezone
 from patient_ladle.core.calendar_rules import check_rule, check_zone, due_times, next_due
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import resolve
+from patient_ladle.core.parameters import MASK, resolve
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, shared_in
 from patient_ladle.service.people.models import Person
@@ -66,6 +66,10 @@ def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
         schedule.extract = extract_named(given["extract"])
     if "environment" in given:
         schedule.environment = environment_named(given["environment"])
+    if "values" in given:
+        private = {p.name for p in declared_by(schedule.extract.head) if p.private}
+        kept = {name: schedule.values.get(name) for name, value in given["values"].items() if name in private and value == MASK}
+        given = given | {"values": given["values"] | kept}
     for key in ("rule", "zone", "values", "formats"):
         if key in given:
             setattr(schedule, key, given[key])
