@@ -25,7 +25,7 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
   const number = total.found?.result?.rows?.[0]?.[0];
   const failed = rows.found?.error ?? total.found?.error;
   const who = result?.identity;
-  const bound = Object.entries(rows.found?.values ?? {}).map(([key, value]) => `:${key} ${Array.isArray(value) ? value.join(", ") : String(value as string)}`).join("; ");
+  const bound = Object.entries(rows.found?.values ?? {}).map(([key, value]) => `:${key} ${Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value)}`).join("; ");
   return (
     <section aria-label="Preview">
       <div className="filters">
