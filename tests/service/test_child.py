@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 
+import psycopg
 import pytest
 
 from tests.conftest import READER_PASSWORD, SLOW
@@ -63,7 +64,7 @@ def test_a_run_tells_its_stages_waits_to_publish_and_says_that_it_is_done(start,
             break
     assert [s["name"] for s in said if s["kind"] == "stage"] == ["connect", "describe", "fetch", "prove", "store", "deliver"]
     assert [s["identity"]["login"] for s in said if s["kind"] == "connected"] == ["reader"]
-    assert said[-1]["outcome"]["rows"] == 3
+    assert [s["rows"] for s in said[-1]["outcome"]["statements"]] == [3]
     assert (tmp_path / "7/1/districts.csv").read_text().startswith("district_id,name,zone\n1,Alder Moor,North\n")
     time.sleep(0.3)
     assert child.poll() is None, "it must wait for the word of whoever owns the run"
@@ -87,7 +88,7 @@ def test_a_fenced_run_keeps_its_hands_off_what_another_attempt_may_be_delivering
     ("change", "code"),
     [
         ({"statement": "select * from nowhere"}, "statement_wrong"),
-        ({"statement": "select 1; select 2"}, "statement_refused"),
+        ({"statement": "select 1; drop table districts"}, "statement_refused"),
         ({"formats": ["pdf"]}, "unknown_name"),
         ({"engine": "oracle"}, "unknown_name"),
         ({"secret": "wrong"}, "source_sign_in_refused"),
@@ -153,3 +154,35 @@ def test_looks_and_checks_answer_once(start):
     assert {t["name"] for t in done["result"]} >= {"districts", "readings"}
     [done] = told(start(do="check"))
     assert [s["passed"] for s in done["result"]] == [True] * 8
+
+
+def understood(child, *parts, parameters=()):
+    say(child, {"parts": list(parts), "parameters": list(parameters)})
+    return json.loads(child.stdout.readline())
+
+
+def test_a_child_that_understands_stays_and_runs_nothing(start, cluster):
+    child = start(do="understand")
+    first = understood(child, "select name from districts", "select nmae from districts", SLOW, "delete from districts")
+    assert first["kind"] == "understood"
+    right, wrong, slow, writes = first["parts"]
+    assert [c["name"] for c in right["columns"]] == ["name"]
+    assert (wrong["error"]["code"], wrong["error"]["facts"]["name"]) == ("statement_wrong", "nmae")
+    assert [c["name"] for c in slow["columns"]] == ["n", "slept"]
+    assert writes["error"]["code"] == "statement_refused"
+    [again] = understood(child, "select :since as since", parameters=[{"name": "since", "type": "date"}])["parts"]
+    assert again["columns"] == [{"name": "since", "kind": "date", "source_type": "date"}]
+    assert child.poll() is None
+    with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
+        connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
+    assert understood(child, "select 1 as one")["error"]["code"] == "connection_lost"
+    assert child.wait(5) == 0
+
+
+def test_a_private_value_is_masked_in_the_last_word_of_a_run(start, tmp_path):
+    child = start(**a_run(tmp_path, statement="select cast(:code as text)::int as c", values={"code": "sesame-9"},
+                          parameters=[{"name": "code", "private": True}]))  # fmt: skip
+    said = told(child)
+    assert said[-1]["kind"] == "failed"
+    assert "(private)" in said[-1]["error"]["message"]
+    assert "sesame-9" not in json.dumps(said)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import threading
 from datetime import timedelta
+from typing import ClassVar
 
 import pytest
 
@@ -196,7 +197,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
     assert most == {"wide": 3, "narrow": 1}
 
 
-OUTCOME = {"columns": [], "rows": 0, "files": [], "warnings": [], "delivery": None}
+OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [], "warnings": [], "delivery": None}
 
 
 @pytest.mark.parametrize(
@@ -297,3 +298,83 @@ def test_a_reference_to_a_secret_stays_within_its_bounds(repository, reference, 
     with pytest.raises(BadInput, match=words):
         secret_of(Address(secret=reference))
     assert secret_of(Address(secret="env:HOME")) == "env:HOME", "only LADLE_SOURCE_ variables are looked up"
+
+
+class WarmChild:
+    """Stands for a child that understands: answers as told to, counts how often it is made and ended."""
+
+    made: ClassVar[list] = []
+    answers: ClassVar[list] = []
+
+    def __init__(self, job):
+        self.job, self.asked, self.ended = job, [], False
+        WarmChild.made.append(self)
+
+    def say(self, words):
+        self.asked.append(words)
+
+    def told(self):
+        answer = WarmChild.answers.pop(0)
+        yield from answer() if callable(answer) else [answer]
+
+    def kill(self):
+        self.ended = True
+
+    def wait(self):
+        return -9
+
+
+def test_a_warm_child_is_kept_made_anew_and_left_alone_after_a_failure(repository, monkeypatch):
+    from patient_ladle.core.errors import ConnectionLost, SourceUnreachable
+    from patient_ladle.service.sources import understanding
+    from patient_ladle.service.sources.models import Address
+
+    WarmChild.made.clear()
+    monkeypatch.setattr(understanding, "Child", WarmChild)
+    monkeypatch.setattr(understanding, "_kept", {})
+    address = Address.objects.select_related("source", "environment").get(source__name="wide")
+    right, lost = (
+        {"kind": "understood", "parts": [{"columns": []}]},
+        {"kind": "failed", "error": ConnectionLost("gone").to_dict()},
+    )
+    silent = lambda: iter(())  # noqa: E731
+
+    def ask():
+        return understanding.understand(repository, address, ["select 1"], [])
+
+    WarmChild.answers[:] = [right, right, lost, right]
+    assert ask() == ask() == [{"columns": []}]
+    assert len(WarmChild.made) == 1, "kept warm"
+    assert ask() == [{"columns": []}], "a session lost between two strokes is opened anew, and nobody notices"
+    assert [child.ended for child in WarmChild.made] == [True, False]
+    WarmChild.answers[:] = [silent, silent]
+    for _ in range(3):
+        with pytest.raises(SourceUnreachable):
+            ask()
+    assert WarmChild.answers == [], "asked once more with a new session, then left alone for a while"
+    address.fields = address.fields | {"path": address.fields["path"].replace("x.db", "y.db")}
+    WarmChild.answers[:] = [right]
+    assert ask() == [{"columns": []}], "another address is another session"
+    assert WarmChild.made[-1].job["address"]["path"].endswith("y.db")
+    monkeypatch.setattr(understanding, "IDLE_SECONDS", -1.0)
+    understanding._end_idle()
+    assert understanding._kept == {}
+    assert all(child.ended for child in WarmChild.made)
+
+
+def test_the_stored_catalogue_is_decoded_once_for_as_long_as_it_stands(repository):
+    from django.utils import timezone
+
+    from patient_ladle.service.sources import understanding
+    from patient_ladle.service.sources.models import Address
+
+    def kept():
+        return understanding.kept_catalogue(Address.objects.get(source__name="narrow", environment__name="live"))
+
+    assert kept() is None
+    for name in ("first", "second"):
+        Address.objects.filter(source__name="narrow").update(catalogue=[{"name": name}], catalogue_at=timezone.now())
+        found = kept()
+        assert found == [{"name": name}]
+        assert kept() is found
+    Address.objects.filter(source__name="narrow").update(catalogue=None, catalogue_at=None)

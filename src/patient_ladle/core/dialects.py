@@ -42,6 +42,8 @@ class Dialect:
     name_quote: str = '"'
     list_test: str = "= any(…)"
     """How a value is looked for in a list parameter: ``= any(:p)``, or ``in :p`` without parentheses."""
+    casts: dict[str, str] = field(default_factory=dict)
+    """Parameter type to the type that a bound value is cast to, where the engine has to be told."""
     periods: dict[str, str] = field(default_factory=dict)
     """``day``, ``month``, ``year`` to an expression over ``{column}``."""
     contains_test: str = "lower(cast({column} as text)) like '%' || lower({parameter}) || '%'"
@@ -59,8 +61,10 @@ def _words(text: str) -> frozenset[str]:
     return frozenset(text.split())
 
 
+_CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
 POSTGRESQL = Dialect(
     "postgresql",
+    casts=_CASTS,
     nested_comments=True,
     dollar_quotes=True,
     escape_strings=True,
@@ -117,6 +121,7 @@ SQLITE = Dialect(
 )  # fmt: skip
 DUCKDB = Dialect(
     "duckdb",
+    casts=_CASTS | {"text": "varchar", "decimal": "decimal(38, 10)", "timestamp": "timestamp"},
     dollar_quotes=True,
     escape_strings=True,
     subscripts=True,

@@ -12,15 +12,13 @@ from collections.abc import Callable
 from datetime import date, datetime, timezone
 from decimal import Decimal
 
-from .dialects import Dialect
+from .dialects import DUCKDB, POSTGRESQL, Dialect
 from .errors import BadInput
 from .parameters import MASK, BoundValues, Parameter, Scalar, Value, as_text
 from .scanner import Rendered, place, replace_parameters, scan
 
 _OPENS = re.compile(r"/\*\s*:([a-z_][a-z0-9_]*)\s*\*/")
 _CLOSES = re.compile(r"/\*\s*:\s*\*/")
-_POSTGRESQL = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
-_DUCKDB = _POSTGRESQL | {"text": "varchar", "decimal": "decimal(38, 10)", "timestamp": "timestamp"}
 
 
 def _string(text: str) -> str:
@@ -30,14 +28,14 @@ def _string(text: str) -> str:
 def _postgresql(parameter: Parameter, value: Value) -> str:
     sample = value[0] if isinstance(value, tuple) and value else value
     zoned = isinstance(sample, datetime) and sample.tzinfo is not None
-    name = _POSTGRESQL.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
+    name = POSTGRESQL.casts.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
     if isinstance(value, tuple):
         return f"array[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
     return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"
 
 
 def _duckdb(parameter: Parameter, value: Value) -> str:
-    name = _DUCKDB[parameter.type]
+    name = DUCKDB.casts[parameter.type]
     if isinstance(value, tuple):
         return f"[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
     return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"

@@ -58,14 +58,6 @@ def spilling_into(folder: str) -> dict[str, Any]:
     return SAFE | {"temp_directory": folder, "max_temp_directory_size": "10GB"}
 
 
-_CASTS = {
-    "text": "varchar",
-    "integer": "bigint",
-    "decimal": "decimal(38, 10)",
-    "boolean": "boolean",
-    "date": "date",
-    "timestamp": "timestamp",
-}
 _KINDS = (
     (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
     (r"^BOOLEAN$", "boolean"), (r"^DATE$", "date"), (r"^TIME$", "time"), (r"^TIMESTAMP WITH TIME ZONE$", "zoned"),
@@ -206,7 +198,7 @@ class DuckdbSession(ProbingSession):
             if parameter.type == "identifier":
                 return DUCKDB.quoted_path(str(given.values[name]))
             self.bound[name] = _bound(given.values[name])
-            return f"${name}::{_CASTS[parameter.type]}{'[]' if parameter.many else ''}"
+            return f"${name}::{DUCKDB.casts[parameter.type]}{'[]' if parameter.many else ''}"
 
         self.rendered = replace_parameters(self.text, DUCKDB, put)
         try:

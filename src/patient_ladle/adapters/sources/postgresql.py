@@ -63,7 +63,6 @@ _KINDS = {
     3802: "json",
 }  # fmt: skip
 """Type OIDs of pg_type.dat to kinds; every other type travels as the server's text."""
-_CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
 _MISSING = {
     r'^relation "([^"]+)" does not exist': "table",
     r"^column (\S+) does not exist": "column",
@@ -104,7 +103,7 @@ _FINITE_MOMENT = r"^(\d+-\d\d-\d\d) (\d\d:\d\d:\d\d(?:\.\d+)?)( BC)?$"
 def _cast(parameter: Parameter, value: Value) -> str:
     sample = value[0] if isinstance(value, tuple) and value else value
     zoned = isinstance(sample, datetime) and sample.tzinfo is not None
-    name = _CASTS.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
+    name = POSTGRESQL.casts.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
     return f"{name}[]" if parameter.many else name
 
 
@@ -194,6 +193,7 @@ class PostgresqlSession(ProbingSession):
         self.connection = connection
         self.statement: tuple[str, _Binding] | None = None
         self.columns: list[Column] = []
+        self.oids: set[int] = set()
         self.query = ""
 
     def identity(self) -> dict[str, str]:
@@ -279,9 +279,7 @@ class PostgresqlSession(ProbingSession):
             oid, (source_type, is_array) = found.ftype(i), types[i]
             kind = "json" if is_array else _KINDS.get(oid, "text")
             self.columns.append(Column((found.fname(i) or b"").decode(), kind, source_type))
-            self.connection.adapters.register_loader(oid, TextLoader)
-        for oid in (25, 1114):
-            self.connection.adapters.register_loader(oid, TextLoader)
+        self.oids = {25, 1114, *(found.ftype(i) for i in range(found.nfields))}
         self.query = self._in_canonical_form(binding.rendered.text, [is_array for _, is_array in types])
         return self.columns
 
@@ -323,6 +321,8 @@ class PostgresqlSession(ProbingSession):
         assert self.statement is not None, "describe comes first"
         binding = self.statement[1]
         cursor = RawServerCursor(self.connection, "ladle_rows")
+        for oid in self.oids:
+            cursor.adapters.register_loader(oid, TextLoader)
         try:
             self.go_on()
             cursor.execute(self.query, binding.texts)
