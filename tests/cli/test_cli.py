@@ -192,8 +192,10 @@ def test_every_command_has_help_and_json():
         "schedule",
         "user",
         "token",
+        "value",
+        "phrase",
     } == set(nouns)
-    for noun in ("run", "schedule"):
+    for noun in ("run", "schedule", "extract", "value", "phrase"):
         for verb in re.findall(r"^    ([a-z-]+)(?: |$)", _verbs([noun]), re.M):
             text = _verbs([noun, verb])
             assert "--json" in text, verb
