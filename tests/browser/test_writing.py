@@ -192,3 +192,18 @@ def test_a_phrase_shows_what_it_means_and_a_wrong_one_what_is_near(page, draft):
     page.get_by_role("button", name="Run now").click()
     expect(page.get_by_text("Finished", exact=True)).to_be_visible(timeout=30_000)
     expect(page.get_by_text("2026-10-31").first).to_be_visible()
+
+
+def test_a_statement_that_was_out_gets_its_parameters_back_by_one_press(page, draft):
+    with draft.ladle("author") as ladle:
+        ladle.extracts.add(
+            "was_out", "metering", "select name from districts where zone = :zone", parameters=[{"name": "zone"}]
+        )
+        out = ladle.runs.dry_run("was_out", environment="live", values={"zone": "North"})["statements"][0]["filled_in"]
+    sign_in(page, "author")
+    editor = opened(page, "was_out")
+    write(page, editor, out.replace("select name", "select name, zone"))
+    page.get_by_role("button", name="Put the parameters back").click()
+    expect(editor).to_contain_text("select name, zone from districts where zone = :zone")
+    expect(page.get_by_role("button", name="Put the parameters back")).to_have_count(0)
+    expect(page.get_by_text("The database understands it.")).to_be_visible(timeout=15_000)

@@ -348,6 +348,45 @@ def test_the_repository_renames_labels_copies_and_compares(service):
     assert (broken.returncode, "Did you mean d.name?" in broken.stdout) == (1, True)
 
 
+def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service, cluster):
+    with service.ladle("author") as ladle:
+        ladle.extracts.add("to_preview", "metering", "select name from districts where zone = :zone order by 1;\n-- All\nselect name from districts",
+                           parameters=[{"name": "zone"}])  # fmt: skip
+    shown = service.command("extract", "preview", "to_preview", "--set", "zone=North", name="author").stdout
+    assert "Alder Moor" in shown
+    assert "1 rows, all there are" in shown
+    assert (
+        "2 rows shown"
+        in service.command(
+            "extract", "preview", "to_preview", "--set", "zone=x", "--part", "2", "--rows", "2", name="author"
+        ).stdout
+    )
+    assert (
+        "3"
+        in service.command(
+            "extract", "preview", "to_preview", "--set", "zone=x", "--part", "2", "--total", name="author"
+        ).stdout
+    )
+    wrong = service.command("extract", "preview", "to_preview", "--set", "zone=x", "--part", "3", name="author")
+    assert (wrong.returncode, "there is no statement 3; there are 2" in wrong.stderr) == (2, True)
+    body = {"source": "metering", "environment": "live", "statement": "select pg_sleep(25) is null as slept"}
+    number = http("POST", "/previews", "author", json=body).json()["id"]
+
+    def sleeping():
+        with psycopg.connect(cluster.url("metering")) as connection:
+            return connection.execute(
+                "select pid from pg_stat_activity where wait_event = 'PgSleep' and usename = 'reader'"
+            ).fetchall()
+
+    until(sleeping)
+    assert http("POST", f"/inquiries/{number}/cancel", "author").status_code == 200
+    until(lambda: not sleeping(), 5)
+    assert until(lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] == "cancelled" and found)
+    back = http("POST", "/bring-back", "author", json={"source": "metering", "statement": "select /* :zone */ 'x' /* : */"})
+    assert back.json() == {"statement": "select :zone"}
+    problem(http("POST", "/bring-back", "author", json={"source": "metering", "statement": "/* :zone */"}), 400, "bad_input")
+
+
 def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a_while(http, service):
     with service.ladle("author") as ladle:
         choices = {"source": "works", "statement": "select district_id, name from districts order by 1"}

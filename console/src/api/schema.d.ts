@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A statement that was taken out with its values filled in, its parameters in place again. */
+        post: operations["bring_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogue-search": {
         parameters: {
             query?: never;
@@ -861,6 +878,10 @@ export interface components {
             /** Format: date-time */
             catalogue_at: string | null;
         };
+        BringBackBody: {
+            source: string;
+            statement: string;
+        };
         CatalogueView: {
             source: string;
             environment: string;
@@ -1616,6 +1637,9 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        StatementAnswer: {
+            statement: string;
+        };
         StatementResultView: {
             title: string;
             rows: number;
@@ -1756,6 +1780,29 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bring_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringBackBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementAnswer"];
+                };
+            };
+        };
+    };
     search_catalogues: {
         parameters: {
             query: {

@@ -159,7 +159,10 @@ class Sources(_Group):
 
     def look(self, name: str, environment: str, kind: str, **request: Any) -> Record:
         """Ask and wait for the end; an interrupt cancels it. Raises InquiryFailed."""
-        found = self.ask(name, environment, kind, **request)
+        return self.ended(self.ask(name, environment, kind, **request))
+
+    def ended(self, found: Record) -> Record:
+        """An inquiry once it has ended; an interrupt cancels it. Raises InquiryFailed."""
         try:
             while found["state"] in ("waiting", "running"):
                 time.sleep(INQUIRY_POLL_SECONDS)
@@ -221,6 +224,19 @@ class Extracts(_Group):
         """Remarks on a statement, by its text, the database's own word and the catalogues; nothing is run."""
         body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
         return self._post("/diagnostics", body)
+
+    def start_preview(self, source: str, environment: str, statement: str, **request: Any) -> Record:
+        """Start an inquiry for the first rows of one statement (``part``, from 0), or for their number (``total``).
+
+        Further ``parameters``, ``values``, ``data_date``, ``rows``. Wait for it with ``sources.ended``.
+        """
+        body = {"source": source, "environment": environment, "statement": statement}
+        return self._post("/previews", body | {key: value for key, value in request.items() if value is not None})
+
+    def bring_back(self, source: str, statement: str) -> str:
+        """A statement that was taken out with its values filled in, its parameters in place again."""
+        found: str = self._post("/bring-back", {"source": source, "statement": statement})["statement"]
+        return found
 
     def archive(self, name: str) -> Record:
         """Out of sight; ``restore`` brings it back."""

@@ -49,6 +49,7 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
     path(_API + "diagnostics", writing.Diagnostics.as_view()),
+    path(_API + "bring-back", writing.BringBack.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
     path(_API + "sources/<str:name>/words", writing.CompletionWords.as_view()),
     path(_API + "values", values.SharedValues.as_view()),

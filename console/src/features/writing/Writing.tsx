@@ -94,6 +94,10 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
     },
     onError: (error) => { if (error instanceof Problem && error.code === "edited_meanwhile") void client.invalidateQueries({ queryKey: ["extract", extract.name] }); },
   });
+  const back = useMutation({
+    mutationFn: () => must(api.POST("/api/v1/bring-back", { body: { source: draft.source, statement: draft.statement } })),
+    onSuccess: (found) => change({ statement: found.statement }),
+  });
   const part = () => partAt(remarks.parts, editor.current?.line() ?? 1);
   const preview = usePreview((): PreviewBody => {
     const { values: given, data_date } = values();
@@ -132,12 +136,14 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
         <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
         <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={preview.most} onChange={(value) => preview.setMost(value ?? 100)} style={{ width: 70 }} /> rows</label>
         <Button size="small" onClick={() => void format()}>Format</Button>
+        {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>Put the parameters back</Button>}
         <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
         <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? `${errors} to correct` : remarks.remarks.length ? `${remarks.remarks.length} to mind` : remarks.asked ? `The database understands ${remarks.parts.length > 1 ? `all ${remarks.parts.length} statements` : "it"}.` : ""}</span>
         {never && <span className="dim">{gathered?.error ? `No tables to complete: ${gathered.error.message}` : "Looking which tables there are…"}</span>}
       </div>
       {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}
       {stale && <Conflict extract={extract} draft={draft} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}
+      <ProblemNote error={back.error} />
       <Preview preview={preview} label={extract.name} />
       <h2>Parameters</h2>
       <Parameters parameters={draft.parameters} used={used} shared={shared.data ?? []} sources={sources.data ?? []} onChange={(parameters) => change({ parameters })} />

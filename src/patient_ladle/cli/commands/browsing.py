@@ -48,18 +48,22 @@ def _cell(value: Any) -> str:
     return text if len(text) <= WIDE else f"{text[: WIDE - 1]}…"
 
 
-def _print_rows(found: dict[str, Any]) -> None:
+def print_rows(found: dict[str, Any], counted_by: str = "--count") -> None:
+    """Rows of a look or a preview, with where they were read and by which statement."""
     result, identity = found["result"], found["result"]["identity"]
     who = ", ".join(f"{key} {value}" for key, value in identity.items())
     print(f"{found['source']} in {found['environment']} ({who}), read-only")
     for each in found["active_filters"]:
         print(f"only where {each}")
-    print(found["statement"] + "\n")
+    print(found["statement"].strip() + "\n")
     print_table([c["name"] for c in result["columns"]], [[_cell(v) for v in row] for row in result["rows"]], "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
     shown = len(result["rows"])
-    print(f"\n{shown:,} rows" + (", all there are" if result["complete"] else " shown, there are more: --count tells how many"))
+    print(
+        f"\n{shown:,} rows"
+        + (", all there are" if result["complete"] else f" shown, there are more: {counted_by} tells how many")
+    )
 
 
 def _print_table(table: dict[str, Any]) -> None:
@@ -124,7 +128,7 @@ def source_browse(args: argparse.Namespace) -> None:
         else:
             table = ladle.sources.table(args.name, args.env, args.table)
             return print_json(table) if args.json else _print_table(table)
-    return print_json(seen) if args.json else _print_rows(seen)
+    return print_json(seen) if args.json else print_rows(seen)
 
 
 class _Given(argparse.Action):

@@ -13,6 +13,7 @@ from patient_ladle.client import CallFailed
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected, listed, values_given
+from .browsing import print_rows
 
 
 def extract_list(args: argparse.Namespace) -> None:
@@ -132,6 +133,20 @@ def extract_fill(args: argparse.Namespace) -> None:
     return None
 
 
+def extract_preview(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        values = values_given(ladle, args.name, args.set)
+        revision = ladle.extracts.get(args.name)["revision"]
+        environment = args.env or ladle.sources.environments()[0]["name"]
+        found = ladle.sources.ended(
+            ladle.extracts.start_preview(
+                revision["source"], environment, revision["statement"], parameters=revision["parameters"], values=values,
+                part=args.part - 1, rows=args.rows, total=args.total or None, data_date=args.data_date,
+            )
+        )  # fmt: skip
+    print_json(found) if args.json else print_rows(found, "--total")
+
+
 def extract_revisions(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found = ladle.extracts.revisions(args.name)
@@ -249,6 +264,16 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
     verb.add_argument("--bring-back", action="store_true", help="the statement was taken out by: ladle extract fill")
+    verb = extract.verb(
+        "preview", extract_preview, "The first rows of a statement, without a run.", "ladle extract preview high_users --rows 5"
+    )
+    verb.add_argument("name")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--env", help="environment (default: the first one)")
+    verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
+    verb.add_argument("--part", type=int, default=1, metavar="N", help="which of several statements (default 1)")
+    verb.add_argument("--rows", type=int, metavar="N", help="so many (default 100, at most 1,000)")
+    verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
     verb = extract.verb(
         "fill", extract_fill, "Take the statement out with its values filled in, to run in any SQL editor.",
         "ladle extract fill high_users --set above=4200 > high_users.sql",

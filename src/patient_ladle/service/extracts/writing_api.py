@@ -14,6 +14,7 @@ from rest_framework.response import Response
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.catalogue import names_of
 from patient_ladle.core.errors import BadInput, unknown_name
+from patient_ladle.core.filling import bring_back
 from patient_ladle.core.parameters import Parameter, check_declared, resolve
 from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
@@ -151,6 +152,27 @@ class Choices(RoleView):
         job["data_date"] = today().isoformat()
         made = inquiries.ask_again_or_reuse(request.user, address, "choices", job, CHOICES_KEPT)
         return Response(InquiryView(made).data, status=202)
+
+
+class BringBackBody(StrictSerializer):
+    source = serializers.CharField(max_length=64)
+    statement = StatementField()
+
+
+class StatementAnswer(serializers.Serializer):
+    statement = serializers.CharField()
+
+
+class BringBack(RoleView):
+    """A statement that was taken out with its values filled in, its parameters in place again."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="bring_back", request=BringBackBody, responses=StatementAnswer)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, BringBackBody)
+        dialect = get_engine(source_named(body["source"]).engine).dialect
+        return Response({"statement": bring_back(body["statement"], dialect)})
 
 
 class CompletionWords(RoleView):
