@@ -311,6 +311,7 @@ def test_the_repository_renames_labels_copies_and_compares(service):
         found = ladle.extracts.get("repairs_old")
         assert (found["name"], found["former_names"]) == ("repairs_new", ["repairs_old"])
         assert ladle.runs.wait(ladle.runs.start("repairs_old")["id"], 60)["extract"] == "repairs_new"
+        assert len(list(ladle.runs.list(extract="repairs_old"))) == len(list(ladle.runs.list(extract="repairs_new"))) == 1
         assert "repairs_new" in refused(lambda: ladle.extracts.add("repairs_old", "metering", "select 1"), "conflict").message
         ladle.extracts.move("repairs_new", new_name="repairs_old")
         assert ladle.extracts.get("repairs_new")["name"] == "repairs_old"

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from urllib.parse import quote
 
+from django.db.models import Q
 from django.http import FileResponse, HttpResponse
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -187,7 +188,8 @@ class Runs(RoleView):
     def get(self, request: Request) -> Response:
         found, given = _all_runs(), request.query_params
         if given.get("extract"):
-            found = found.filter(extract__name=given["extract"])
+            named = Q(extract__name=given["extract"]) | Q(extract__former_names__name=given["extract"])
+            found = found.filter(named).distinct()
         if given.get("schedule"):
             found = found.filter(due_time__schedule__name=given["schedule"])
         if given.get("state"):

@@ -22,7 +22,8 @@ from .queries import way_to
 
 ANSWER_SECONDS = 5.0
 IDLE_SECONDS = 120.0
-MOST_KEPT = 8
+MOST_KEPT = 4
+"""Warm children of one web process; the one unused for longest goes first."""
 AGAIN_SECONDS = 20.0
 """How long a source that could not be asked is left alone."""
 MOST_CATALOGUES = 12
