@@ -32,16 +32,19 @@ def orm(cluster, home):
 
 
 @pytest.fixture
-def repository(orm, home):
+def repository(orm, home, monkeypatch):
     """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.extracts.services import add_extract
     from patient_ladle.service.people.models import Person
+    from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.models import Run, Worker
     from patient_ladle.service.schedules.models import DueTime, Schedule
     from patient_ladle.service.sources.models import Environment, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
+    now = scheduler.database_now()
+    monkeypatch.setattr(scheduler, "database_now", lambda: now)  # no minute begins while a test runs
     Run.objects.all().delete()
     DueTime.objects.all().delete()
     for model in (Schedule, Worker):
@@ -82,7 +85,8 @@ def at_once(count, work):
 def overdue(person, count, minutes=9):
     """So many schedules of every minute, each due since so many minutes."""
     from patient_ladle.service.schedules.models import Schedule
-    from patient_ladle.service.schedules.services import add_schedule, database_now
+    from patient_ladle.service.processes.scheduler import database_now
+    from patient_ladle.service.schedules.services import add_schedule
 
     since = database_now().replace(second=0, microsecond=0) - timedelta(minutes=minutes)
     for number in range(count):
