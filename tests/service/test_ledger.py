@@ -84,8 +84,8 @@ def at_once(count, work):
 
 def overdue(person, count, minutes=9):
     """So many schedules of every minute, each due since so many minutes."""
-    from patient_ladle.service.schedules.models import Schedule
     from patient_ladle.service.processes.scheduler import database_now
+    from patient_ladle.service.schedules.models import Schedule
     from patient_ladle.service.schedules.services import add_schedule
 
     since = database_now().replace(second=0, microsecond=0) - timedelta(minutes=minutes)
