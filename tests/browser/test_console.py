@@ -72,7 +72,7 @@ def test_schedules_and_sources_by_keyboard(page):
     form = page.get_by_role("dialog")
     form.get_by_label("Name").fill("by-keyboard")
     form.get_by_label("Extract").focus()
-    page.keyboard.type("district")
+    page.keyboard.type("districts")
     page.keyboard.press("Enter")
     form.get_by_label("Rule").fill("0 6 * *")
     expect(form.get_by_role("alert")).to_contain_text("a crontab rule has five")
