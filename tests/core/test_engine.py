@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import pickle
+import re
 from dataclasses import replace
+from datetime import date
 
+import openpyxl
 import pytest
 
 from patient_ladle.core import errors
@@ -13,8 +16,10 @@ from patient_ladle.core.columns import Column, unique_names
 from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import (
+    BadInput,
     ConnectionLost,
     DeadlineExceeded,
+    DiskFull,
     LadleError,
     ProofFailed,
     ResultTooLarge,
@@ -23,7 +28,9 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.formats import FORMATS, get_format
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
-from patient_ladle.core.naming import check_template, stem
+from patient_ladle.core.naming import check_template, file_stem
+from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.packing import PACKINGS, ending_of, unpacked
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import statements
 
@@ -50,7 +57,7 @@ def test_one_pass_feeds_every_format_and_the_descriptor_tells_of_each():
     for file in outcome.files:
         assert len(folder.files[file.name].getvalue()) == file.bytes == resources[file.format]["bytes"]
         assert resources[file.format]["hash"] == f"sha256:{file.sha256}"
-        assert resources[file.format]["ladle"] == {"rows": 12_000}
+        assert resources[file.format]["ladle"]["rows"] == 12_000
     assert folder.descriptor["ladle"]["source"] == "metering"
     assert list(folder.delivered)[-1] == "out/meters-2026-11-24.datapackage.json"
 
@@ -65,7 +72,7 @@ def test_each_of_several_statements_has_its_own_result():
 
     text = "-- By district\nselect 1 from districts; select 2 from none;\n/* All, of them */ select 3;\n-- the end"
     job = replace(
-        JOB, parts=tuple(statements(text, POSTGRESQL)), formats=("csv", "json"), statement=Statement(text), stem="use"
+        JOB, parts=tuple(statements(text, POSTGRESQL)), formats=("csv", "json"), statement=Statement(text), file_name="use"
     )
     ledger = MemoryLedger()
     outcome, folder = run(ByText(COLUMNS, ROWS), ledger, job=job)
@@ -107,7 +114,7 @@ def test_a_cancel_stops_the_run_and_leaves_nothing():
     assert folder.files == {}
 
 
-@pytest.mark.parametrize("name", ["csv", "xlsx", "json"])
+@pytest.mark.parametrize("name", sorted(FORMATS))
 @pytest.mark.parametrize("damage", ["cut", "flip"])
 def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
     class Faulty(MemoryFolder):
@@ -162,7 +169,6 @@ def test_an_unknown_format_gets_the_nearest_name():
     with pytest.raises(LadleError) as refused:
         get_format("jsn")
     assert refused.value.in_words() == "there is no format 'jsn'. Did you mean 'json'?"
-    assert set(FORMATS) == {"csv", "xlsx", "json"}
 
 
 @pytest.mark.parametrize("template", ["../{extract}", "a/b", "{extrct}", "", ".hidden", "a\nb", "x" * 300])
@@ -171,9 +177,103 @@ def test_refuses_a_file_name_that_could_leave_its_folder(template):
         check_template(template)
 
 
-def test_values_cannot_bring_a_separator_into_a_name():
-    made = stem("{extract}-{environment}", {"extract": "a/../b", "environment": "..\\c", "data_date": "", "run": "1"})
-    assert made == "a_.._b-_.._c" or ("/" not in made and "\\" not in made)
+def test_names_are_filled_from_the_template():
+    fields = {
+        "extract": "use",
+        "data_date": date(2026, 11, 24),
+        "environment": "..\\c",
+        "folder": "a-b",
+        "run": 7,
+        "value.zone": "a/../b\n",
+    }
+    for template, made in {
+        "{extract}-{data_date}": "use-2026-11-24", "{data_date:%Y%m}_{value.zone}_{run}": "202611_a_.._b__7",
+        "{environment}": "__c", "{value.zone}": "a_.._b_", "{extract} {statement}": "use",
+    }.items():  # fmt: skip
+        assert file_stem(template, fields, None, None) == made
+    assert file_stem("{extract}", fields, (2, "By zone"), 3) == "use.2-by_zone.003"
+    assert file_stem("{part}-{statement}-{extract}", fields, (2, "By zone"), 3) == "003-2-by_zone-use"
+    assert file_stem("{value.zone}", {"value.zone": "CON"}, None, None) == "_CON"
+    assert len(file_stem("{value.zone}", {"value.zone": "ü" * 300}, None, None).encode()) == 200
+    with pytest.raises(LadleError, match="zoen"):
+        check_template("{value.zoen}", ["zone"])
+    for wrong in ("{extract:%Y}", "{data_date:%Q}", "{data_date:x}"):
+        with pytest.raises(LadleError):
+            check_template(wrong)
+
+
+CHOICES = [{"name": "name", "as": "Meter"}, {"name": "id", "type": "text"}]
+
+
+@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("name", sorted(FORMATS))
+def test_split_packed_and_shaped_files_hold_every_row_once(name, packing):
+    settings = OutputSettings.from_dict({"columns": CHOICES, "files": {"packing": packing, "rows_per_file": 5_000}})
+    assert OutputSettings.from_dict(settings.to_dict()) == settings
+    outcome, folder = run(MemorySession(COLUMNS, ROWS), job=replace(JOB, formats=(name,), output=settings))
+    ending = FORMATS[name].ending + ending_of(packing)
+    assert [(f.name, f.rows, f.part) for f in outcome.files] == [
+        (f"meters-2026-11-24.{n:03d}{ending}", rows, n) for n, rows in ((1, 5_000), (2, 5_000), (3, 2_000))
+    ]
+    assert [field["name"] for field in conforms(folder.descriptor)["resources"][0]["schema"]["fields"]] == ["Meter", "id"]
+    if name == "csv":
+        data = b"".join(unpacked(packing, folder.open(f.name)).read() for f in outcome.files)
+        assert data.count(b"Meter,id\n") == 3
+        assert data.replace(b"Meter,id\n", b"") == b"".join(b"%s,%d\n" % (n.encode(), i) for i, n in ROWS)
+
+
+def test_a_workbook_gathers_all_statements_and_says_where_it_came_from():
+    text = "-- By district\nselect 1; -- Of all\nselect 2"
+    job = replace(JOB, parts=tuple(statements(text, POSTGRESQL)), formats=("xlsx", "csv"), statement=Statement(text))
+    outcome, folder = run(MemorySession(COLUMNS, ROWS[:7]), job=job)
+    [book] = [file for file in outcome.files if file.format == "xlsx"]
+    assert (book.name, book.rows, book.contents) == ("meters-2026-11-24.xlsx", 14, ((0, 7), (1, 7)))
+    found = openpyxl.load_workbook(folder.open(book.name))
+    assert [(s.title, s.max_row) for s in found.worksheets[:2]] == [("By district", 8), ("Of all", 8)]
+    assert [[c.value for c in row] for row in found["Origin"].iter_rows()] == [
+        ["source", "metering"], ["rows of By district", "7"], ["rows of Of all", "7"]]  # fmt: skip
+    sheets = [r["dialect"]["sheetName"] for r in conforms(folder.descriptor)["resources"] if r["format"] == "xlsx"]
+    assert sheets == ["By district", "Of all"]
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        ({"formats": {"csv": {"delimiter": "ab"}}}, "csv: 'ab' cannot be a delimiter"), ({"fromats": {}}, "part of an output"),
+        ({"columns": [{"name": "id", "typ": "x"}]}, "field of a column"), ({"columns": ["id", {"name": "x", "as": "ID"}]}, "two columns"),
+        ({"columns": [{"name": "id", "type": "number"}]}, "type of a column"), ({"files": {"mode": "0777"}}, "writable for others"),
+        ({"files": {"rows_per_file": 3}}, "too few"), ({"files": {"packing": "rar"}}, "value of packing"),
+        ({"columns": [{"name": "id", "form": "0.0.0"}]}, "style of dates"), ({"columns": 3}, "a list"),
+    ],
+)  # fmt: skip
+def test_wrong_output_settings_are_refused_before_anything_runs(given, words):
+    with pytest.raises(BadInput, match=re.escape(words)):
+        OutputSettings.from_dict(given)
+
+
+def test_a_chosen_column_that_is_not_there_and_a_value_that_is_no_number_are_named():
+    for columns, words in (
+        ([{"name": "nmae"}], "'nmae'"),
+        ([{"name": "name", "type": "integer"}], "row 1, column 'name': 'meter 0' is no integer"),
+    ):
+        with pytest.raises(LadleError, match=words):
+            run(MemorySession(COLUMNS, ROWS), job=replace(JOB, output=OutputSettings.from_dict({"columns": columns})))
+
+
+def test_scarce_space_is_said_and_a_full_disk_stops_the_run():
+    class Small(MemoryFolder):
+        free = 1 << 30
+
+        def free_bytes(self):
+            return self.free
+
+    ledger, folder = MemoryLedger(), Small()
+    run(MemorySession(COLUMNS, ROWS), ledger, folder)
+    assert ("warning", "space is scarce in the result store: 1.1 GB are left") in ledger.lines
+    folder.free = 1 << 20
+    with pytest.raises(DiskFull):
+        run(MemorySession(COLUMNS, ROWS), folder=folder)
+    assert folder.files == {}
 
 
 @pytest.mark.parametrize(

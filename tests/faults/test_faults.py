@@ -222,6 +222,7 @@ def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everyt
                             capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
     assert (second.returncode, "another service runs on the data directory" in second.stderr) == (1, True)
     with fresh.ladle() as ladle:
+        until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()))
         before = [(r["id"], r["state"]) for r in ladle.runs.list()]
     fresh.process.send_signal(signal.SIGKILL)
     fresh.process.wait()

@@ -33,6 +33,11 @@ export type SharedValue = components["schemas"]["SharedValueView"];
 export type DryRun = components["schemas"]["DryRunView"];
 export type RunBody = components["schemas"]["RunBody"];
 export type PreviewBody = components["schemas"]["PreviewBody"];
+export type FormatRecord = components["schemas"]["FormatView"];
+export type OptionRecord = components["schemas"]["OptionView"];
+export type ResultLine = components["schemas"]["ResultLine"];
+/** What differs from the defaults: options by format, the choice of columns (or lists by the title of a statement), options of all files. */
+export interface Output { [part: string]: unknown; formats?: Record<string, Record<string, unknown>>; columns?: { name: string; as?: string; type?: string; form?: string }[]; files?: Record<string, unknown> }
 export type Engine = components["schemas"]["EngineView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */

@@ -252,6 +252,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/latest/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest finished run's file in a format: an address that stays the same while what it gives follows the runs. */
+        get: operations["latest_result"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/move": {
         parameters: {
             query?: never;
@@ -292,6 +309,23 @@ export interface paths {
             cookie?: never;
         };
         get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every format with its options: the one place where they are declared. */
+        get: operations["formats"];
         put?: never;
         post?: never;
         delete?: never;
@@ -497,6 +531,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{number}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All files of a run and their descriptor, as one archive. */
+        get: operations["run_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{number}/cancel": {
         parameters: {
             query?: never;
@@ -530,6 +581,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{number}/files/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The first rows of a stored file, as they stand in it. */
+        get: operations["run_file_preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{number}/log": {
         parameters: {
             query?: never;
@@ -540,6 +608,23 @@ export interface paths {
         get: operations["run_log"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description How a few rows of a preview would look in a file, with these output settings; nothing is kept. */
+        post: operations["sample"];
         delete?: never;
         options?: never;
         head?: never;
@@ -942,8 +1027,14 @@ export interface components {
             name: string;
             format: string;
             statement: string;
+            /** @description What differs from the format's defaults. */
+            options: {
+                [key: string]: unknown;
+            };
             delivered_path: string;
             /** @description A file of that name is there already. */
+            there: boolean;
+            /** @description It would give way to this one. */
             replaces: boolean;
         };
         DryRunStatement: {
@@ -1033,6 +1124,10 @@ export interface components {
             formats?: string[];
             file_name?: string;
             deliver_into?: string;
+            /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
+            output?: {
+                [key: string]: unknown;
+            };
             notes?: string;
             /** @default  */
             change_note: string;
@@ -1074,6 +1169,12 @@ export interface components {
          * @enum {string}
          */
         FieldKind: "text" | "integer";
+        FilePreview: {
+            columns: string[];
+            rows: (string | null)[][];
+            /** @description These are all the rows there are. */
+            complete: boolean;
+        };
         FileView: {
             run: number;
             name: string;
@@ -1082,8 +1183,13 @@ export interface components {
             rows: number;
             bytes: number;
             sha256: string;
-            /** @description Which statement of the extract it holds, from 0. */
+            /** @description Which statement of the extract it holds, from 0; the first of several. */
             statement: number;
+            /** @description Which part of a split result, from 1. */
+            part: number | null;
+            packing: string;
+            /** @description Of a workbook: name, place of its statement, rows. */
+            sheets: unknown[];
             delivered_path: string;
         };
         FilterBody: {
@@ -1091,6 +1197,18 @@ export interface components {
             test: components["schemas"]["TestEnum"];
             /** @default  */
             value: string;
+        };
+        FormatView: {
+            name: string;
+            ending: string;
+            note: string;
+            options: components["schemas"]["OptionView"][];
+        };
+        FormatsView: {
+            formats: components["schemas"]["FormatView"][];
+            /** @description Options of all files, whatever their format. */
+            files: components["schemas"]["OptionView"][];
+            column_types: string[];
         };
         FoundView: {
             source: string;
@@ -1250,6 +1368,22 @@ export interface components {
             folder?: string;
             name?: string;
         };
+        OptionView: {
+            name: string;
+            kind: components["schemas"]["OptionViewKindEnum"];
+            default: unknown;
+            choices: string[];
+            note: string;
+        };
+        /**
+         * @description * `choice` - choice
+         *     * `boolean` - boolean
+         *     * `integer` - integer
+         *     * `texts` - texts
+         *     * `text` - text
+         * @enum {string}
+         */
+        OptionViewKindEnum: "choice" | "boolean" | "integer" | "texts" | "text";
         ParameterView: {
             name: string;
             type: components["schemas"]["TypeEnum"];
@@ -1284,6 +1418,10 @@ export interface components {
             formats?: string[];
             file_name?: string;
             deliver_into?: string;
+            /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
+            output?: {
+                [key: string]: unknown;
+            };
             notes?: string;
             /** @default  */
             change_note: string;
@@ -1402,10 +1540,33 @@ export interface components {
         RestoreBody: {
             revision?: number;
         };
+        ResultLine: {
+            run: number;
+            name: string;
+            format: string;
+            media_type: string;
+            rows: number;
+            bytes: number;
+            sha256: string;
+            /** @description Which statement of the extract it holds, from 0; the first of several. */
+            statement: number;
+            /** @description Which part of a split result, from 1. */
+            part: number | null;
+            packing: string;
+            /** @description Of a workbook: name, place of its statement, rows. */
+            sheets: unknown[];
+            delivered_path: string;
+            extract: string;
+            environment: string;
+            /** Format: date */
+            data_date: string;
+            /** Format: date-time */
+            ended_at: string;
+        };
         ResultPage: {
             next: string | null;
             previous: string | null;
-            results: components["schemas"]["FileView"][];
+            results: components["schemas"]["ResultLine"][];
         };
         RevisionView: {
             number: number;
@@ -1419,6 +1580,10 @@ export interface components {
             formats: string[];
             file_name: string;
             deliver_into: string;
+            /** @description What differs from the defaults: formats, columns, files. */
+            output: {
+                [key: string]: unknown;
+            };
             notes: string;
         };
         /**
@@ -1538,6 +1703,44 @@ export interface components {
             again_of: number | null;
             /** @description For a run again: are the checksums those of the run it repeats? Null while that cannot be said. */
             readonly same_as_before: boolean | null;
+        };
+        SampleBody: {
+            columns: components["schemas"]["SampleColumn"][];
+            rows: (string | null)[][];
+            format: string;
+            output?: {
+                [key: string]: unknown;
+            };
+        };
+        SampleColumn: {
+            name: string;
+            kind: components["schemas"]["SampleColumnKindEnum"];
+            /** @default  */
+            source_type: string;
+        };
+        /**
+         * @description * `text` - text
+         *     * `integer` - integer
+         *     * `decimal` - decimal
+         *     * `float` - float
+         *     * `boolean` - boolean
+         *     * `date` - date
+         *     * `time` - time
+         *     * `timestamp` - timestamp
+         *     * `zoned` - zoned
+         *     * `binary` - binary
+         *     * `json` - json
+         *     * `any` - any
+         * @enum {string}
+         */
+        SampleColumnKindEnum: "text" | "integer" | "decimal" | "float" | "boolean" | "date" | "time" | "timestamp" | "zoned" | "binary" | "json" | "any";
+        SampleView: {
+            /** @description The file's text; null for a format that is none. */
+            text: string | null;
+            columns: string[];
+            rows: (string | null)[][];
+            bytes: number;
+            warnings: string[];
         };
         ScheduleBody: {
             name: string;
@@ -2191,6 +2394,34 @@ export interface operations {
             };
         };
     };
+    latest_result: {
+        parameters: {
+            query?: {
+                environment?: string;
+                /** @description Of a split result, from 1. */
+                part?: number;
+                /** @description Of an extract with several, which one, from 1. */
+                statement?: number;
+            };
+            header?: never;
+            path: {
+                form: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
     move_extract: {
         parameters: {
             query?: never;
@@ -2258,6 +2489,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RevisionView"][];
+                };
+            };
+        };
+    };
+    formats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatsView"];
                 };
             };
         };
@@ -2602,6 +2852,27 @@ export interface operations {
             };
         };
     };
+    run_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+        };
+    };
     cancel_run: {
         parameters: {
             query?: never;
@@ -2645,6 +2916,31 @@ export interface operations {
             };
         };
     };
+    run_file_preview: {
+        parameters: {
+            query?: {
+                rows?: number;
+                sheet?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilePreview"];
+                };
+            };
+        };
+    };
     run_log: {
         parameters: {
             query?: {
@@ -2664,6 +2960,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogView"];
+                };
+            };
+        };
+    };
+    sample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SampleBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SampleView"];
                 };
             };
         };

@@ -27,6 +27,7 @@ const router = createBrowserRouter([
       { path: "runs/:number", lazy: async () => ({ Component: (await import("../features/runs/RunPage")).RunPage }) },
       { path: "extracts", lazy: async () => ({ Component: (await import("../features/extracts/ExtractsPage")).ExtractsPage }) },
       { path: "extracts/:name", lazy: async () => ({ Component: (await import("../features/extracts/ExtractPage")).ExtractPage }) },
+      { path: "results", lazy: async () => ({ Component: (await import("../features/results/ResultsPage")).ResultsPage }) },
       { path: "values", lazy: async () => ({ Component: (await import("../features/values/ValuesPage")).ValuesPage }) },
       { path: "schedules", lazy: async () => ({ Component: (await import("../features/schedules/SchedulesPage")).SchedulesPage }) },
       { path: "sources", lazy: async () => ({ Component: (await import("../features/sources/SourcesPage")).SourcesPage }) },

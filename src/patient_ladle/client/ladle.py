@@ -393,22 +393,27 @@ class Runs(_Group):
         for file in record["files"]:
             if names is not None and file["name"] not in names:
                 continue
-            path, part = target / file["name"], target / f".{file['name']}.{uuid.uuid4().hex[:8]}.part"
-            try:
-                digest = hashlib.sha256()
-                with open(part, "wb") as out:
-                    for piece in self.read(record["id"], file["name"]):
-                        digest.update(piece)
-                        out.write(piece)
-                    out.flush()
-                    os.fsync(out.fileno())
-                if digest.hexdigest() != file["sha256"]:
-                    raise FileDamaged(f"'{file['name']}' arrived damaged: its checksum differs.", "Get it again.")
-                os.replace(part, path)
-            finally:
-                part.unlink(missing_ok=True)
+            path = target / file["name"]
+            _save(path, self.read(record["id"], file["name"]), file["sha256"])
             saved.append(path)
         return saved
+
+    def preview_file(self, number: int, name: str, rows: int = 50, sheet: str | None = None) -> Record:
+        """``columns``, the first ``rows`` as they stand in the file, and whether that was all (``complete``)."""
+        wanted = {"rows": rows} | ({"sheet": sheet} if sheet else {})
+        return self.transport.call("GET", f"/runs/{number}/files/{_name(name)}/preview", params=wanted)
+
+    def save_archive(self, number: int, folder: str | Path) -> Path:
+        """All files of a run and their descriptor, in one ZIP archive; returns its path."""
+        record = self.get(number)
+        path = Path(folder) / f"{record['extract']}-{record['data_date']}-run-{number}.zip"
+        _save(path, self.transport.stream(f"/runs/{number}/archive"))
+        return path
+
+    def latest(self, extract: str, form: str, **which: Any) -> Iterator[bytes]:
+        """The bytes of the latest result in a format; ``environment``, ``statement`` (from 1) and ``part`` choose one."""
+        asked = "&".join(f"{key}={_name(str(value))}" for key, value in which.items() if value is not None)
+        return self.transport.stream(f"/extracts/{_name(extract)}/latest/{_name(form)}" + (f"?{asked}" if asked else ""))
 
     def rows(self, run: Record | int, statement: int = 0) -> Iterator[Record]:
         """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike).
@@ -417,15 +422,36 @@ class Runs(_Group):
         any size fits. In JSON a row stands on a line of its own.
         """
         record = self.get(run) if isinstance(run, int) else run
-        by_format = {file["format"]: file["name"] for file in record["files"] if file["statement"] == statement}
-        if "json" in by_format:
-            for line in _lines(self.read(record["id"], by_format["json"])):
-                if line.startswith("{"):
+        plain = [file for file in record["files"] if file["statement"] == statement and file["packing"] == "none"]
+        by_format = {file["format"]: file["name"] for file in reversed(plain)}
+        as_json = by_format.get("json") or by_format.get("jsonl")
+        if as_json:
+            for line in _lines(self.read(record["id"], as_json)):
+                if line.startswith("{") and not line.endswith("[\n"):
                     yield json.loads(line.rstrip(",\n"))
         elif "csv" in by_format:
             yield from csv.DictReader(_lines(self.read(record["id"], by_format["csv"])))
         else:
-            raise ClientError(f"run {record['id']} has no CSV or JSON file.", "Start it with formats=['json'].")
+            raise ClientError(f"run {record['id']} has no plain CSV or JSON file.", "Start it with formats=['json'].")
+
+
+def _save(path: Path, pieces: Iterator[bytes], sha256: str | None = None) -> None:
+    """Put a whole file at the path, or nothing. Raises FileDamaged where its checksum is not the one given."""
+    part = path.with_name(f".{path.name}.{uuid.uuid4().hex[:8]}.part")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        digest = hashlib.sha256()
+        with open(part, "wb") as out:
+            for piece in pieces:
+                digest.update(piece)
+                out.write(piece)
+            out.flush()
+            os.fsync(out.fileno())
+        if sha256 is not None and digest.hexdigest() != sha256:
+            raise FileDamaged(f"'{path.name}' arrived damaged: its checksum differs.", "Get it again.")
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 class Ladle:
@@ -447,6 +473,10 @@ class Ladle:
             body = {"name": name, "password": password, "token_name": token_name or "sign-in"}
             token = str(nobody.transport.call("POST", "/sign-in/token", json=body)["token"])
         return cls(url, token), token
+
+    def formats(self) -> Record:
+        """Every format with its options (``formats``), the options of all files (``files``), and types of columns."""
+        return self.transport.call("GET", "/formats")
 
     def status(self) -> Record:
         """Counts of the last day, workers, the next due time."""

@@ -14,6 +14,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from .columns import float_texts
+
 _TRAILING = r"(\.\d*?)0+$"
 
 
@@ -46,6 +48,8 @@ def canonical_array(array: pa.Array) -> pa.Array:
         plain = array.cast(pa.string())
         scientific = pc.match_substring(plain, "E")
         return _by_value(array, lambda value: format(value, "f")) if pc.any(scientific).as_py() else plain
+    if types.is_floating(kind):
+        return float_texts(array.cast(pa.float32()) if types.is_float16(kind) else array)
     if types.is_time(kind):
         return _trimmed(array.cast(pa.string()))
     if types.is_nested(kind):

@@ -1,7 +1,7 @@
 """Columns and batches: how rows travel from a source to the formats.
 
 Every cell travels as canonical text, the same from every source: integers and exact decimals as digits without an
-exponent, floats in their shortest round-trip form, ``true``/``false``, ISO 8601 dates, zone-less timestamps
+exponent, floats in their shortest round-trip form (``float_text``), ``true``/``false``, ISO 8601 dates, zone-less timestamps
 ``2026-11-24 06:05:00``, zoned ones RFC 3339 in UTC ``2026-11-24T06:05:00Z``, binary as base64 (RFC 4648), JSON as JSON.
 The column's kind says how a format may write that text; an absent value is null.
 """
@@ -16,6 +16,8 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pacsv
 
 KINDS = ("text", "integer", "decimal", "float", "boolean", "date", "time", "timestamp", "zoned", "binary", "json", "any")
 """``any``: the source types each value, not the column (SQLite); the batch then marks which cells are numbers."""
@@ -33,39 +35,150 @@ class Column:
     kind: str = "text"
     source_type: str = ""
     note: str = ""
+    form: str = ""
+    """How a reader wants its values written: a strftime style for moments, ``0.00`` or ``#,##0.00`` for numbers."""
 
 
-@dataclass(frozen=True, slots=True)
 class Batch:
     """Some rows, column by column.
 
     ``cells[i]`` is a string array with nulls; ``numbers[i]`` is a boolean array that marks the numeric cells of a
-    column of kind ``any``, and None for every other kind. All arrays have ``rows`` members.
+    column of kind ``any``, and None where none is. All arrays have ``rows`` members. ``csv`` is the same rows as
+    comma-separated text (RFC 4180, UTF-8, LF, quotes where needed, absent values unquoted) where the source gave that.
     """
 
-    cells: tuple[pa.Array, ...]
-    numbers: tuple[pa.Array | None, ...]
-    rows: int
+    csv: bytes | None
+
+    def __init__(self, cells: Sequence[pa.Array], numbers: Sequence[pa.Array | None], rows: int) -> None:
+        self._cells, self.numbers, self.rows = tuple(cells), tuple(numbers), rows
+        self.csv = None
+
+    @property
+    def cells(self) -> tuple[pa.Array, ...]:
+        """The arrays."""
+        return self._cells
 
     @classmethod
     def of_texts(cls, columns: Sequence[Sequence[str | None]], rows: int) -> Batch:
         """From canonical texts, column by column."""
-        return cls(tuple(pa.array(c, pa.string()) for c in columns), (None,) * len(columns), rows)
+        return cls([pa.array(c, pa.string()) for c in columns], [None] * len(columns), rows)
 
     @classmethod
     def of_values(cls, rows: Sequence[Sequence[Any]], width: int) -> Batch:
         """From Python values, row by row, for sources that type each value."""
         columns: Iterable[Sequence[Any]] = zip(*rows, strict=True) if rows else [()] * width
-        cells, numbers = [], []
-        for values in columns:
-            cells.append(pa.array([canonical(value) for value in values], pa.string()))
-            numbers.append(pa.array([isinstance(v, (int, float)) and not isinstance(v, bool) for v in values], pa.bool_()))
-        return cls(tuple(cells), tuple(numbers), len(rows))
+        pairs = [_cells_of(values) for values in columns]
+        return cls([cells for cells, _ in pairs], [numbers for _, numbers in pairs], len(rows))
+
+    def slice(self, start: int, count: int) -> Batch:
+        """So many of its rows."""
+        numbers = [each if each is None else each.slice(start, count) for each in self.numbers]
+        return Batch([cells.slice(start, count) for cells in self.cells], numbers, count)
 
     @property
     def bytes(self) -> int:
         """Bytes of the texts held, for progress and limits."""
         return sum(int(array.nbytes) for array in self.cells)
+
+
+class CsvBatch(Batch):
+    """Rows that came as comma-separated text; the arrays are made when somebody asks for them."""
+
+    def __init__(self, csv: bytes, width: int, rows: int) -> None:
+        super().__init__((), [None] * width, rows)
+        self.csv = csv
+
+    @property
+    def cells(self) -> tuple[pa.Array, ...]:
+        if not self._cells and self.numbers:
+            self._cells = tuple(_parsed(self.csv or b"", len(self.numbers)))
+        return self._cells
+
+    @property
+    def bytes(self) -> int:
+        return len(self.csv or b"")
+
+
+def _parsed(text: bytes, width: int) -> list[pa.Array]:
+    names = [str(number) for number in range(width)]
+    table = pacsv.read_csv(
+        pa.BufferReader(text),
+        pacsv.ReadOptions(column_names=names, use_threads=False, block_size=len(text) + 1),
+        pacsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
+        pacsv.ConvertOptions(
+            column_types=dict.fromkeys(names, pa.string()),
+            null_values=[""],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+            check_utf8=False,  # the source said that it sends UTF-8, and the server keeps to it
+        ),
+    )
+    return [column.combine_chunks() if column.num_chunks != 1 else column.chunk(0) for column in table.columns]
+
+
+def _cells_of(values: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
+    """Canonical texts, and which of them are numbers; whole columns of one type take the fast way."""
+    types = set(map(type, values)) - {type(None)}
+    if types == {int}:
+        try:
+            array = pa.array(values, pa.int64())
+        except OverflowError:
+            array = None
+        if array is not None:
+            return array.cast(pa.string()), array.is_valid()
+    elif types == {float}:
+        array = pa.array(values, pa.float64())
+        return float_texts(array), array.is_valid()
+    elif types <= {str}:
+        return pa.array(values, pa.string()), None
+    numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in values]
+    return pa.array([canonical(value) for value in values], pa.string()), pa.array(numbers, pa.bool_())
+
+
+_SAME_FLOAT = {
+    digits: rf"^-?(?:0|[1-9][0-9]{{0,{whole}}}(?:\.[0-9]*[1-9])?|0\.0{{0,3}}[1-9](?:[0-9]*[1-9])?)$"
+    for digits, whole in ((6, 5), (15, 12))
+}
+"""What is canonical already, by the width of the float."""
+
+
+def float_texts(array: pa.Array) -> pa.Array:
+    """Canonical texts of an array of 32-bit or 64-bit floats: its shortest digits, by the rule of ``float_text``."""
+    return canonical_floats(array.cast(pa.string()), 6 if array.type == pa.float32() else 15)
+
+
+def canonical_floats(texts: pa.Array, digits: int = 15) -> pa.Array:
+    """Any texts of floats in their canonical form; most are in it already."""
+    other = pc.fill_null(pc.invert(pc.match_substring_regex(texts, _SAME_FLOAT[digits])), False)
+    if not pc.any(other).as_py():
+        return texts
+    some = [float_text(text, digits) for text in texts.filter(other).to_pylist()]
+    return pc.replace_with_mask(texts, other, pa.array(some, pa.string()))
+
+
+def float_text(text: str, digits: int = 15) -> str:
+    """The canonical form of any text of a float: as it is between 0.0001 and 10 to the power of ``digits``, else with an
+    exponent of at least two figures (``1e+20``, ``1e-05``); ``NaN``, ``Infinity``, ``-Infinity``; never ``1.0``.
+
+    ``digits``: 15 for 64-bit floats, 6 for 32-bit ones; PostgreSQL's own texts follow the same rule.
+    """
+    word = text.strip().lower()
+    if word.lstrip("+-") in ("nan", "inf", "infinity"):
+        return "NaN" if "nan" in word else "-Infinity" if word.startswith("-") else "Infinity"
+    sign, figures, exponent = Decimal(word).normalize().as_tuple()
+    shown = "".join(map(str, figures))
+    point = len(shown) + int(exponent)
+    minus = "-" if sign else ""
+    if shown == "0":
+        return f"{minus}0"
+    if -4 < point <= digits:
+        if point <= 0:
+            return f"{minus}0.{'0' * -point}{shown}"
+        whole, rest = shown[:point].ljust(point, "0"), shown[point:]
+        return f"{minus}{whole}{'.' if rest else ''}{rest}"
+    power = point - 1
+    rest = f".{shown[1:]}" if len(shown) > 1 else ""
+    return f"{minus}{shown[0]}{rest}e{'-' if power < 0 else '+'}{abs(power):02d}"
 
 
 def canonical(value: Any) -> str | None:
@@ -81,7 +194,7 @@ def canonical(value: Any) -> str | None:
         case int():
             return str(value)
         case float():
-            return repr(value)
+            return float_text(repr(value))
         case Decimal():
             return format(value, "f")
         case bytes() | bytearray() | memoryview():

@@ -6,33 +6,43 @@ rows fetched, rows written and rows read back agree for every file.
 
 from __future__ import annotations
 
-import hashlib
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from typing import Any, BinaryIO
+from typing import Any
 
-from .columns import Column, unique_names
+from .behind import Behind
+from .columns import Batch, Column, unique_names
 from .descriptor import describe_result
-from .errors import DeadlineExceeded, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
+from .errors import DeadlineExceeded, DiskFull, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
 from .formats import get_format
-from .formats.base import Format, FormatWriter
-from .naming import slug
+from .naming import file_stem
+from .output import OutputSettings
+from .packing import ending_of
+from .parameters import BoundValues
 from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
 from .scanner import Part
+from .shaping import Shape
+from .writing import FilesOfFormat
 
 DESCRIPTOR = "datapackage.json"
 PROGRESS_SECONDS = 0.5
 """How often progress is told: a person sees it move, and the ledger is not flooded."""
+BATCHES_WAITING = 2
+"""Fetched, and not written yet: enough to keep both sides busy."""
+LEAST_FREE_BYTES = 64 << 20
+"""Below this a run stops: the service's other files need room too."""
+SCARCE_BYTES = 2 << 30
+"""Below this a run warns."""
 
 
 @dataclass(frozen=True, slots=True)
 class RunJob:
-    """All that one attempt needs to know; ``about`` goes into the descriptor as it is."""
+    """All that one attempt needs to know; ``about`` goes into the descriptor and into files that say where they came from."""
 
     name: str
-    stem: str
+    file_name: str
     statement: Statement
     formats: tuple[str, ...]
     deliver_into: str = ""
@@ -41,40 +51,48 @@ class RunJob:
     max_bytes: int | None = None
     parts: tuple[Part, ...] = ()
     """The statements of a text that holds several; all are read in one session, from one snapshot where there is one."""
+    output: OutputSettings = field(default_factory=OutputSettings)
+    names: Mapping[str, Any] = field(default_factory=dict)
+    """What the fields of ``file_name`` stand for."""
 
-    def statements(self) -> list[tuple[str, str, Statement]]:
-        """Title, stem of the files, and statement of each."""
+    def statements(self) -> list[tuple[str, Statement]]:
+        """Title and statement of each."""
         if len(self.parts) < 2:
-            return [(self.parts[0].title if self.parts else "", self.stem, self.statement)]
-        return [
-            (part.title, f"{self.stem}.{number}-{slug(part.title)}", replace(self.statement, text=part.text))
-            for number, part in enumerate(self.parts, 1)
-        ]
+            return [(self.parts[0].title if self.parts else "", self.statement)]
+        return [(part.title, replace(self.statement, text=part.text)) for part in self.parts]
+
+    def stem(self, statement: int | None = None, part: int | None = None) -> str:
+        """Stem of a file's name: of one statement (from 0) or of all, of one part (from 1) or of the whole."""
+        which = (statement + 1, self.parts[statement].title) if statement is not None and len(self.parts) > 1 else None
+        return file_stem(self.file_name, self.names, which, part)
+
+    def descriptor_name(self) -> str:
+        """Name of the descriptor among delivered files."""
+        return f"{self.stem().rstrip('-_. ') or self.name}.{DESCRIPTOR}"
+
+    def planned_files(self) -> list[tuple[str, str, int | None]]:
+        """Name, format and statement (None: all) of the files that a run would write; the first part of those it splits."""
+        part = 1 if self.output.files["rows_per_file"] or self.output.files["bytes_per_file"] else None
+        made: list[tuple[str, str, int | None]] = []
+        for name in self.formats:
+            member = get_format(name)
+            numbers: list[int | None] = [None] if member.gathers else list(range(len(self.statements())))
+            ending = member.ending + ending_of(self.output.files["packing"])
+            made += [(self.stem(number, part) + ending, name, number) for number in numbers]
+        return made
 
 
-class _CountedFile:
-    """Takes size and SHA-256 of the bytes on their way into a file."""
-
-    def __init__(self, file: BinaryIO) -> None:
-        self.file, self.bytes, self.digest = file, 0, hashlib.sha256()
-
-    def write(self, data: bytes) -> int:
-        self.file.write(data)
-        self.digest.update(data)
-        self.bytes += len(data)
-        return len(data)
-
-    def flush(self) -> None:
-        self.file.flush()
-
-
-@dataclass(slots=True)
-class _OpenResult:
-    format: Format
-    name: str
-    statement: int
-    counted: _CountedFile
-    writer: FormatWriter
+def name_fields(about: Mapping[str, Any], values: BoundValues) -> dict[str, Any]:
+    """What the fields of a file name stand for, from a run's facts and its values; a private value shows as its mask."""
+    shown = values.as_text()
+    return {
+        "extract": about.get("extract", ""),
+        "folder": str(about.get("folder", "")).replace("/", "-"),
+        "data_date": values.values["data_date"],
+        "environment": about.get("environment", ""),
+        "run": about.get("run", ""),
+        **{f"value.{name}": "" if value is None else value for name, value in shown.items()},
+    }
 
 
 def run_extract(
@@ -89,9 +107,9 @@ def run_extract(
     Raises an error of ``core.errors``; then nothing of this attempt is left in the store or at a delivered name.
     """
     try:
-        found, warnings, results = _read(job, open_session, folder, ledger, clock)
-        files = _prove(results, folder, ledger)
-        warnings += [f"{r.name}: {warning}" for r in results for warning in r.writer.warnings]
+        found, warnings, formats = _read(job, open_session, folder, ledger, clock)
+        files = _prove(formats, ledger)
+        warnings += [f"{file.name}: {text}" for each in formats for file in each.files for text in file.writer.warnings]
         outcome = Outcome(found, files, warnings)
         _store_and_deliver(job, outcome, folder, ledger, clock)
     except Fenced:
@@ -104,30 +122,35 @@ def run_extract(
 
 def _read(
     job: RunJob, open_session: Callable[[], SourceSession], folder: ResultFolder, ledger: RunLedger, clock: Clock
-) -> tuple[list[StatementResult], list[str], list[_OpenResult]]:
+) -> tuple[list[StatementResult], list[str], list[FilesOfFormat]]:
     """All that needs the source, which is let go of before anything is proven."""
     ledger.stage("connect")
     session = open_session()
     found: list[StatementResult] = []
     warnings: list[str] = []
-    results: list[_OpenResult] = []
+    several = len(job.parts) > 1
+    formats = [FilesOfFormat(get_format(name), job.output, folder, job.stem, job.about, several) for name in job.formats]
+    progress = _Progress(job, folder, ledger, clock)
     try:
         who = session.identity()
         ledger.connected(who)
         ledger.log("info", "connected, read-only: " + ", ".join(f"{key} {value}" for key, value in who.items()))
         with _deadline(session, job.statement.deadline_seconds):
-            before = 0
-            for number, (title, stem, statement) in enumerate(job.statements()):
-                if len(job.parts) > 1:
+            for number, (title, statement) in enumerate(job.statements()):
+                if several:
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
                 columns, minded = _describe(statement, session, ledger)
-                written = _fetch(job, stem, number, session, columns, folder, ledger, clock, before)
-                rows = written[0].writer.rows
-                before += rows
-                found.append(StatementResult(title, list(columns), rows))
+                shape = job.output.shape(title, columns)
+                rows = _fetch(number, title, session, shape, formats, ledger, progress)
+                found.append(StatementResult(title, list(shape.columns), rows))
                 warnings += minded
-                results += written
-            return found, warnings, results
+        for each in formats:
+            each.close()
+        return found, warnings, formats
+    except BaseException:
+        for each in formats:
+            each.abandon()
+        raise
     finally:
         session.close()
 
@@ -143,100 +166,120 @@ def _describe(statement: Statement, session: SourceSession, ledger: RunLedger) -
     return columns, warnings
 
 
-def _fetch(
-    job: RunJob,
-    stem: str,
-    number: int,
-    session: SourceSession,
-    columns: Sequence[Column],
-    folder: ResultFolder,
-    ledger: RunLedger,
-    clock: Clock,
-    before: int,
-) -> list[_OpenResult]:
-    """One statement's rows into every format. ``before``: rows of the statements before it, for the progress told."""
-    ledger.stage("fetch")
-    results = []
-    for member in (get_format(name) for name in job.formats):
-        counted = _CountedFile(folder.create(stem + member.ending))
-        results.append(_OpenResult(member, stem + member.ending, number, counted, member.writer(counted, columns)))  # type: ignore[arg-type]  # the writers need write and flush only
-    started = clock.monotonic()
-    try:
-        rows = _write_all(job, session, results, ledger, clock, before)
-        for result in results:
-            result.writer.close()
-    except BaseException:
-        for result in results:
-            result.writer.abandon()
-        raise
-    ledger.log("info", f"fetched {rows:,} rows in {clock.monotonic() - started:.1f} s")
-    for result in results:
-        if result.writer.rows != rows:
-            raise ProofFailed(f"{result.name}: {rows:,} rows fetched, {result.writer.rows:,} written.")
-    return results
+class _Progress:
+    """Counts what is fetched over all statements; tells it, minds the limits, the disk and whoever asks to stop."""
 
+    def __init__(self, job: RunJob, folder: ResultFolder, ledger: RunLedger, clock: Clock) -> None:
+        self.job, self.folder, self.ledger, self.clock = job, folder, ledger, clock
+        self.rows = self.bytes = 0
+        self.told = self.clock.monotonic()
+        self.warned = False
+        self._mind_space()
 
-def _refuse_too_large(job: RunJob, rows: int, size: int) -> None:
-    for found, most, unit in ((rows, job.max_rows, "rows"), (size, job.max_bytes, "bytes")):
-        if most is not None and found > most:
-            raise ResultTooLarge(
-                f"the result has more than the {most:,} {unit} that its source allows.",
-                f"Narrow the statement, or ask an administrator to raise the source's limit of {unit}.",
-            )
-
-
-def _write_all(
-    job: RunJob, session: SourceSession, results: Sequence[_OpenResult], ledger: RunLedger, clock: Clock, before: int
-) -> int:
-    rows = size = 0
-    told = clock.monotonic()
-    for batch in session.batches():
-        if ledger.cancel_asked():
+    def add(self, batch: Batch) -> None:
+        if self.ledger.cancel_asked():
             raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
-        rows, size = rows + batch.rows, size + batch.bytes
-        _refuse_too_large(job, rows, size)
-        for result in results:
-            result.writer.write(batch)
-        if clock.monotonic() - told >= PROGRESS_SECONDS:
-            ledger.progress(before + rows, size)
-            told = clock.monotonic()
-    ledger.progress(before + rows, size)
+        self.rows, self.bytes = self.rows + batch.rows, self.bytes + batch.bytes
+        self._refuse_too_large()
+        if self.clock.monotonic() - self.told >= PROGRESS_SECONDS:
+            self.tell()
+            self._mind_space()
+
+    def tell(self) -> None:
+        self.ledger.progress(self.rows, self.bytes)
+        self.told = self.clock.monotonic()
+
+    def _refuse_too_large(self) -> None:
+        for found, most, unit in ((self.rows, self.job.max_rows, "rows"), (self.bytes, self.job.max_bytes, "bytes")):
+            if most is not None and found > most:
+                raise ResultTooLarge(
+                    f"the result has more than the {most:,} {unit} that its source allows.",
+                    f"Narrow the statement, or ask an administrator to raise the source's limit of {unit}.",
+                )
+
+    def _mind_space(self) -> None:
+        """Warn long before the end; stop before the disk is full, for others write there too."""
+        free = self.folder.free_bytes()
+        if free is None:
+            return
+        if free < LEAST_FREE_BYTES:
+            raise DiskFull(
+                f"only {free / 1e6:,.0f} MB are left in the result store.", "Free some space there, then start the run again."
+            )
+        if free < SCARCE_BYTES and not self.warned:
+            self.warned = True
+            self.ledger.log("warning", f"space is scarce in the result store: {free / 1e9:.1f} GB are left")
+
+
+def _fetch(
+    number: int,
+    title: str,
+    session: SourceSession,
+    shape: Shape,
+    formats: Sequence[FilesOfFormat],
+    ledger: RunLedger,
+    progress: _Progress,
+) -> int:
+    """One statement's rows into every format; returns how many they are."""
+    ledger.stage("fetch")
+    began, before = progress.clock.monotonic(), progress.rows
+    for each in formats:
+        each.begin(number, title, shape.columns)
+
+    def write(batch: Batch, rows: int) -> None:
+        shaped = shape.batch(batch, rows)
+        for each in formats:
+            each.write(shaped)
+
+    writing = Behind(lambda given: write(*given), BATCHES_WAITING)
+    try:
+        for batch in session.batches():
+            so_far = progress.rows - before
+            progress.add(batch)
+            writing.give((batch, so_far))  # the source sends the next rows while these are written
+        writing.end()
+    finally:
+        writing.drop()
+    progress.tell()
+    rows = progress.rows - before
+    for each in formats:
+        each.end()
+    ledger.log("info", f"fetched {rows:,} rows in {progress.clock.monotonic() - began:.1f} s")
+    for each in formats:
+        if each.rows_of(number) != rows:
+            raise ProofFailed(f"{each.member.name}: {rows:,} rows fetched, {each.rows_of(number):,} written.")
     return rows
 
 
-def _prove(results: Sequence[_OpenResult], folder: ResultFolder, ledger: RunLedger) -> list[StoredFile]:
-    """Read every file back, apart from its writer: rows by the format's own counter, bytes by checksum."""
+def _prove(formats: Sequence[FilesOfFormat], ledger: RunLedger) -> list[StoredFile]:
     ledger.stage("prove")
-    files = []
-    for result in results:
-        with folder.finish(result.name) as file:
-            found = result.format.count_rows(file)
-            file.seek(0)
-            digest = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]  # a binary file suffices
-        written, member = result.writer.rows, result.format
-        if found != written:
-            raise ProofFailed(f"{result.name}: {written:,} rows were written and {found:,} read back.", "Start the run again.")
-        if digest != result.counted.digest.hexdigest():
-            raise ProofFailed(
-                f"{result.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."
+    proven = []
+    for each in formats:
+        for file in each.files:
+            stored = each.prove(file)
+            ledger.log(
+                "info", f"proven: {stored.name}, {stored.rows:,} rows, {stored.bytes:,} bytes, sha256 {stored.sha256[:12]}…"
             )
-        size = result.counted.bytes
-        files.append(StoredFile(result.name, member.name, member.media_type, found, size, digest, result.statement))
-        ledger.log("info", f"proven: {result.name}, {found:,} rows, {result.counted.bytes:,} bytes, sha256 {digest[:12]}…")
-    return files
+            proven.append(stored)
+    return sorted(proven, key=lambda file: file.statement)
 
 
 def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock) -> None:
     ledger.stage("store")
     about = {**job.about, "rows": outcome.rows, "warnings": outcome.warnings}
-    folder.seal(describe_result(job.name, outcome.results, outcome.files, clock.now(), about))
+    moment = clock.now()
+
+    def described(names: Mapping[str, str]) -> dict[str, Any]:
+        return describe_result(job.name, outcome.results, outcome.files, moment, about, names)
+
+    folder.seal(described({}))
     ledger.log("info", "stored: the descriptor stands beside the files")
     ledger.stage("deliver")
     if not job.deliver_into:
         ledger.publish(outcome, lambda: None)
         return
-    names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, f"{job.stem}.{DESCRIPTOR}")]
-    plan = folder.prepare_delivery(job.deliver_into, names)
+    names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, job.descriptor_name())]
+    plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described)
     outcome.delivery = plan
     ledger.publish(outcome, lambda: folder.deliver(plan))
 

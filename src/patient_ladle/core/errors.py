@@ -195,6 +195,12 @@ class StoreUnwritable(LadleError):
     code = "store_unwritable"
 
 
+class NameTaken(LadleError):
+    """A file stands at the delivered name, and the output does not let it be replaced."""
+
+    code = "name_taken"
+
+
 class DiskFull(LadleError):
     """No space was left while writing a result."""
 

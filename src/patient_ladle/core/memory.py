@@ -6,7 +6,7 @@ They ship with the product so that anybody who writes a source or a format can t
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta, timezone
 from typing import Any, BinaryIO
 
@@ -35,7 +35,7 @@ class MemorySession:
     def describe(self, statement: Statement) -> Sequence[Column]:
         return self.columns
 
-    def batches(self) -> Iterator[Batch]:
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
         for start in range(0, len(self.rows), BATCH_ROWS):
             if self.cancelled:
                 raise RunCancelled("the statement was stopped.")
@@ -74,9 +74,17 @@ class MemoryFolder:
         self.files[name] = _KeptBytes()
         return self.files[name]
 
-    def finish(self, name: str) -> BinaryIO:
-        self.files[name].seek(0)
-        return self.files[name]
+    def scratch(self) -> BinaryIO:
+        return io.BytesIO()
+
+    def free_bytes(self) -> int | None:
+        return None
+
+    def finish(self, name: str) -> None:
+        return None
+
+    def open(self, name: str) -> BinaryIO:
+        return io.BytesIO(self.files[name].getvalue())
 
     def seal(self, descriptor: dict[str, Any]) -> None:
         self.descriptor = descriptor
@@ -85,7 +93,13 @@ class MemoryFolder:
         self.files.clear()
         self.descriptor = None
 
-    def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
+    def prepare_delivery(
+        self,
+        folder: str,
+        names: Sequence[tuple[str, str]],
+        manner: Mapping[str, Any],
+        descriptor: Callable[[Mapping[str, str]], Any],
+    ) -> DeliveryPlan:
         return DeliveryPlan(folder, tuple((stored, f"{folder}/{name}", "") for stored, name in names))
 
     def deliver(self, plan: DeliveryPlan) -> None:

@@ -5,7 +5,7 @@ Real members live in ``adapters`` and ``service``; in-memory members in ``core.m
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, BinaryIO, Protocol
@@ -33,8 +33,11 @@ class SourceSession(Protocol):
     def describe(self, statement: Statement) -> Sequence[Column]:
         """Columns of the result, found without running the statement where the engine can."""
 
-    def batches(self) -> Iterator[Batch]:
-        """The described statement's rows, all of them, from one consistent snapshot."""
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
+        """The described statement's rows, all of them, from one consistent snapshot.
+
+        ``soon``: only the first rows will be read, and they are wanted as early as can be.
+        """
 
     def identity(self) -> dict[str, str]:
         """Server, database and login that the session really uses, for the run record."""
@@ -57,7 +60,17 @@ class StoredFile:
     bytes: int
     sha256: str
     statement: int = 0
-    """Which statement of the extract it holds, from 0."""
+    """Which statement of the extract it holds, from 0; the first, where it holds several."""
+    part: int | None = None
+    """Which part of the result, from 1, where it is split."""
+    packing: str = "none"
+    options: Mapping[str, Any] = field(default_factory=dict)
+    contents: tuple[tuple[int, int], ...] = ()
+    """(statement, rows) of each result in it, in order."""
+    content: str = ""
+    """The same for the same rows, also where the file itself tells its run: a digest in hex."""
+    sheets: tuple[tuple[str, int, int], ...] = ()
+    """(name, statement's place in ``contents``, rows) of each sheet of a workbook."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON."""
@@ -73,10 +86,12 @@ class DeliveryPlan:
 
     folder: str
     moves: tuple[tuple[str, str, str], ...] = ()
+    replaces: bool = True
+    """Whether a file that stands at a delivered name gives way."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as kept in the journal."""
-        return {"folder": self.folder, "moves": [list(move) for move in self.moves]}
+        return {"folder": self.folder, "moves": [list(move) for move in self.moves], "replaces": self.replaces}
 
 
 class ResultFolder(Protocol):
@@ -85,8 +100,17 @@ class ResultFolder(Protocol):
     def create(self, name: str) -> BinaryIO:
         """A writable file under a temporary name. Raises StoreUnwritable or DiskFull, also while writing."""
 
-    def finish(self, name: str) -> BinaryIO:
-        """Flush the file to disk, give it its name, and open it for reading back."""
+    def scratch(self) -> BinaryIO:
+        """A file of its own to write and read, gone once closed. Raises as ``create`` does."""
+
+    def free_bytes(self) -> int | None:
+        """Space left where it writes; None where that means nothing."""
+
+    def finish(self, name: str) -> None:
+        """Flush the file to disk and give it its name."""
+
+    def open(self, name: str) -> BinaryIO:
+        """A finished file, for reading back."""
 
     def seal(self, descriptor: dict[str, Any]) -> None:
         """Write the descriptor last: with it the attempt's result exists."""
@@ -94,8 +118,17 @@ class ResultFolder(Protocol):
     def discard(self) -> None:
         """Remove everything this attempt wrote."""
 
-    def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
-        """Copy sealed files beside their delivered names, under temporary ones. ``names``: (stored, delivered)."""
+    def prepare_delivery(
+        self,
+        folder: str,
+        names: Sequence[tuple[str, str]],
+        manner: Mapping[str, Any],
+        descriptor: Callable[[Mapping[str, str]], Any],
+    ) -> DeliveryPlan:
+        """Copy sealed files beside their delivered names, under temporary ones. ``names``: (stored, delivered), the last
+        being the descriptor's, whose content ``descriptor`` makes from the names as delivered. ``manner``: file options
+        of core.output. Raises NameTaken where files of those names are not to be replaced.
+        """
 
     def deliver(self, plan: DeliveryPlan) -> None:
         """Rename the prepared files to their delivered names; may be called again after a crash."""

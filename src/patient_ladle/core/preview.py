@@ -57,7 +57,7 @@ def first_rows(session: SourceSession, statement: Statement, limits: PreviewLimi
     columns, _ = unique_names(session.describe(statement))
     rows: list[list[Any]] = []
     size, first, more = 0, None, False
-    for batch in session.batches():
+    for batch in session.batches(soon=True):
         first = first if first is not None else time.monotonic() - began
         for row in zip(*(cells.to_pylist() for cells in batch.cells), strict=True):
             if len(rows) >= limits.rows or size > limits.bytes:

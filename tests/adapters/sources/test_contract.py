@@ -5,6 +5,7 @@ An engine that is registered and has no case file fails.
 
 from __future__ import annotations
 
+import io
 import re
 import socket
 import sqlite3
@@ -16,8 +17,11 @@ from pathlib import Path
 
 import duckdb
 import psycopg
+import psycopg.sql
 import pyarrow as pa
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from pyarrow import parquet
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
@@ -36,6 +40,8 @@ from patient_ladle.core.errors import (
     StatementWrong,
 )
 from patient_ladle.core.filling import bring_back, fill_in
+from patient_ladle.core.formats import FORMATS, checked_options
+from patient_ladle.core.formats.base import Target
 from patient_ladle.core.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import parameter_names, statements
@@ -144,12 +150,12 @@ class Case:
     def open(self):
         return self.engine.open(self.address, self.secret)
 
-    def fetch(self, text, values=None, declared=()):
+    def fetch(self, text, values=None, declared=(), soon=False):
         bound = resolve(declared, values or {}, date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc))
         session = self.open()
         try:
             columns = session.describe(Statement(text, bound))
-            rows = [row for b in session.batches() for row in zip(*(cells.to_pylist() for cells in b.cells), strict=True)]
+            rows = [row for b in session.batches(soon) for row in zip(*(cells.to_pylist() for cells in b.cells), strict=True)]
             return columns, rows
         finally:
             session.close()
@@ -160,6 +166,89 @@ def test_every_type_travels_in_its_canonical_text(case):
     columns, [row] = case.fetch("select " + ", ".join(expressions) + " -- the last line is a comment")
     for (expression, kind, text), column, found in zip(case.words.TYPES, columns, row, strict=True):
         assert (column.kind, found) == (kind, text), expression
+
+
+def test_the_first_rows_are_the_same_on_their_own_lane(case):
+    expressions = ", ".join(f"{expression} as c{n}" for n, (expression, _, _) in enumerate(case.words.TYPES))
+    text = f"select {expressions} /* unfinished -- words */"
+    assert case.fetch(text, soon=True) == case.fetch(text)
+    declared, given = [Parameter("t"), Parameter("n", "integer", many=True)], {"t": "a'\\ \"$1 %s é", "n": [1, 3]}
+    both = "select :t as t, name from districts where district_id in (:n) order by 2"
+    if case.engine.name == "postgresql":
+        both = both.replace("in (:n)", "= any(:n)")
+    if case.engine.name in ("duckdb", "files"):
+        both = both.replace("in (:n)", "in (select unnest(:n))")
+    if case.engine.name in ("sqlite", "mariadb"):
+        both = both.replace("in (:n)", "in :n")
+    assert case.fetch(both, given, declared, soon=True) == case.fetch(both, given, declared)
+    assert case.fetch(both, given, declared)[1][0][0] == given["t"]
+
+
+def test_a_text_of_twenty_megabytes_arrives_whole(case):
+    _, [(text, n)] = case.fetch(case.words.LONG_TEXT)
+    length = 7_340_032 if case.engine.name == "mariadb" else 10_485_760  # a server's packet holds 16 MB there
+    assert (len(text), set(text), n) == (length, {"é"}, "1")
+
+
+def test_settings_of_the_login_and_of_the_query_do_not_change_how_values_are_written(cluster, metering):
+    engine = get_engine("postgresql")
+    with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
+        for setting in (
+            "datestyle = 'German'",
+            "intervalstyle = 'sql_standard'",
+            "bytea_output = 'escape'",
+            "extra_float_digits = -10",
+        ):
+            connection.execute(f"alter role reader set {setting}")
+        try:
+            case = Case("postgresql", metering, "reading-only", None)
+            hostile = (
+                "select date '2026-11-24' as d, interval '1 day' as i, '\\x00ff'::bytea as b, 0.1::float8 + 0.2 as f, 'x' as x"
+            )
+            plain = ("2026-11-24", "P1D", "AP8=", "0.30000000000000004", "x")
+            assert case.fetch(hostile)[1] == case.fetch(hostile, soon=True)[1] == [plain]
+            with pytest.raises(StatementRefused, match="changed DateStyle"):
+                _straight(case, "select date '2026-11-24', set_config('DateStyle', 'German', false)")
+        finally:
+            connection.execute("alter role reader reset all")
+    assert engine.name == "postgresql"
+
+
+cells = st.one_of(
+    st.none(),
+    st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20),
+    st.sampled_from(["", "\\.", "\\N", '"', ",", "\r\n"]),
+)
+
+
+@given(rows=st.lists(st.tuples(cells, st.floats(), st.datetimes(), st.booleans()), max_size=12), alone=st.booleans())
+@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+def test_lanes_give_the_same_bytes_for_anything(metering, rows, alone):
+    parts = [
+        "(null::text, null::float8, null::timestamptz, null::boolean)",
+        *(
+            f"({'null' if t is None else psycopg.sql.quote(t)}::text, '{f!r}'::float8, '{at.isoformat()}+00'::timestamptz, {b})"
+            for t, f, at, b in rows
+        ),
+    ]
+    text = f"select {'t' if alone else '*'} from (values {', '.join(parts)}) as v(t, f, at, b)"
+    made = {}
+    for soon in (False, True):
+        session = get_engine("postgresql").open(metering, "reading-only")
+        try:
+            columns = session.describe(Statement(text))
+            file = io.BytesIO()
+            writer = FORMATS["csv"].writer(Target(file, io.BytesIO), checked_options("csv", {}))
+            writer.begin("", columns)
+            for batch in session.batches(soon):
+                assert (batch.csv is None) == soon
+                writer.write(batch)
+            made[soon] = file.getvalue()
+            assert writer.rows == len(rows) + 1
+        finally:
+            session.close()
+    assert made[False] == made[True]
+    assert FORMATS["csv"].count_rows(io.BytesIO(made[True]), checked_options("csv", {})) == len(rows) + 1
 
 
 def test_parameters_of_every_type_are_bound_not_pasted(case):
@@ -451,8 +540,8 @@ def test_several_statements_read_one_snapshot(request, engine, home):
 
 def test_an_identifier_stands_quoted_in_the_statement(case):
     table = Parameter.from_dict({"name": "place", "type": "identifier", "allowed": ["districts", "no such; --"]})
-    for given, works in (("districts", True), ("no such; --", False)):
-        values = resolve([table], {"place": given}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
+    for place, works in (("districts", True), ("no such; --", False)):
+        values = resolve([table], {"place": place}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
         session = case.open()
         try:
             session.describe(Statement("select name from :place order by name", values))

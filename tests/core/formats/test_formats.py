@@ -9,18 +9,28 @@ import csv
 import io
 import json
 import math
+import re
 import warnings
+import zipfile
+import zlib
 from datetime import date, datetime, timedelta, timezone
+from functools import partial
 
 import openpyxl
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.columns import Batch, Column, canonical
-from patient_ladle.core.errors import ProofFailed, ValueUnfit
-from patient_ladle.core.formats import FORMATS
-from patient_ladle.core.formats.xlsx import MAX_TEXT, _letters
+from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
+from patient_ladle.core.formats import FORMATS, checked_options
+from patient_ladle.core.formats.archive import crc_of_both
+from patient_ladle.core.formats.base import Target
+from patient_ladle.core.formats.sheets import letters, sheet_name
+from patient_ladle.core.formats.xlsx import MAX_TEXT
+from patient_ladle.proof.counting import JsonCounter
 
 text = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=30)
 CELLS = {
@@ -51,34 +61,76 @@ def batch_of(columns, rows):
     return Batch.of_texts([[canonical(r[i]) for r in rows] for i in range(len(columns))], len(rows))
 
 
-def written(name, columns, rows, split=3):
+def opened(name, columns, **options):
     file = io.BytesIO()
-    writer = FORMATS[name].writer(file, columns)
+    writer = FORMATS[name].writer(Target(file, io.BytesIO, {"extract": "readings"}), checked_options(name, options))
+    writer.begin("", columns)
+    return file, writer
+
+
+def written(name, columns, rows, split=3, **options):
+    file, writer = opened(name, columns, **options)
     for start in range(0, len(rows), split):
         writer.write(batch_of(columns, rows[start : start + split]))
+    writer.end()
     writer.close()
     assert writer.rows == len(rows)
     return file, writer.warnings
 
 
-def read_csv(file):
-    lines = list(csv.reader(io.StringIO(file.getvalue().decode(), newline=""), strict=True))
+def of_texts(name, columns, texts, **options):
+    """A file of canonical texts, column by column, and what its writer warned of."""
+    file, writer = opened(name, columns, **options)
+    writer.write(Batch.of_texts(texts, len(texts[0])))
+    writer.end()
+    writer.close()
+    return file.getvalue(), writer.warnings
+
+
+def read_csv(file, delimiter=","):
+    lines = list(csv.reader(io.StringIO(file.getvalue().decode(), newline=""), strict=True, delimiter=delimiter))
     return lines[0], lines[1:]
 
 
-def check_csv(columns, rows, file):
-    header, lines = read_csv(file)
+def check_csv(columns, rows, file, delimiter=","):
+    header, lines = read_csv(file, delimiter)
     assert header == [c.name for c in columns]
     expected = [[canonical(v) or "" for v in row] for row in rows]
     assert [line or [""] for line in lines] == expected
 
 
-def check_json(columns, rows, file):
-    found = json.loads(file.getvalue(), parse_float=str, parse_int=str)
+def check_json(columns, rows, file, text=None):
+    found = json.loads(text or file.getvalue(), parse_float=str, parse_int=str)
     assert [list(r) for r in found] == [[c.name for c in columns]] * len(rows)
     for record, row in zip(found, rows, strict=True):
         for value, original in zip(record.values(), row, strict=True):
             assert value == (original if isinstance(original, bool) else canonical(original))
+
+
+def check_jsonl(columns, rows, file):
+    check_json(columns, rows, file, b"[" + b",".join(file.getvalue().splitlines()) + b"]")
+
+
+def check_text(columns, rows, file):
+    lines = file.getvalue().decode().split("\n")[:-1]
+    assert len(lines) - 2 == len(rows)
+    starts = [found.start() for found in re.finditer("-+", lines[1])]
+    ends = [found.end() for found in re.finditer("-+", lines[1])]
+    for line, row in zip(lines[2:], rows, strict=True):
+        cells = [line[a:b].strip() for a, b in zip(starts, ends, strict=True)]
+        assert cells == [re.sub("[\t\n\r\x0b\x0c\x85\u2028\u2029]", " ", canonical(v) or "").strip() for v in row]
+
+
+def check_parquet(columns, rows, file):
+    table = pq.read_table(io.BytesIO(file.getvalue()))
+    assert (table.column_names, table.num_rows) == ([c.name for c in columns], len(rows))
+    for column, values in zip(columns, table.columns, strict=True):
+        original = [row[columns.index(column)] for row in rows]
+        found = values.to_pylist()
+        if pa.types.is_string(values.type):
+            assert found == [canonical(v) for v in original]
+        else:
+            assert found == original
 
 
 def check_xlsx(columns, rows, file):
@@ -111,7 +163,10 @@ def _same_cell(column, value, original):
     return value == original or math.isclose(float(value), float(original), rel_tol=1e-15)
 
 
-READERS = {"csv": check_csv, "json": check_json, "xlsx": check_xlsx}
+READERS = {
+    "csv": check_csv, "tsv": partial(check_csv, delimiter="\t"), "json": check_json, "jsonl": check_jsonl, "xlsx": check_xlsx,
+    "parquet": check_parquet, "text": check_text,
+}  # fmt: skip
 
 
 def test_every_registered_format_has_a_reader_here():
@@ -123,9 +178,13 @@ def test_every_registered_format_has_a_reader_here():
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 def test_another_reader_finds_what_went_in(name, result):
     columns, rows = result
+    if name == "parquet":  # 64 bits are what an integer has there
+        rows = [
+            tuple(v if c.kind != "integer" or v is None else v % 2**62 for c, v in zip(columns, r, strict=True)) for r in rows
+        ]
     file, _ = written(name, columns, rows)
     file.seek(0)
-    assert FORMATS[name].count_rows(file) == len(rows)
+    assert FORMATS[name].count_rows(file, checked_options(name, {})) == len(rows)
     READERS[name](columns, rows, file)
 
 
@@ -137,7 +196,7 @@ def test_a_file_cut_short_is_never_counted_as_whole(name, share):
     file, _ = written(name, [Column("n", "integer"), Column("t", "text")], rows, split=100)
     data = file.getvalue()
     try:
-        found = FORMATS[name].count_rows(io.BytesIO(data[: int(len(data) * share)]))
+        found = FORMATS[name].count_rows(io.BytesIO(data[: int(len(data) * share)]), checked_options(name, {}))
     except ProofFailed:
         return
     assert found != len(rows)
@@ -156,18 +215,83 @@ def test_csv_tells_absent_from_empty():
 
 def test_json_keeps_every_digit_and_names_what_it_has_no_form_for():
     columns = [Column("d", "decimal"), Column("f", "float"), Column("j", "json")]
-    batch = Batch.of_texts(
-        [["12345678901234567890.123456789012345678", "NaN"], ["1e+22", "Infinity"], ['{"a":[1.50]}', None]], 2
-    )
-    file = io.BytesIO()
-    writer = FORMATS["json"].writer(file, columns)
-    writer.write(batch)
-    writer.close()
-    assert b'{"d":12345678901234567890.123456789012345678,"f":1e+22,"j":{"a":[1.50]}},\n' in file.getvalue()
-    assert json.loads(file.getvalue())[1] == {"d": "NaN", "f": "Infinity", "j": None}
-    assert writer.warnings == [
-        f"column '{c}' holds numbers that JSON has no form for (NaN, infinity): written as text" for c in "df"
-    ]
+    texts = [["12345678901234567890.123456789012345678", "NaN"], ["1e+22", "Infinity"], ['{"a":\n[1.50]}', None]]
+    made, warned = of_texts("json", columns, texts)
+    assert b'{"d":12345678901234567890.123456789012345678,"f":1e+22,"j":{"a": [1.50]}},\n' in made
+    assert json.loads(made)[1] == {"d": "NaN", "f": "Infinity", "j": None}
+    assert warned == [f"column '{c}' holds numbers that JSON has no form for (NaN, infinity): written as text" for c in "df"]
+    assert json.loads(of_texts("json", columns, texts, not_finite="null")[0])[1] == {"d": None, "f": None, "j": None}
+    with pytest.raises(ValueUnfit, match="row 2, column 'd'"):
+        of_texts("jsonl", columns, texts, not_finite="refuse")
+    told = json.loads(of_texts("json", columns, texts, envelope=True)[0])
+    assert (told["extract"], len(told["rows"]), told["columns"][2]["type"]) == ("readings", 2, "json")
+
+
+STYLED = [Column("n", "decimal"), Column("at", "zoned"), Column("d", "date"), Column("b", "boolean"), Column("t", "text")]
+STYLED_TEXTS = [
+    ["1234567.5", "-12", None],
+    ["2026-07-01T23:30:00.25Z", "0044-03-15 BC", None],
+    ["2026-11-24", "infinity", None],
+    ["true", "false", None],
+    ["=1+1", "NULL", ""],
+]
+
+
+@pytest.mark.parametrize(
+    ("options", "expected"),
+    [
+        ({}, b'n,at,d,b,t\n1234567.5,2026-07-01T23:30:00.25Z,2026-11-24,true,=1+1\n-12,0044-03-15 BC,infinity,false,NULL\n,,,,""\n'),
+        ({"header": False, "line_end": "crlf", "delimiter": "pipe", "absent": "NULL", "true_word": "yes", "false_word": "no"},
+         b'1234567.5|2026-07-01T23:30:00.25Z|2026-11-24|yes|=1+1\r\n-12|0044-03-15 BC|infinity|no|"NULL"\r\nNULL|NULL|NULL|NULL|""\r\n'),
+        ({"header": False, "quoting": "always", "zone": "Europe/London"},
+         b'"1234567.5","2026-07-02T00:30:00.25+01:00","2026-11-24","true","=1+1"\n"-12","0044-03-15 BC","infinity","false","NULL"\n,,,,""\n'),
+        ({"header": False, "delimiter": ";", "decimal_sign": ",", "thousands_sign": ".", "quoting": "text", "date_form": "%d/%m/%Y",
+          "timestamp_form": "%H:%M", "guard_formulas": True},
+         b"1.234.567,5;\"23:30\";\"24/11/2026\";true;\"'=1+1\"\n-12;\"0044-03-15 BC\";\"infinity\";false;\"NULL\"\n;;;;\"\"\n"),
+        ({"header": False, "decimal_sign": ","},
+         b'"1234567,5",2026-07-01T23:30:00.25Z,2026-11-24,true,=1+1\n-12,0044-03-15 BC,infinity,false,NULL\n,,,,""\n'),
+    ],
+)  # fmt: skip
+def test_delimited_text_is_styled_as_wanted(options, expected):
+    made, _ = of_texts("csv", STYLED, STYLED_TEXTS, **options)
+    assert made == expected
+    assert FORMATS["csv"].count_rows(io.BytesIO(made), checked_options("csv", options)) == 3
+
+
+@pytest.mark.parametrize("encoding", ["utf-8-bom", "utf-16", "utf-16-le", "utf-32", "windows-1252", "iso-8859-15", "cp037"])
+def test_text_in_any_encoding_is_read_back(encoding):
+    columns, texts = [Column("a"), Column("b")], [["Moor é", 'x"\ny'], ["1", None]]
+    made, _ = of_texts("csv", columns, texts, encoding=encoding)
+    plain = made.decode("utf-8-sig" if encoding == "utf-8-bom" else encoding)
+    assert list(csv.reader(io.StringIO(plain, newline=""))) == [["a", "b"], ["Moor é", "1"], ['x"\ny', ""]]
+    assert FORMATS["csv"].count_rows(io.BytesIO(made), checked_options("csv", {"encoding": encoding})) == 2
+
+
+def test_a_character_that_the_encoding_lacks_is_named_or_replaced():
+    columns, texts = [Column("n", "integer"), Column("name")], [["1", "2"], ["plain", "Ł moor"]]
+    with pytest.raises(
+        ValueUnfit, match=r"row 2, column 'name': the character 'Ł' \(U\+0141\) is not in the encoding windows-1252"
+    ):
+        of_texts("csv", columns, texts, encoding="windows-1252")
+    made, warned = of_texts("csv", columns, texts, encoding="windows-1252", stand_in="?")
+    assert made.endswith(b"2,? moor\n")
+    assert warned == ["characters that windows-1252 lacks: written as '?'"]
+
+
+@pytest.mark.parametrize(
+    ("name", "options", "words"),
+    [
+        ("csv", {"delimeter": ";"}, "option of csv"), ("csv", {"delimiter": "ab"}, "cannot be a delimiter"),
+        ("csv", {"encoding": "utf-9"}, "is not an encoding"), ("csv", {"date_form": "%Q"}, "not a mark of a date"),
+        ("csv", {"header": "perhaps"}, "true or false"), ("csv", {"decimal_sign": ",", "thousands_sign": ","}, "are the same"),
+        ("csv", {"zone": "Europe/Nowhere"}, "not a time zone"), ("json", {"not_finite": "nul"}, "value of not_finite"),
+        ("xlsx", {"title_rows": 3}, "a list of texts"), ("cvs", {}, "format"),
+    ],
+)  # fmt: skip
+def test_a_wrong_option_is_refused_with_what_would_be_right(name, options, words):
+    with pytest.raises(BadInput, match=words) as found:
+        checked_options(name, options)
+    assert found.value.hint
 
 
 def test_xlsx_writes_real_values_and_says_what_it_wrote_as_text():
@@ -177,33 +301,69 @@ def test_xlsx_writes_real_values_and_says_what_it_wrote_as_text():
         ["1899-12-31", "2026-11-24", "infinity"],
         ["007", "1e5", "x"],
     ]
-    file = io.BytesIO()
-    writer = FORMATS["xlsx"].writer(file, columns)
-    writer.write(Batch.of_texts(texts, 3))
-    writer.close()
-    sheet = openpyxl.load_workbook(file).active
-    assert [[c.value for c in row] for row in sheet.iter_rows(min_row=2)] == [
+    made, warned = of_texts("xlsx", columns, texts, title_rows=["About {extract}"])
+    book = openpyxl.load_workbook(io.BytesIO(made))
+    sheet = book["Result"]
+    assert [[c.value for c in row] for row in sheet.iter_rows(min_row=3)] == [
         ["1234567890123456", "1899-12-31", "007"],
         [1234.5, datetime(2026, 11, 24), "1e5"],
         [1.5, "infinity", "x"],
     ]
-    assert len(writer.warnings) == 2
-    assert sheet.freeze_panes == "A2"
-    assert sheet.auto_filter.ref == "A1:C4"
-    assert sheet["A1"].font.bold
+    assert sheet["A1"].value == "About readings"
+    assert len(warned) == 2
+    assert (sheet.freeze_panes, sheet.auto_filter.ref, sheet["A2"].font.bold) == ("A3", "A2:C5", True)
+    assert b'<dimension ref="A1:C5"/>' in zipfile.ZipFile(io.BytesIO(made)).read("xl/worksheets/sheet1.xml")
+    origin = {a.value: b.value for a, b in book["Origin"].iter_rows()}
+    assert (origin["extract"], origin["rows"]) == ("readings", "3")
+    for option in ("unfit_numbers", "unfit_dates"):
+        with pytest.raises(ValueUnfit, match=r"row (1|3), column"):
+            of_texts("xlsx", columns, texts, **{option: "refuse"})
 
 
-def test_xlsx_refuses_a_text_too_long_naming_row_and_column():
-    writer = FORMATS["xlsx"].writer(io.BytesIO(), [Column("note")])
-    with pytest.raises(ValueUnfit, match="row 2, column 'note'"):
-        writer.write(Batch.of_texts([["x", "y" * (MAX_TEXT + 1)]], 2))
-    writer.abandon()
+def test_xlsx_refuses_a_text_too_long_naming_row_and_column_or_cuts_it():
+    texts = [["x", "y" * MAX_TEXT, "\U0001f4a7" * (MAX_TEXT // 2 + 1)]]
+    with pytest.raises(ValueUnfit, match="row 3, column 'note'"):
+        of_texts("xlsx", [Column("note")], texts)
+    made, [warned] = of_texts("xlsx", [Column("note")], texts, long_text="cut")
+    assert warned.endswith("cut")
+    cells = [row[0] for row in openpyxl.load_workbook(io.BytesIO(made))["Result"].iter_rows(min_row=2, values_only=True)]
+    assert cells == ["x", texts[0][1], "\U0001f4a7" * (MAX_TEXT // 2)]
 
 
 def test_xlsx_refuses_more_columns_than_a_sheet_holds():
     with pytest.raises(ValueUnfit, match="16,385 columns"):
-        FORMATS["xlsx"].writer(io.BytesIO(), [Column(f"c{n}") for n in range(16_385)])
+        opened("xlsx", [Column(f"c{n}") for n in range(16_385)])
+
+
+def test_xlsx_goes_on_in_the_next_sheet(monkeypatch):
+    monkeypatch.setattr("patient_ladle.core.formats.xlsx.MAX_ROWS", 8)
+    file, _ = written("xlsx", [Column("n", "integer"), Column("t")], [(n, f"t{n}") for n in range(20)], split=5)
+    book = openpyxl.load_workbook(file)
+    assert book.sheetnames == ["Result", "Result (2)", "Result (3)", "Origin"]
+    assert [row[0].value for sheet in book.worksheets[:3] for row in sheet.iter_rows(min_row=2)] == list(range(20))
+    file.seek(0)
+    assert FORMATS["xlsx"].count_rows(file, checked_options("xlsx", {})) == 20
+
+
+def test_sheet_names_are_ones_that_a_workbook_takes():
+    assert sheet_name("By [district]: all/none?", []) == "By _district__ all_none_"
+    assert sheet_name("a" * 40, ["A" * 31]) == "a" * 27 + " (2)"
+    assert [sheet_name(name, []) for name in ("'", "History", "Origin")] == ["Result", "History_", "Origin_"]
 
 
 def test_column_letters():
-    assert [_letters(n) for n in (1, 26, 27, 702, 703, 16_384)] == ["A", "Z", "AA", "ZZ", "AAA", "XFD"]
+    assert [letters(n) for n in (1, 26, 27, 702, 703, 16_384)] == ["A", "Z", "AA", "ZZ", "AAA", "XFD"]
+
+
+@given(first=st.binary(max_size=80), second=st.binary(max_size=80))
+def test_the_checksum_of_two_texts_is_that_of_both_together(first, second):
+    assert crc_of_both(zlib.crc32(first), zlib.crc32(second), len(second)) == zlib.crc32(first + second)
+
+
+@given(rows=st.integers(0, 40), piece=st.integers(1, 60))
+def test_rows_are_counted_however_the_bytes_come(rows, piece):
+    file, _ = written("json", [Column("a"), Column("j", "json")], [('x"]\n', '{"b":["]"]}')] * rows, envelope=rows % 2 == 0)
+    data, counter = file.getvalue(), JsonCounter()
+    for start in range(0, len(data), piece):
+        counter.feed(data[start : start + piece])
+    assert counter.rows() == rows

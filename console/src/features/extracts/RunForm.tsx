@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, DatePicker, Form, Select, type FormInstance } from "antd";
+import { Button, DatePicker, Form, Select, type FormInstance } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
 import { useState } from "react";
 import { useNavigate } from "react-router";
@@ -8,9 +8,8 @@ import { ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 import { DryRunView } from "./DryRunView";
+import { FormatBoxes } from "../writing/OutputSettings";
 import { ValueField } from "./ValueField";
-
-const FORMATS = ["csv", "xlsx", "json"];
 
 /** Dates stand in the form as ISO texts; the picker wants its own objects. */
 const asDate = {
@@ -65,7 +64,7 @@ export function RunForm({ extract, parameters, source, form, unsaved }: { extrac
       ))}
       <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
-      <Form.Item label="Formats" name="formats"><Checkbox.Group options={FORMATS} /></Form.Item>
+      <Form.Item label="Formats" name="formats"><FormatBoxes /></Form.Item>
       {unsaved && <p className="dim">Runs revision {extract.revision.number} as saved, without your unsaved changes.</p>}
       <ProblemNote error={start.error} />
       <div className="filters">

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button } from "antd";
 import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type RunRecord } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -8,6 +9,7 @@ import { StateMark } from "../../components/StateMark";
 import { StatementView } from "../../components/StatementView";
 import { count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
+import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { RunLog } from "./RunLog";
 import "./runs.css";
 
@@ -25,22 +27,28 @@ function Stages({ run }: { run: RunRecord }) {
 }
 
 function Files({ run }: { run: RunRecord }) {
+  const [looked, setLooked] = useState<Looked | null>(null);
   if (!run.files.length) return <p className="dim">{live(run) ? "Files appear here once they are proven." : "This run left no files."}</p>;
   return (
+    <>
     <table className="files">
-      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th></tr></thead>
+      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th><th>Look</th></tr></thead>
       <tbody>
         {run.files.map((file) => (
           <tr key={file.name}>
-            <td><a href={`/api/v1/runs/${run.id}/files/${encodeURIComponent(file.name)}`} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a></td>
+            <td><a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a></td>
             <td className="n">{count(file.rows)}</td>
             <td className="n">{size(file.bytes)}</td>
             <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
             <td>{file.delivered_path || <span className="dim">not delivered, kept in the result store</span>}</td>
+            <td><Button size="small" type="text" aria-label={`Look into ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>First rows</Button></td>
           </tr>
         ))}
       </tbody>
     </table>
+    <p><a href={`/api/v1/runs/${run.id}/archive`} download>All files and their descriptor as one archive</a></p>
+    <FilePreview file={looked} onClose={() => setLooked(null)} />
+    </>
   );
 }
 

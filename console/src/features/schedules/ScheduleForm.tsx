@@ -1,11 +1,12 @@
 import { useDeferredValue } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Checkbox, Form, Input, Modal, Select } from "antd";
+import { Form, Input, Modal, Select } from "antd";
 import { api, must, type Parameter, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 import { ValueField } from "../extracts/ValueField";
+import { FormatBoxes } from "../writing/OutputSettings";
 
 interface Fields { name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field> }
 
@@ -58,7 +59,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
             <ValueField parameter={p} extract={chosen} environment={environment} dataDate={undefined} />
           </Form.Item>
         ))}
-        <Form.Item label="Formats" name="formats" extra="None: those of the extract."><Checkbox.Group options={["csv", "xlsx", "json"]} /></Form.Item>
+        <Form.Item label="Formats" name="formats" extra="None: those of the extract."><FormatBoxes /></Form.Item>
         <ProblemNote error={save.error} />
       </Form>
     </Modal>

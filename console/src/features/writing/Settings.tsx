@@ -1,8 +1,6 @@
-import { Checkbox, Input, Select } from "antd";
+import { Input, Select } from "antd";
 import type { Source } from "../../api/client";
 import type { Draft } from "./useDraft";
-
-const FORMATS = ["csv", "xlsx", "json"];
 
 /** What a revision holds besides statement and parameters. Another source must be of the same engine. */
 export function Settings({ draft, sources, engine, onChange }: { draft: Draft; sources: Source[]; engine: string; onChange: (more: Partial<Draft>) => void }) {
@@ -10,10 +8,8 @@ export function Settings({ draft, sources, engine, onChange }: { draft: Draft; s
     <div className="settings-grid" style={{ marginTop: 8 }}>
       <label htmlFor="draft-source">Source</label>
       <Select id="draft-source" value={draft.source} onChange={(source: string) => onChange({ source })} options={sources.filter((s) => s.engine === engine).map((s) => ({ value: s.name, label: s.name }))} style={{ maxWidth: 260 }} />
-      <span id="draft-formats">Formats</span>
-      <Checkbox.Group aria-labelledby="draft-formats" options={FORMATS} value={draft.formats} onChange={(formats: string[]) => onChange({ formats })} />
       <label htmlFor="draft-file">File name</label>
-      <Input id="draft-file" className="mono" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
+      <Input id="draft-file" className="mono" title="Fields: {extract}, {folder}, {data_date:%Y%m}, {environment}, {statement}, {part}, {run}, {value.NAME}" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
       <label htmlFor="draft-into">Deliver into</label>
       <Input id="draft-into" className="mono" placeholder="a folder below the delivery folders; empty: not delivered" value={draft.deliver_into} onChange={(e) => onChange({ deliver_into: e.target.value })} />
       <label htmlFor="draft-notes">Notes, in Markdown</label>

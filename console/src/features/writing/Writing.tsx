@@ -11,6 +11,7 @@ import { useMe } from "../session/useMe";
 import { Parameters } from "./Parameters";
 import { partAt } from "./places";
 import { Preview, usePreview } from "./Preview";
+import { OutputSettings } from "./OutputSettings";
 import { Settings } from "./Settings";
 import { SqlEditor, type EditorHandle } from "./SqlEditor";
 import { useRemarks } from "./useRemarks";
@@ -149,6 +150,7 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
       <Parameters parameters={draft.parameters} used={used} shared={shared.data ?? []} sources={sources.data ?? []} onChange={(parameters) => change({ parameters })} />
       <details style={{ margin: "10px 0" }}>
         <summary>Source, files and notes</summary>
+        <OutputSettings formats={draft.formats} output={draft.output} preview={preview.rows.found ?? undefined} onChange={change} />
         <Settings draft={draft} sources={sources.data ?? []} engine={engine} onChange={change} />
       </details>
       {!(save.error instanceof Problem && save.error.code === "edited_meanwhile") && <ProblemNote error={save.error} />}

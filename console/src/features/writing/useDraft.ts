@@ -1,14 +1,14 @@
 import { useEffect, useState } from "react";
-import type { Extract, Parameter } from "../../api/client";
+import type { Extract, Output, Parameter } from "../../api/client";
 
 /** What an author changes before it becomes a revision. `base` is the revision it was begun from. */
-export interface Draft { base: number; statement: string; parameters: Parameter[]; source: string; formats: string[]; file_name: string; deliver_into: string; notes: string }
+export interface Draft { base: number; statement: string; parameters: Parameter[]; source: string; formats: string[]; file_name: string; deliver_into: string; output: Output; notes: string }
 
 const keyOf = (name: string) => `unsaved:${name}`;
 
 export function draftOf(extract: Extract): Draft {
-  const { number, statement, parameters, source, formats, file_name, deliver_into, notes } = extract.revision;
-  return { base: number, statement, parameters, source, formats, file_name, deliver_into, notes };
+  const { number, statement, parameters, source, formats, file_name, deliver_into, output, notes } = extract.revision;
+  return { base: number, statement, parameters, source, formats, file_name, deliver_into, output, notes };
 }
 
 const content = (draft: Draft) => JSON.stringify({ ...draft, base: 0 });

@@ -210,7 +210,7 @@ class DuckdbSession(ProbingSession):
             raise translate(error, self.text, self.rendered) from error
         return [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]
 
-    def batches(self) -> Iterator[Batch]:
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.rendered is not None, "describe comes first"
         self.go_on()
         try:

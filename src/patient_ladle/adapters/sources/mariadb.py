@@ -22,12 +22,12 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pymysql
-from pymysql.constants import CLIENT, FIELD_TYPE
+from pymysql.constants import CLIENT, FIELD_TYPE, FLAG
 from pymysql.converters import escape_string
 from pymysql.protocol import FieldDescriptorPacket
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, canonical
+from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, canonical, canonical_floats
 from patient_ladle.core.dialects import MARIADB
 from patient_ladle.core.errors import (
     RunCancelled,
@@ -104,6 +104,8 @@ class MariadbSession(ProbingSession):
         self.text = ""
         self.rendered: Rendered | None = None
         self.raw: list[int] = []
+        self.filled: list[int] = []
+        self.digits: list[int] = []
 
     def identity(self) -> dict[str, str]:
         who = self.address
@@ -234,6 +236,8 @@ class MariadbSession(ProbingSession):
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
         self.columns = [self._column(field) for field in fields]
         self.raw = [n for n, f in enumerate(fields) if f.type_code == FIELD_TYPE.BIT]
+        self.filled = [n for n, f in enumerate(fields) if f.flags & FLAG.ZEROFILL]
+        self.digits = [6 if f.type_code == FIELD_TYPE.FLOAT else 15 for f in fields]
         return self.columns
 
     def _column(self, field: Any) -> Column:
@@ -260,7 +264,7 @@ class MariadbSession(ProbingSession):
             connection._read_packet()
         return fields
 
-    def batches(self) -> Iterator[Batch]:
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.query, "describe comes first"
         try:
             self.go_on()
@@ -286,10 +290,14 @@ class MariadbSession(ProbingSession):
                 self.rows = CompiledRows(self.address, self.secret, CONNECT_SECONDS, encrypted, settling)
 
     def _batch(self, rows: Sequence[Sequence[Any]]) -> Batch:
-        cells = [
-            _cells(column, values, number in self.raw)
-            for number, (column, values) in enumerate(zip(self.columns, zip(*rows, strict=True), strict=True))
-        ]
+        cells = []
+        for number, (column, values) in enumerate(zip(self.columns, zip(*rows, strict=True), strict=True)):
+            array = _cells(column, values, number in self.raw)
+            if column.kind == "float":
+                array = canonical_floats(array, self.digits[number])
+            elif number in self.filled:
+                array = pc.replace_substring_regex(array, r"^0+([0-9])", r"\1")
+            cells.append(array)
         return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
     def rest(self) -> None:

@@ -8,22 +8,23 @@ statement only. The server's text of every value is faithful where driver object
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NoReturn
 
 import psycopg
 import pyarrow as pa
-import pyarrow.compute as pc
 from psycopg import RawServerCursor, pq
+from psycopg.pq import Escaping
 from psycopg.types.string import TextLoader
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
+from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, CsvBatch
 from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.errors import (
     ConnectionLost,
     LadleError,
+    ProofFailed,
     RunCancelled,
     SourceDatabaseMissing,
     SourceNotReadable,
@@ -97,7 +98,24 @@ _HARMFUL_ROLES = (
     "pg_signal_backend",
     "pg_write_all_data",
 )
-_FINITE_MOMENT = r"^(\d+-\d\d-\d\d) (\d\d:\d\d:\d\d(?:\.\d+)?)( BC)?$"
+_CANONICAL = {
+    "boolean": "{0}::text",
+    "zoned": "case when {0} >= '0001-01-01 00:00:00+00' and {0} < 'infinity' then"
+    " replace(({0} at time zone 'UTC')::text, ' ', 'T') || 'Z' when isfinite({0}) then"
+    " regexp_replace(({0} at time zone 'UTC')::text, '^([^ ]+) ([^ ]+)', '\\1T\\2Z') else {0}::text end",
+    "binary": "translate(encode({0}, 'base64'), E'\\n', '')",
+}
+"""Expressions whose server text is the canonical one, by kind; every other kind's text is that already."""
+_PIECE_BYTES = 512 << 10
+"""Rows gathered before they go on: large enough that work by piece vanishes, small enough that memory stays flat."""
+_STEERING = {
+    "DateStyle": "ISO",
+    "IntervalStyle": "iso_8601",
+    "bytea_output": "hex",
+    "extra_float_digits": "1",
+    "client_encoding": "UTF8",
+}
+"""Settings that decide how the server writes values."""
 
 
 def _cast(parameter: Parameter, value: Value) -> str:
@@ -116,6 +134,21 @@ class _Binding:
         self.rendered: Rendered = replace_parameters(text, POSTGRESQL, self._put)
         self.texts = [as_text(self.bound.values[name]) for name in self.names]
 
+    def in_place(self, text: str, quote: Callable[[bytes], bytes]) -> str:
+        """The text with quoted values in place, each in parentheses with its cast, for COPY binds nothing."""
+
+        def put(name: str) -> str:
+            parameter, value = self.bound.parameters[name], self.bound.values[name]
+            if parameter.type == "identifier":
+                return POSTGRESQL.quoted_path(str(value))
+            said = as_text(value)
+            if isinstance(said, list):
+                said = _array(said)
+            literal = "null" if said is None else quote(str(said).encode()).decode()
+            return f"({literal}::{_cast(parameter, value)})"
+
+        return replace_parameters(text, POSTGRESQL, put).text
+
     def _put(self, name: str) -> str:
         if name not in self.bound.parameters:
             raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
@@ -124,6 +157,12 @@ class _Binding:
         if name not in self.names:
             self.names.append(name)
         return f"${self.names.index(name) + 1}::{_cast(self.bound.parameters[name], self.bound.values[name])}"
+
+
+def _array(items: Sequence[Any]) -> str:
+    """An array's literal text (PostgreSQL documentation, 8.15.2)."""
+    quoted = ['"' + str(item).replace("\\", "\\\\").replace('"', '\\"') + '"' if item is not None else "null" for item in items]
+    return "{" + ",".join(quoted) + "}"
 
 
 def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
@@ -194,7 +233,7 @@ class PostgresqlSession(ProbingSession):
         self.statement: tuple[str, _Binding] | None = None
         self.columns: list[Column] = []
         self.oids: set[int] = set()
-        self.query = ""
+        self.forms: list[str] = []
 
     def identity(self) -> dict[str, str]:
         info = self.connection.info
@@ -280,11 +319,11 @@ class PostgresqlSession(ProbingSession):
             kind = "json" if is_array else _KINDS.get(oid, "text")
             self.columns.append(Column((found.fname(i) or b"").decode(), kind, source_type))
         self.oids = {25, 1114, *(found.ftype(i) for i in range(found.nfields))}
-        self.query = self._in_canonical_form(binding.rendered.text, [is_array for _, is_array in types])
+        self.forms = self._forms([is_array for _, is_array in types])
         return self.columns
 
-    def _expect(self, result: Any) -> Any:
-        if result.status not in (pq.ExecStatus.COMMAND_OK, pq.ExecStatus.TUPLES_OK):
+    def _expect(self, result: Any, *more: pq.ExecStatus) -> Any:
+        if result is None or result.status not in (pq.ExecStatus.COMMAND_OK, pq.ExecStatus.TUPLES_OK, *more):
             raise psycopg.errors.error_from_result(result, encoding="utf-8")
         return result
 
@@ -299,39 +338,97 @@ class PostgresqlSession(ProbingSession):
         ).fetchall()
         return [(str(name), bool(is_array)) for name, is_array in rows]
 
-    def _in_canonical_form(self, text: str, arrays: Sequence[bool]) -> str:
-        """Columns whose server text is not the canonical one are wrapped; the alias list lets names repeat."""
-        forms = []
+    def _forms(self, arrays: Sequence[bool]) -> list[str]:
+        """For each column the expression whose server text is the canonical one."""
+        made = []
         for number, (column, is_array) in enumerate(zip(self.columns, arrays, strict=True), 1):
             name = f"c{number}"
-            if column.kind == "boolean":
-                forms.append(f"{name}::text")
-            elif column.kind == "zoned":
-                forms.append(f"({name} at time zone 'UTC')")
-            elif column.kind == "binary":
-                forms.append(f"translate(encode({name}, 'base64'), E'\\n', '')")
+            if is_array:
+                made.append(f"to_json({name})::text")
             else:
-                forms.append(f"to_json({name})::text" if is_array else name)
-        if all(form.startswith("c") and "::" not in form for form in forms):
-            return text
-        names = ", ".join(f"c{number}" for number in range(1, len(forms) + 1))
-        return f"select {', '.join(forms)} from (\n{text}\n) as ladle({names})"
+                made.append(_CANONICAL.get(column.kind, "{0}").format(name))
+        return made
 
-    def batches(self) -> Iterator[Batch]:
+    def _wrapped(self, text: str) -> str:
+        """The statement with columns in canonical form; the alias list lets names repeat, the line break ends a comment."""
+        names = [f"c{number}" for number in range(1, len(self.forms) + 1)]
+        if self.forms == names:
+            return text
+        return f"select {', '.join(self.forms)} from (\n{text}\n) as ladle({', '.join(names)})"
+
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.statement is not None, "describe comes first"
+        try:
+            yield from self._by_cursor() if soon else self._by_copy()
+            self._settings_held()
+        except psycopg.Error as error:
+            self._raise(error)
+
+    def _by_copy(self) -> Iterator[Batch]:
+        """The server's own comma-separated text, a row a message; its closing word says how many rows it sent."""
+        assert self.statement is not None
+        text, binding = self.statement
+        conn = self.connection.pgconn
+        query = f"copy (\n{self._wrapped(binding.in_place(text, self._quote))}\n) to stdout (format csv)"
+        self.go_on()
+        self._expect(conn.exec_(query.encode()), pq.ExecStatus.COPY_OUT)
+        get, rows, sent, size, width = conn.get_copy_data, [], 0, 0, len(self.columns)
+        while True:
+            length, row = get(0)
+            if length <= 0:
+                break
+            rows.append(row)
+            size += length
+            if size >= _PIECE_BYTES:
+                sent += len(rows)
+                yield CsvBatch(b"".join(rows), width, len(rows))
+                self.go_on()
+                rows, size = [], 0
+        sent += len(rows)
+        if rows:
+            yield CsvBatch(b"".join(rows), width, len(rows))
+        self._copy_ended(length, sent)
+
+    def _copy_ended(self, status: int, sent: int) -> None:
+        conn = self.connection.pgconn
+        result = self._expect(conn.get_result()) if status == -1 else conn.get_result()
+        while conn.get_result() is not None:
+            continue
+        if status == -2:
+            raise psycopg.OperationalError(conn.get_error_message())
+        if result is not None and result.command_tuples != sent:
+            raise ProofFailed(
+                f"the server says that it sent {result.command_tuples:,} rows, and {sent:,} arrived.", "Start the run again."
+            )
+
+    def _quote(self, value: bytes) -> bytes:
+        return Escaping(self.connection.pgconn).escape_literal(value)
+
+    def _settings_held(self) -> None:
+        """The settings that decide how values are written are what they were: a query may change them under its own rows."""
+        found = dict(self._asked("select name, setting from pg_catalog.pg_settings where name = any(%s)", [list(_STEERING)]))
+        for name, wanted in _STEERING.items():
+            if found.get(name, "").split(",")[0].strip() != wanted:
+                raise StatementRefused(
+                    f"the statement changed {name} to '{found.get(name)}' while its rows were read.",
+                    "Take the call of set_config out of the statement; the rows may be written wrongly.",
+                )
+
+    def _by_cursor(self) -> Iterator[Batch]:
+        """Rows through a cursor: the server plans for the first ones, and nothing is sent that nobody reads."""
+        assert self.statement is not None
         binding = self.statement[1]
         cursor = RawServerCursor(self.connection, "ladle_rows")
         for oid in self.oids:
             cursor.adapters.register_loader(oid, TextLoader)
         try:
             self.go_on()
-            cursor.execute(self.query, binding.texts)
+            cursor.execute(self._wrapped(binding.rendered.text), binding.texts)
             self.go_on()
             while rows := cursor.fetchmany(BATCH_ROWS):
-                yield self._batch(rows)
+                columns = [pa.array(values, pa.string()) for values in zip(*rows, strict=True)]
+                yield Batch(columns, [None] * len(columns), len(rows))
                 self.go_on()
-        except psycopg.Error as error:
-            self._raise(error)
         finally:
             self._close_quietly(cursor)
 
@@ -340,15 +437,6 @@ class PostgresqlSession(ProbingSession):
             cursor.close()
         except psycopg.Error:
             cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
-
-    def _batch(self, rows: Sequence[Sequence[str | None]]) -> Batch:
-        cells: list[pa.Array] = []
-        for column, values in zip(self.columns, zip(*rows, strict=True), strict=True):
-            array = pa.array(values, pa.string())
-            if column.kind == "zoned":
-                array = pc.replace_substring_regex(array, _FINITE_MOMENT, r"\1T\2Z\3")
-            cells.append(array)
-        return Batch(tuple(cells), (None,) * len(cells), len(rows))
 
     def rest(self) -> None:
         self.connection.execute("rollback")

@@ -213,7 +213,7 @@ class SqliteSession(ProbingSession):
         self.width = len(self.cursor.description)
         return [Column(str(entry[0]), "any") for entry in self.cursor.description]
 
-    def batches(self) -> Iterator[Batch]:
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.cursor is not None, "describe comes first"
         try:
             while rows := self.cursor.fetchmany(BATCH_ROWS):

@@ -12,13 +12,14 @@ import io
 import json
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+import tempfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from patient_ladle.core.engine import DESCRIPTOR
-from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NotFound, StoreUnwritable
+from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NameTaken, NotFound, StoreUnwritable
 from patient_ladle.core.ports import DeliveryPlan
 
 PART = ".part"
@@ -103,16 +104,27 @@ class FolderResult:
         self.open_files[name] = _StoreFile(self.path / (name + PART))
         return self.open_files[name]  # type: ignore[return-value]  # write and flush are what the engine uses
 
-    def finish(self, name: str) -> BinaryIO:
+    def scratch(self) -> BinaryIO:
+        with _writing(self.path):
+            return _Scratch(self.path)  # type: ignore[return-value]  # what a writer of formats uses of a file
+
+    def free_bytes(self) -> int | None:
+        with _writing(self.path):
+            return shutil.disk_usage(self.path).free
+
+    def finish(self, name: str) -> None:
         self.open_files.pop(name).settle()
         with _writing(self.path):
             os.chmod(self.path / (name + PART), FILE_MODE)
             os.rename(self.path / (name + PART), self.path / name)
+
+    def open(self, name: str) -> BinaryIO:
+        with _writing(self.path):
             return open(self.path / name, "rb")
 
     def seal(self, descriptor: dict[str, Any]) -> None:
         file = _StoreFile(self.path / (DESCRIPTOR + PART))
-        file.write(json.dumps(descriptor, indent=2, ensure_ascii=False).encode())
+        file.write(_as_json(descriptor))
         file.settle()
         with _writing(self.path):
             os.chmod(file.path, FILE_MODE)
@@ -125,18 +137,118 @@ class FolderResult:
         sweep(self.prepared)
         _remove_attempt(self.path)
 
-    def prepare_delivery(self, folder: str, names: Sequence[tuple[str, str]]) -> DeliveryPlan:
-        target = Path(folder)
-        parts = [target / f".{delivered}.{self.mark}{PART}" for _, delivered in names]
-        self.prepared = [(str(part), str(target / name), "") for part, (_, name) in zip(parts, names, strict=True)]
+    def prepare_delivery(
+        self,
+        folder: str,
+        names: Sequence[tuple[str, str]],
+        manner: Mapping[str, Any],
+        descriptor: Callable[[Mapping[str, str]], Any],
+    ) -> DeliveryPlan:
+        target, existing = Path(folder), manner.get("existing", "replace")
         with _writing(target):
             target.mkdir(parents=True, exist_ok=True)
-        sums = [_copied(self.path / stored, part) for part, (stored, _) in zip(parts, names, strict=True)]
+        chosen = _free_names(target, names, existing)
+        need = sum(file.stat().st_size for file in (self.path / stored for stored, _ in names[:-1]))
+        with _writing(target):
+            free = shutil.disk_usage(target).free
+        if need > free:
+            raise DiskFull(
+                f"the delivery needs {need / 1e6:,.1f} MB, and '{target}' has {free / 1e6:,.1f} MB left.",
+                "Free some space there, then start the run again.",
+            )
+        parts = [target / f".{delivered}.{self.mark}{PART}" for _, delivered in chosen]
+        self.prepared = [(str(part), str(target / name), "") for part, (_, name) in zip(parts, chosen, strict=True)]
+        sums = [_copied(self.path / stored, part) for part, (stored, _) in zip(parts[:-1], chosen[:-1], strict=True)]
+        sums.append(_written(parts[-1], _as_json(descriptor(dict(chosen[:-1])))))
+        for part in parts:
+            _hand_over(part, manner)
         moves = [(part, final, digest) for (part, final, _), digest in zip(self.prepared, sums, strict=True)]
-        return DeliveryPlan(folder, tuple(moves))
+        return DeliveryPlan(folder, tuple(moves), existing == "replace")
 
     def deliver(self, plan: DeliveryPlan) -> None:
         deliver(plan)
+
+
+class _Scratch:
+    """A file without a name, whose every write speaks our errors."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.file: Any = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115  # closed by whoever asked for it
+        self.read, self.seek, self.tell = self.file.read, self.file.seek, self.file.tell
+
+    def write(self, data: Any) -> int:
+        with _writing(self.folder):
+            return int(self.file.write(data))
+
+    def close(self) -> None:
+        self.file.close()
+
+    @property
+    def closed(self) -> bool:
+        return bool(self.file.closed)
+
+    def __enter__(self) -> _Scratch:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.file, name)
+
+
+def _as_json(descriptor: Any) -> bytes:
+    return json.dumps(descriptor, indent=2, ensure_ascii=False).encode()
+
+
+def _free_names(target: Path, names: Sequence[tuple[str, str]], existing: str) -> list[tuple[str, str]]:
+    """The names to deliver under: as wished, or all of a run numbered alike. Raises NameTaken."""
+    if existing == "replace":
+        return list(names)
+    number = 1
+    while True:
+        chosen = [(stored, name if number == 1 else _numbered(name, number)) for stored, name in names]
+        taken = next((name for _, name in chosen if os.path.lexists(target / name)), None)
+        if taken is None:
+            return chosen
+        if existing == "refuse":
+            raise name_taken(target / taken)
+        number += 1
+
+
+def _numbered(name: str, number: int) -> str:
+    stem, dot, ending = name.partition(".")
+    return f"{stem} ({number}){dot}{ending}"
+
+
+def name_taken(path: Path) -> NameTaken:
+    """The error for a delivered name at which a file stands already."""
+    return NameTaken(
+        f"'{path}' is there already, and this output does not replace files.",
+        "Move that file away, give the output a name with data_date or run in it, or let it number or replace files.",
+    )
+
+
+def _hand_over(part: Path, manner: Mapping[str, Any]) -> None:
+    """Mode and group of a file about to be delivered."""
+    with _writing(part):
+        if manner.get("group"):
+            try:
+                shutil.chown(part, group=manner["group"])
+            except (LookupError, PermissionError) as error:
+                raise StoreUnwritable(
+                    f"the file cannot be given to the group '{manner['group']}': {error}.",
+                    "Name a group of this host that the service's account is a member of.",
+                ) from error
+        os.chmod(part, int(str(manner.get("mode", "0644")), 8))
+
+
+def _written(path: Path, data: bytes) -> str:
+    file = _StoreFile(path)
+    file.write(data)
+    file.settle()
+    return hashlib.sha256(data).hexdigest()
 
 
 def _remove_attempt(path: Path) -> None:
@@ -178,20 +290,39 @@ def sweep(moves: Sequence[Sequence[str]]) -> None:
         _unlink(Path(part))
 
 
+def _put_where_nothing_is(part: str, final: str, sha256: str) -> None:
+    """Raises NameTaken where another file stands; an earlier try's own file is left as it is."""
+    try:
+        os.link(part, final)
+    except FileExistsError:
+        if _digest(Path(final)) != sha256:
+            raise name_taken(Path(final)) from None
+    os.unlink(part)
+
+
 def deliver(plan: DeliveryPlan) -> None:
     """Rename prepared files to their delivered names, the descriptor last; rolls on where an earlier try stopped.
 
     Raises Fenced where neither the prepared nor the delivered file is the one that was planned.
     """
+    linked: list[str] = []
     for part, final, sha256 in plan.moves:
         with _writing(Path(final)):
             try:
-                os.rename(part, final)
+                if plan.replaces:
+                    os.rename(part, final)
+                else:
+                    _put_where_nothing_is(part, final, sha256)
+                    linked.append(final)
             except FileNotFoundError:
                 if not Path(final).is_file() or _digest(Path(final)) != sha256:
                     raise Fenced(
                         f"'{final}' is no longer this attempt's to deliver.", "Look at the run's later attempt."
                     ) from None
+            except NameTaken:
+                for mine in linked:
+                    _unlink(Path(mine))
+                raise
     if plan.moves:
         with _writing(Path(plan.folder)):
             _sync_folder(Path(plan.folder))

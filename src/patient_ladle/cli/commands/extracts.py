@@ -12,7 +12,7 @@ from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, p
 from patient_ladle.client import CallFailed
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed, values_given
+from . import Noun, connected, listed, pairs, values_given
 from .browsing import print_rows
 
 
@@ -70,6 +70,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("formats", ", ".join(revision["formats"])),
             ("file name", revision["file_name"]),
             ("delivered into", revision["deliver_into"]),
+            ("output", json.dumps(revision["output"], ensure_ascii=False) if revision["output"] else ""),
             ("notes", revision["notes"]),
             ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
         ]
@@ -95,11 +96,36 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
             raise ClientError(
                 f"{args.parameters} is not JSON: {error}.", 'Write a list: [{"name": "since", "type": "date"}]'
             ) from None
+    output = _output(args)
+    if output is not None:
+        content["output"] = output
     given = {
         "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
         "deliver_into": args.deliver_into, "change_note": args.change_note, "bring_back": args.bring_back or None,
     }  # fmt: skip
     return content | {key: value for key, value in given.items() if value is not None}
+
+
+def _output(args: argparse.Namespace) -> dict[str, Any] | None:
+    """The settings of the file given, with single options put into them."""
+    made: dict[str, Any] | None = None
+    if args.output:
+        try:
+            made = json.loads(Path(args.output).read_text(encoding="utf-8"))
+        except ValueError as error:
+            raise ClientError(
+                f"{args.output} is not JSON: {error}.", 'Write {"formats": {"csv": {"delimiter": ";"}}}'
+            ) from None
+    for word, value in pairs(args.option, "--option").items():
+        form, dot, name = word.partition(".")
+        if not dot:
+            raise ClientError(
+                f"--option was given '{word}'.", "Write --option csv.delimiter=semicolon; see ladle format show csv."
+            )
+        made = made or {}
+        place = made.setdefault("files", {}) if form == "files" else made.setdefault("formats", {}).setdefault(form, {})
+        place[name] = value
+    return made
 
 
 def extract_save(args: argparse.Namespace) -> None:
@@ -257,8 +283,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--source")
     verb.add_argument("--folder")
     verb.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
-    verb.add_argument("--formats", help="csv,xlsx,json")
-    verb.add_argument("--file-name", help="template, such as {extract}-{data_date}")
+    verb.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
+    verb.add_argument("--file-name", help="template, such as {extract}-{data_date:%%Y%%m}")
+    verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
+    verb.add_argument(
+        "--option",
+        action="append",
+        metavar="FORMAT.NAME=VALUE",
+        help="one option, such as csv.delimiter=semicolon or files.packing=gzip",
+    )
     verb.add_argument("--deliver-into", metavar="FOLDER", help="below the service's delivery folders")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")

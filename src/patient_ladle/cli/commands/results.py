@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import json
+from pathlib import Path
 from typing import Any
 
-from patient_ladle.cli.output import print_json, print_table
+from patient_ladle.cli.output import print_facts, print_json, print_table
+from patient_ladle.client import Ladle
+from patient_ladle.client.errors import ClientError
+from patient_ladle.proof.verifying import NothingToVerify, verify
 
 from . import Noun, connected
 
@@ -19,13 +24,84 @@ def result_list(args: argparse.Namespace) -> None:
                 break
     if args.json:
         return print_json(found)
-    rows = [(str(f["run"]), f["name"], f["rows"], f["bytes"], f["sha256"][:16] + "…", f["delivered_path"]) for f in found]
-    return print_table(("RUN", "FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS"), rows, "there are no result files yet.")
+    rows = [
+        (str(f["run"]), f["extract"], f["name"], f["rows"], f["bytes"], f["sha256"][:16] + "…", f["delivered_path"])
+        for f in found
+    ]
+    head = ("RUN", "EXTRACT", "FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS")
+    return print_table(head, rows, "there are no result files yet. Start a run: ladle run start EXTRACT")
+
+
+def result_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        run = ladle.runs.get(args.run)
+        descriptor = json.loads(b"".join(ladle.runs.read(args.run, "datapackage.json")))
+    if args.json:
+        return print_json(descriptor)
+    about = descriptor["ladle"]
+    values = ", ".join(f"{name} {value}" for name, value in about.get("values", {}).items())
+    print_facts([
+        ("extract", f"{about['extract']}, revision {about['revision']}"),
+        ("source", f"{about['source']} in {about['environment']}"),
+        ("data date", about["dataDate"]), ("values", values), ("rows", f"{about['rows']:,}"),
+        ("to mind", "\n".join(about["warnings"])),
+    ])  # fmt: skip
+    print()
+    rows = [(f["name"], f["rows"], f["bytes"], f["sha256"], f["delivered_path"]) for f in run["files"]]
+    return print_table(("FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS"), rows, "the run has no files.")
+
+
+def result_preview(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        name = args.file or ladle.runs.get(args.run)["files"][0]["name"]
+        found = ladle.runs.preview_file(args.run, name, args.rows, args.sheet)
+    if args.json:
+        return print_json(found)
+    print_table(
+        tuple(found["columns"]), [tuple("" if c is None else c for c in row) for row in found["rows"]], "the file has no rows."
+    )
+    print(f"\n{name}: " + ("all rows." if found["complete"] else f"the first {len(found['rows'])} rows; there are more."))
+    return None
+
+
+def _run_of(ladle: Ladle, given: str) -> int:
+    """A run's number as it is, or the newest finished run of an extract."""
+    if given.isdecimal():
+        return int(given)
+    newest = next(iter(ladle.runs.list(extract=ladle.extracts.get(given)["name"], state="finished")), None)
+    if newest is None:
+        raise ClientError(f"'{given}' has no finished run.", f"Start it: ladle run start {given}")
+    return int(newest["id"])
+
+
+def _saved(ladle: Ladle, number: int, args: argparse.Namespace) -> list[Path]:
+    if args.archive:
+        return [ladle.runs.save_archive(number, args.into)]
+    return ladle.runs.save_files(number, args.into, args.file)
+
+
+def result_verify(args: argparse.Namespace) -> int:
+    try:
+        verdicts = verify(Path(args.path))
+    except NothingToVerify as error:
+        raise ClientError(
+            str(error), "Give a result file that lies beside its descriptor, the descriptor, or their folder."
+        ) from None
+    damaged = [each for each in verdicts if each.differs]
+    if args.json:
+        print_json([each.to_dict() for each in verdicts])
+        return 1 if damaged else 0
+    for each in verdicts:
+        print(f"{'differs' if each.differs else 'proven '}  {each.path}: " + "; ".join(each.differs or each.proven))
+        if each.rows is None and not each.differs:
+            print("         its rows were not counted: this machine has no reader for that format")
+    print(f"{len(verdicts) - len(damaged)} of {len(verdicts)} files are what their descriptor says.")
+    return 1 if damaged else 0
 
 
 def result_get(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        saved = ladle.runs.save_files(args.run, args.into, args.file)
+        saved = _saved(ladle, _run_of(ladle, args.run), args)
     if args.json:
         return print_json([str(path) for path in saved])
     for path in saved:
@@ -41,7 +117,24 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = result.verb("list", result_list, "List result files, newest first.", "ladle result list --extract high_users")
     verb.add_argument("--extract")
     verb.add_argument("--most", type=int, default=25)
-    verb = result.verb("get", result_get, "Save a run's files, proven by checksum.", "ladle result get 12 --into out")
+    verb = result.verb("show", result_show, "What a run's files hold and where they came from.", "ladle result show 12")
     verb.add_argument("run", type=int, help="number of the run")
+    verb = result.verb("preview", result_preview, "The first rows as they stand in a file.", "ladle result preview 12 --rows 5")
+    verb.add_argument("run", type=int, help="number of the run")
+    verb.add_argument("--file", help="which file (default: the first)")
+    verb.add_argument("--rows", type=int, default=20, metavar="N", help="so many (default 20, at most 1,000)")
+    verb.add_argument("--sheet", help="of a workbook (default: the first)")
+    verb = result.verb(
+        "get",
+        result_get,
+        "Save a run's files, proven by checksum.",
+        "ladle result get high_users --into out   (its latest run)",
+    )
+    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
     verb.add_argument("--file", action="append", help="only this file (may be given again)")
+    verb.add_argument("--archive", action="store_true", help="everything in one ZIP archive")
     verb.add_argument("--into", default=".", metavar="DIR")
+    verb = result.verb(
+        "verify", result_verify, "Prove files against their descriptor; needs no service.", "ladle result verify out"
+    )
+    verb.add_argument("path", help="a result file, a descriptor (…datapackage.json), or a folder of them")

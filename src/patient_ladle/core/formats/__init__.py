@@ -1,18 +1,29 @@
 """The family of result formats.
 
-To add one: copy ``csv.py``, change it, add one line to ``FORMATS`` below and one case file under
-``tests/core/formats/cases``. Members do not know each other.
+To add one: copy ``json.py``, change it, add one line to ``FORMATS`` below and a reader to the contract test under
+``tests/core/formats``. Members do not know each other.
 """
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from ..errors import unknown_name
+from ..options import checked
+from .aligned import AlignedFormat
 from .base import Format
-from .csv import CsvFormat
-from .json import JsonFormat
+from .delimited import CsvFormat, TsvFormat
+from .json import JsonFormat, JsonLinesFormat
+from .parquet import ParquetFormat
 from .xlsx import XlsxFormat
 
-FORMATS: dict[str, Format] = {member.name: member for member in (CsvFormat(), XlsxFormat(), JsonFormat())}
+FORMATS: dict[str, Format] = {
+    member.name: member
+    for member in (
+        CsvFormat(), TsvFormat(), XlsxFormat(), JsonFormat(), JsonLinesFormat(), ParquetFormat(), AlignedFormat(),
+    )
+}  # fmt: skip
 
 
 def get_format(name: str) -> Format:
@@ -22,4 +33,12 @@ def get_format(name: str) -> Format:
     return FORMATS[name]
 
 
-__all__ = ["FORMATS", "Format", "get_format"]
+def checked_options(name: str, given: Mapping[str, Any]) -> dict[str, Any]:
+    """Every option of the format with its value. Raises BadInput and UnknownName."""
+    member = get_format(name)
+    options = checked(given, member.options, name)
+    member.check(options)
+    return options
+
+
+__all__ = ["FORMATS", "Format", "checked_options", "get_format"]

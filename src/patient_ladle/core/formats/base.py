@@ -1,4 +1,4 @@
-"""The contract of a result format: a writer fed batch by batch, and a row counter that reads the file by itself.
+"""The contract of a result format: options, a writer fed batch by batch, and a row counter that reads the file by itself.
 
 The counter is the proof that the file is whole: it shares no code with the writer and believes only the bytes.
 """
@@ -6,41 +6,81 @@ The counter is the proof that the file is whole: it shares no code with the writ
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
-from typing import Any, BinaryIO, ClassVar
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any, BinaryIO, ClassVar, Protocol
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..columns import Batch, Column
+from ..errors import ValueUnfit
+from ..options import Option
 
-READ_BYTES = 1 << 20
-"""Bytes a counter reads at a time."""
+
+class Sink(Protocol):
+    """Where a writer's bytes go: never read, never sought in."""
+
+    def write(self, data: Any) -> Any:
+        """Takes the next bytes."""
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What a writer is given: where to write, a scratch file when it needs one, and the facts that a reader may ask for."""
+
+    file: Sink
+    scratch: Callable[[], BinaryIO]
+    about: Mapping[str, Any] = field(default_factory=dict)
 
 
 class FormatWriter(ABC):
-    """Writes one result into one file. ``warnings`` says what had to be written otherwise than the source has it."""
+    """Writes one file, of one statement's result or of several one after the other.
 
-    def __init__(self, file: BinaryIO, columns: Sequence[Column]) -> None:
-        self.file, self.columns = file, columns
+    ``rows`` counts all of them; ``warnings`` says what had to be written otherwise than the source has it.
+    """
+
+    def __init__(self, target: Target, options: Mapping[str, Any]) -> None:
+        self.target, self.options = target, options
+        self.columns: Sequence[Column] = ()
         self.rows = 0
         self.warnings: list[str] = []
+
+    @abstractmethod
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        """A statement's result begins. Raises ValueUnfit for columns that the format cannot hold."""
 
     @abstractmethod
     def write(self, batch: Batch) -> None:
         """Append the batch's rows. Raises ValueUnfit naming row and column."""
 
-    @abstractmethod
-    def close(self) -> None:
+    def end(self) -> None:  # noqa: B027  # most formats have nothing between two results
+        """The statement's result ends."""
+
+    def close(self) -> None:  # noqa: B027  # many formats have nothing at their end
         """Write what closes the file; the file itself stays open."""
 
+    def content_mark(self) -> str:
+        """A digest of the rows alone, where the file also tells of its run; empty where the file's own checksum will do."""
+        return ""
+
+    def waiting_bytes(self) -> int:
+        """Bytes that are on their way and not in the file yet, about."""
+        return 0
+
     def abandon(self) -> None:  # noqa: B027  # most writers hold nothing but the file
-        """Let go of the file without closing it well; the run has failed and the file will go."""
+        """Let go of everything without closing well; the run has failed and the file will go."""
 
     def warn(self, text: str) -> None:
         """Note a replacement once."""
         if text not in self.warnings:
             self.warnings.append(text)
+
+    def unfit(self, column: Column, mask: pa.Array, what: str, hint: str) -> ValueUnfit:
+        """The error for the first cell under ``mask``, with its row counted over the file."""
+        row = self.rows + first_true(mask) + 1
+        return ValueUnfit(f"row {row:,}, column '{column.name}': {what}.", hint, row=row, column=column.name)
 
 
 class Format(ABC):
@@ -49,24 +89,100 @@ class Format(ABC):
     name: ClassVar[str]
     ending: ClassVar[str]
     media_type: ClassVar[str]
+    note: ClassVar[str]
+    options: ClassVar[tuple[Option, ...]] = ()
+    seeks: ClassVar[bool] = False
+    """Whether its reader moves about in the file, so that a packed one is unpacked whole first."""
+    gathers: ClassVar[bool] = False
+    """Whether one file holds the results of all statements."""
 
     @abstractmethod
-    def writer(self, file: BinaryIO, columns: Sequence[Column]) -> FormatWriter:
-        """A writer that has already written the header."""
+    def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
+        """A writer; ``options`` are checked ones."""
+
+    def check(self, options: Mapping[str, Any]) -> None:  # noqa: B027  # most options do not meet each other
+        """Refuse options that do not go together. Raises BadInput."""
 
     @abstractmethod
-    def count_rows(self, file: BinaryIO) -> int:
+    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
         """Rows found by reading the whole file. Raises ProofFailed when the file is not well formed."""
 
+    def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        """How to read the file, as the Table Dialect of the descriptor's standard has it."""
+        return {}
 
-def joined(parts: Sequence[pa.Array | str]) -> memoryview:
-    """Element-wise join of arrays and constants; the joined array's data buffer is the file's bytes."""
-    array = pc.binary_join_element_wise(*parts, "")
+    def encoding(self, options: Mapping[str, Any]) -> str:
+        """Of the text, as the descriptor says it; empty for a binary format."""
+        return "utf-8"
+
+
+@lru_cache(4096)
+def constant(text: str) -> pa.Scalar:
+    """The text as an Arrow value, made once: making one costs more than a small batch's work."""
+    return pa.scalar(text, pa.string())
+
+
+NOTHING = constant("")
+
+
+def together(*parts: pa.Array | str) -> pa.Array:
+    """Element-wise join; a row with an absent member is absent."""
+    return pc.binary_join_element_wise(*[constant(part) if isinstance(part, str) else part for part in parts], NOTHING)
+
+
+def chosen(mask: pa.Array, yes: pa.Array | str, no: pa.Array | str) -> pa.Array:
+    """``yes`` where the mask is true, ``no`` elsewhere; absent where the mask is."""
+    return pc.if_else(mask, *[constant(each) if isinstance(each, str) else each for each in (yes, no)])
+
+
+def data_of(array: pa.Array) -> bytes:
+    """The texts of an array one after the other."""
+    return bytes(_data(array))
+
+
+def _data(array: pa.Array) -> memoryview:
     buffers = array.buffers()
     if not len(array) or buffers[2] is None:
         return memoryview(b"")
     offsets = memoryview(buffers[1]).cast("i")
     return memoryview(buffers[2])[offsets[array.offset] : offsets[array.offset + len(array)]]
+
+
+def has_any(array: pa.Array, signs: bytes) -> bool:
+    """Whether any of these bytes stands in any text: a look at all texts at once, before one at each."""
+    data = data_of(array)
+    return len(data.translate(None, signs)) != len(data)
+
+
+def has_only(array: pa.Array, signs: bytes) -> bool:
+    """Whether no text holds anything but these bytes."""
+    return not data_of(array).translate(None, signs)
+
+
+def has_empty(array: pa.Array) -> bool:
+    """Whether any text is empty."""
+    return pc.min(pc.binary_length(array)).as_py() == 0
+
+
+def longest(array: pa.Array) -> int:
+    """Bytes of the longest text."""
+    return pc.max(pc.binary_length(array)).as_py() or 0
+
+
+def joined(parts: Sequence[pa.Array | str]) -> memoryview:
+    """Element-wise join of arrays and constants; the joined array's data buffer is the file's bytes."""
+    return _data(together(*merged(parts)))
+
+
+def merged(parts: Sequence[pa.Array | str]) -> list[pa.Array | str]:
+    """The parts with neighbouring constants as one: every part costs the join a look at every row."""
+    made: list[pa.Array | str] = []
+    for part in parts:
+        if made and isinstance(part, str) and isinstance(made[-1], str):
+            made[-1] += part
+        elif not (isinstance(part, str) and part == ""):
+            made.append(part)
+    return made
 
 
 def replaced_where(array: pa.Array, mask: pa.Array, replacement: pa.Array) -> pa.Array:
@@ -77,6 +193,11 @@ def replaced_where(array: pa.Array, mask: pa.Array, replacement: pa.Array) -> pa
 def any_true(mask: pa.Array) -> bool:
     """Is any member true? Nulls are not."""
     return bool(pc.any(mask).as_py())
+
+
+def all_true(mask: pa.Array) -> bool:
+    """Are all members true that are not null?"""
+    return bool(pc.all(mask).as_py())
 
 
 def first_true(mask: pa.Array) -> int:

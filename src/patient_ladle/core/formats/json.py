@@ -1,78 +1,139 @@
-"""A JSON array of objects (RFC 8259), one object a line, UTF-8; numbers keep every digit the source gave."""
+"""JSON (RFC 8259), UTF-8: an array of objects, one object a line, or lines alone; numbers keep every digit the source gave."""
 
 from __future__ import annotations
 
 import json
-import re
-from collections.abc import Sequence
-from typing import BinaryIO
+from collections.abc import Mapping, Sequence
+from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from patient_ladle.proof.counting import Damaged, JsonCounter, counted
+
 from ..columns import NUMERIC, Batch, Column
 from ..errors import ProofFailed
-from .base import READ_BYTES, Format, FormatWriter, any_true, joined, replaced_where
+from ..options import Option
+from .base import Format, FormatWriter, Target, all_true, any_true, chosen, has_any, has_only, joined, replaced_where, together
+from .styles import BINARY, ZONE, in_hex, in_zone
 
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
 _NEEDS_ESCAPES = '["\\\\\x00-\x1f]'
-_STRING = re.compile(rb'"(?:[^"\\]|\\.)*"')
-_NOT_BRACKETS = bytes(set(range(256)) - set(b"[]{}"))
+_ESCAPED = bytes(range(32)) + b'"\\'
+_PLAIN = b"0123456789-.+eE"
+"""What numbers that JSON takes are made of; a source writes nothing else with these signs alone."""
+_NOT_FINITE = ("text", "null", "refuse")
+_SHORT = "not_finite"
+OPTIONS = (
+    Option(
+        _SHORT, "text", "NaN and infinity, for which JSON has no numbers: as texts, as null, or the run is refused", _NOT_FINITE
+    ),
+    Option("envelope", False, "the array stands in an object beside the extract's name, revision, values and columns"),
+    ZONE,
+    BINARY,
+)
+LINE_OPTIONS = tuple(option for option in OPTIONS if option.name != "envelope")
 
 
 def _text(array: pa.Array) -> pa.Array:
-    """JSON strings of the texts; only those that need escapes leave the fast path."""
-    needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
-    if any_true(needs):
+    """JSON strings of the texts, without their quotes; only those that need escapes leave the fast path."""
+    if has_any(array, _ESCAPED):
+        needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
         some = [json.dumps(text, ensure_ascii=False)[1:-1] for text in array.filter(needs).to_pylist()]
         array = replaced_where(array, needs, pa.array(some, pa.string()))
-    return pc.binary_join_element_wise('"', array, '"', "")
+    return array
+
+
+def _one_line(array: pa.Array) -> pa.Array:
+    """JSON values without raw line ends, which can only stand between their parts."""
+    if has_any(array, b"\n\r"):
+        return pc.replace_substring_regex(array, "[\n\r]", " ")
+    return array
 
 
 class JsonWriter(FormatWriter):
-    """See FormatWriter."""
+    """See FormatWriter. ``array``: rows stand in an array, else each is a line of its own."""
 
-    def __init__(self, file: BinaryIO, columns: Sequence[Column]) -> None:
-        super().__init__(file, columns)
+    def __init__(self, target: Target, options: Mapping[str, Any], array: bool) -> None:
+        super().__init__(target, options)
+        self.array = array
+        self.close_with = "\n]}\n" if options.get("envelope") else "\n]\n"
+
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        self.columns = columns
         self.keys = [json.dumps(column.name, ensure_ascii=False) + ":" for column in columns]
-        file.write(b"[")
+        if self.array:
+            self.target.file.write(self._head(title).encode())
 
-    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None) -> pa.Array:
-        if column.kind in ("boolean", "json"):
-            return array
+    def _head(self, title: str) -> str:
+        if not self.options.get("envelope"):
+            return "["
+        told = {
+            **{name: value for name, value in self.target.about.items() if name not in ("run", "attempt")},
+            **({"statement": title} if title else {}),
+            "columns": [{"name": c.name, "type": c.kind, "sourceType": c.source_type} for c in self.columns],
+        }
+        return json.dumps(told, ensure_ascii=False)[:-1] + ', "rows": ['
+
+    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None) -> tuple[str, pa.Array, str]:
+        """What stands before each cell, the cells, what stands after."""
+        if column.kind == "json":
+            return "", _one_line(array), ""
+        if column.kind in ("boolean", "integer"):
+            return "", array, ""
+        if column.kind == "zoned":
+            array = in_zone(array, self.options["zone"])
+        if column.kind == "binary" and self.options["binary"] == "hex":
+            array = in_hex(array)
         if column.kind not in NUMERIC and numbers is None:
-            return _text(array)
+            return '"', _text(array), '"'
+        if (numbers is None or numbers.null_count + pc.sum(numbers).as_py() == len(array)) and has_only(array, _PLAIN):
+            return "", array, ""
         exact = pc.match_substring_regex(array, _NUMBER)
         bare = exact if numbers is None else pc.and_(exact, numbers)
-        if numbers is None and any_true(pc.invert(exact)):
-            self.warn(f"column '{column.name}' holds numbers that JSON has no form for (NaN, infinity): written as text")
-        return pc.if_else(bare, array, _text(array))
+        if all_true(bare):
+            return "", array, ""
+        return "", pc.if_else(bare, array, self._instead(column, array, numbers, exact)), ""
+
+    def _instead(self, column: Column, array: pa.Array, numbers: pa.Array | None, exact: pa.Array) -> pa.Array:
+        """JSON texts of everything, and what the option wants for numbers that JSON lacks."""
+        texts = together('"', _text(array), '"')
+        lost = pc.invert(exact) if numbers is None else pc.and_(pc.invert(exact), numbers)
+        if not any_true(lost):
+            return texts
+        wanted = self.options[_SHORT]
+        if wanted == "refuse":
+            raise self.unfit(
+                column,
+                lost,
+                "JSON has no form for this number (NaN, infinity)",
+                f"Set {_SHORT} to text or null, or choose CSV.",
+            )
+        self.warn(f"column '{column.name}' holds numbers that JSON has no form for (NaN, infinity): written as {wanted}")
+        return texts if wanted == "text" else chosen(lost, "null", texts)
 
     def write(self, batch: Batch) -> None:
+        if not batch.rows:
+            return
         parts: list[pa.Array | str] = []
         for number, (column, key) in enumerate(zip(self.columns, self.keys, strict=True)):
-            cells = self._cells(column, batch.cells[number], batch.numbers[number])
-            parts += [f"{',' if number else '{'}{key}", pc.fill_null(cells, "null")]
-        lines = joined([",\n", *parts, "}"])
-        self.file.write(lines if self.rows else b"\n" + bytes(lines[2:]) if batch.rows else b"")
+            before, cells, after = self._cells(column, batch.cells[number], batch.numbers[number])
+            lead = f"{',' if number else '{'}{key}"
+            if cells.null_count:
+                whole = together(before, cells, after) if before else cells
+                parts += [lead, pc.fill_null(whole, "null")]
+            else:
+                parts += [lead + before, cells, after]
+        if self.array:
+            lines = joined([",\n", *parts, "}"])
+            self.target.file.write(lines if self.rows else lines[1:])
+        else:
+            self.target.file.write(joined([*parts, "}\n"]))
         self.rows += batch.rows
 
     def close(self) -> None:
-        self.file.write(b"\n]\n")
-
-
-def _values_closed(brackets: bytes, depth: int) -> tuple[int, int]:
-    """Values that end at depth one in a run of brackets, and the depth after it."""
-    if depth == 1 and brackets.count(b"{}") * 2 == len(brackets):
-        return len(brackets) // 2, depth
-    closed = 0
-    for bracket in brackets:
-        if bracket in b"{[":
-            depth += 1
-        else:
-            depth -= 1
-            closed += depth == 1
-    return closed, depth
+        if self.array:
+            self.target.file.write(self.close_with.encode())
 
 
 class JsonFormat(Format):
@@ -81,24 +142,26 @@ class JsonFormat(Format):
     name = "json"
     ending = ".json"
     media_type = "application/json"
+    note = "an array of objects, one object a line"
+    options: ClassVar[tuple[Option, ...]] = OPTIONS
+    array: ClassVar = True
 
-    def writer(self, file: BinaryIO, columns: Sequence[Column]) -> FormatWriter:
-        return JsonWriter(file, columns)
+    def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
+        return JsonWriter(target, options, self.array)
 
-    def count_rows(self, file: BinaryIO) -> int:
-        """Values at depth one: strings are dropped, then only brackets are looked at.
+    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        try:
+            return counted(file, JsonCounter(self.array))
+        except Damaged as error:
+            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
 
-        A raw line end cannot stand inside a JSON string, so the text may be cut at line ends.
-        """
-        depth, rows, rest = 0, 0, b""
-        while chunk := file.read(READ_BYTES):
-            cut = chunk.rfind(b"\n") + 1
-            if not cut:
-                rest += chunk
-                continue
-            steps, rest = _STRING.sub(b"", rest + chunk[:cut]).translate(None, _NOT_BRACKETS), chunk[cut:]
-            found, depth = _values_closed(steps, depth)
-            rows += found
-        if depth or rest.strip():
-            raise ProofFailed("the JSON file ends in the middle of a value.", "Start the run again.")
-        return rows
+
+class JsonLinesFormat(JsonFormat):
+    """See Format."""
+
+    name = "jsonl"
+    ending = ".jsonl"
+    media_type = "application/jsonl"
+    note = "one object a line, without an array around them"
+    options: ClassVar[tuple[Option, ...]] = LINE_OPTIONS
+    array: ClassVar = False

@@ -1,244 +1,350 @@
-"""One worksheet of an Office Open XML workbook (ECMA-376), streamed: bold frozen header, filter, widths, real values.
+"""An Office Open XML workbook (ECMA-376), streamed: a sheet for each statement, bold frozen header, filter, real values.
 
 Numbers, dates and booleans are real ones; text that looks like a number stays text. What a cell cannot hold exactly
-(integers and decimals beyond 15 digits, dates before March 1900, infinities) is written as text with a warning; what
-the format cannot hold at all (32,767 characters, 1,048,576 rows, 16,384 columns) is refused.
+(numbers beyond 15 digits, dates before March 1900, infinities) is written as text with a warning; what it cannot hold at
+all (texts beyond 32,767 characters) is refused unless a choice says otherwise. A result beyond the last row of a sheet goes
+on in the next one.
 """
 
 from __future__ import annotations
 
-import zipfile
-from collections.abc import Sequence
-from typing import BinaryIO
-from xml.parsers import expat
-from xml.sax.saxutils import escape, quoteattr
+import hashlib
+from collections.abc import Mapping, Sequence
+from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from patient_ladle.proof.counting import ORIGIN_SHEET, Damaged, workbook_rows
+
 from ..columns import NUMERIC, Batch, Column
-from ..errors import ProofFailed, ValueUnfit
-from .base import READ_BYTES, Format, FormatWriter, any_true, first_true, joined, replaced_where
+from ..errors import BadInput, ProofFailed, ValueUnfit
+from ..options import Option
+from .archive import MOST_BYTES, Archive
+from .base import (
+    Format,
+    FormatWriter,
+    Target,
+    all_true,
+    any_true,
+    chosen,
+    constant,
+    has_any,
+    has_only,
+    joined,
+    longest,
+    replaced_where,
+    together,
+)
+from .sheets import SPREADSHEET, Sheet, Styles, escaped, number_format, sheet_name, text_cell, workbook_parts
+from .styles import BINARY, NUMBER_FORM, ZONE, checked_form, in_hex
 
 MAX_ROWS = 1_048_576
 """Rows of a worksheet, the header's among them."""
 MAX_COLUMNS = 16_384
 MAX_TEXT = 32_767
-"""Characters (UTF-16 units, to be exact) of a cell."""
+"""Characters of a cell: UTF-16 units, to be exact."""
 MAX_DIGITS = 15
 """Significant digits that every double keeps (IEEE 754 binary64)."""
-_SHEET = "xl/worksheets/sheet1.xml"
-_MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
-_OFFICE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
-_PACKAGE = "http://schemas.openxmlformats.org/package/2006"
-_XML = '<?xml version="1.0" encoding="UTF-8" standalone="yes"?>\n'
-_SPREADSHEET = "application/vnd.openxmlformats-officedocument.spreadsheetml"
-_XF = '<xf numFmtId="{0}" fontId="{1}" fillId="0" borderId="0" xfId="0" applyNumberFormat="1" applyFont="1"/>'
-_PARTS = {
-    "[Content_Types].xml": f'{_XML}<Types xmlns="{_PACKAGE}/content-types"><Default Extension="rels" '
-    'ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
-    f'<Override PartName="/xl/workbook.xml" ContentType="{_SPREADSHEET}.sheet.main+xml"/>'
-    f'<Override PartName="/{_SHEET}" ContentType="{_SPREADSHEET}.worksheet+xml"/>'
-    f'<Override PartName="/xl/styles.xml" ContentType="{_SPREADSHEET}.styles+xml"/></Types>',
-    "_rels/.rels": f'{_XML}<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="rId1" '
-    f'Type="{_OFFICE}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
-    "xl/workbook.xml": f'{_XML}<workbook xmlns="{_MAIN}" xmlns:r="{_OFFICE}"><sheets>'
-    '<sheet name="Result" sheetId="1" r:id="rId1"/></sheets></workbook>',
-    "xl/_rels/workbook.xml.rels": f'{_XML}<Relationships xmlns="{_PACKAGE}/relationships">'
-    f'<Relationship Id="rId1" Type="{_OFFICE}/worksheet" Target="worksheets/sheet1.xml"/>'
-    f'<Relationship Id="rId2" Type="{_OFFICE}/styles" Target="styles.xml"/></Relationships>',
-    "xl/styles.xml": f'{_XML}<styleSheet xmlns="{_MAIN}"><numFmts count="2">'
-    '<numFmt numFmtId="164" formatCode="yyyy\\-mm\\-dd"/><numFmt numFmtId="165" formatCode="yyyy\\-mm\\-dd\\ hh:mm:ss"/>'
-    '</numFmts><fonts count="2"><font><sz val="11"/><name val="Calibri"/></font><font><b/><sz val="11"/>'
-    '<name val="Calibri"/></font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill>'
-    '<fill><patternFill patternType="gray125"/></fill></fills>'
-    '<borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders>'
-    '<cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/></cellStyleXfs><cellXfs count="4">'
-    f"{_XF.format(0, 0)}{_XF.format(0, 1)}{_XF.format(164, 0)}{_XF.format(165, 0)}</cellXfs>"
-    '<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>',
-}
+MAX_SHEET_BYTES = MOST_BYTES - (256 << 20)
+"""A sheet's XML stays below what an archive's plain form takes; the last batch may be large."""
 _TEXT_OPEN, _TEXT_CLOSE = '<c t="inlineStr"><is><t xml:space="preserve">', "</t></is></c>"
 _NEEDS_ESCAPES = "[&<>\x00-\x08\x0b-\x1f\ufffe\uffff]|_x[0-9A-Fa-f]{4}_"
+_ESCAPED = bytes({*range(9), *range(11, 32)}) + b"&<>_\xef"
+"""Bytes without which no text needs escapes; U+FFFE and U+FFFF begin with the last of them."""
+_FIRST_DAY, _DAY_AFTER = -25_508, 2_932_897
+"""1900-03-01 and 10000-01-01, in days from 1970-01-01."""
 _HELD_DATE = r"^(19(0[1-9]|[1-9]\d)|1900-(0[3-9]|1)|[2-9]\d\d\d)[^ ]*(.*[^C])?$"
 """Years 1900 (from March) to 9999: the days whose serial number every reader agrees on."""
 _EPOCH_DAY = 25_569
 """Serial number of 1970-01-01 in a worksheet."""
 _DAY_MICROS = 86_400_000_000
+_PLAIN = b"0123456789-.+eE"
+"""What finite numbers are made of."""
 _FINITE = r"^[-+]?[0-9]"
 _IDLE_ZEROS = r"(\.\d*?)0+$"
 _SIGNIFICANT_16 = r"^-?[0.]*([1-9]\.?([0-9]\.?){15})"
+_TOO_MANY_DIGITS = "numbers that a cell cannot hold exactly"
+_OUTSIDE = "dates outside March 1900 to 9999"
 
 
-def _escaped(text: str) -> str:
-    """XML text; characters that XML cannot carry as ``_xHHHH_`` (ECMA-376 part 1, 22.9.2.19)."""
-    out = []
-    for number, char in enumerate(text):
-        code = ord(char)
-        if (code < 32 and char not in "\t\n") or code in (0xFFFE, 0xFFFF):
-            out.append(f"_x{code:04X}_")
-        elif char == "_" and text[number + 1 : number + 2] == "x" and text[number + 6 : number + 7] == "_":
-            out.append("_x005F_")
-        else:
-            out.append(char)
-    return escape("".join(out))
+def _lines(value: tuple[str, ...]) -> tuple[str, ...]:
+    if len(value) > 20:
+        raise BadInput(f"{len(value)} title rows are too many.", "Give 20 at most.")
+    return value
+
+
+OPTIONS = (
+    Option("header", True, "a bold row with the names of the columns"),
+    Option("freeze", True, "the header stays in sight"),
+    Option("filter", True, "the header has a filter"),
+    Option(
+        "title_rows",
+        (),
+        "lines above the header; {extract}, {dataDate}, {environment} and the like are filled in",
+        check=_lines,
+    ),
+    Option("origin", True, f"a last sheet '{ORIGIN_SHEET}' that says where the workbook came from"),
+    Option("date_form", "%Y-%m-%d", "how dates are shown, a strftime style", check=checked_form),
+    Option("timestamp_form", "%Y-%m-%d %H:%M:%S", "how timestamps are shown, a strftime style", check=checked_form),
+    ZONE,
+    Option(
+        "unfit_numbers", "text", "numbers beyond 15 digits and infinities: as texts, or the run is refused", ("text", "refuse")
+    ),
+    Option("unfit_dates", "text", "dates outside March 1900 to 9999: as texts, or the run is refused", ("text", "refuse")),
+    Option(
+        "long_text", "refuse", f"texts beyond {MAX_TEXT:,} characters: the run is refused, or they are cut", ("refuse", "cut")
+    ),
+    BINARY,
+)
 
 
 def _text_cells(array: pa.Array) -> pa.Array:
-    needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
-    if any_true(needs):
-        some = [_escaped(text) for text in array.filter(needs).to_pylist()]
-        array = replaced_where(array, needs, pa.array(some, pa.string()))
-    return pc.binary_join_element_wise(_TEXT_OPEN, array, _TEXT_CLOSE, "")
+    return together(_TEXT_OPEN, _escaped_all(array), _TEXT_CLOSE)
 
 
-def _days(array: pa.Array) -> pa.Array:
-    return pc.add(array.cast(pa.date32()).cast(pa.int32()), _EPOCH_DAY).cast(pa.string())
+def _escaped_all(array: pa.Array) -> pa.Array:
+    if has_any(array, _ESCAPED):
+        needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
+        some = [escaped(text) for text in array.filter(pc.fill_null(needs, False)).to_pylist()]
+        array = replaced_where(array, needs, pa.array(some, pa.string())) if some else array
+    return array
 
 
-def _moments(array: pa.Array) -> pa.Array:
-    plain = pc.replace_substring(pc.replace_substring(array, "T", " "), "Z", "")
-    micros = pc.add(plain.cast(pa.timestamp("us")).cast(pa.int64()), _EPOCH_DAY * _DAY_MICROS)
+def _serials(array: pa.Array, kind: str, zone: str) -> pa.Array | None:
+    """Serial numbers of moments, as texts; None where any is none that a cell holds."""
+    try:
+        if kind == "date":
+            days = array.cast(pa.date32()).cast(pa.int32())
+            return pc.add(days, _EPOCH_DAY).cast(pa.string()) if _held(days, _FIRST_DAY, _DAY_AFTER) else None
+        plain = array
+        if kind == "zoned":
+            plain = pc.replace_substring(pc.replace_substring(array, "T", " "), "Z", "")
+        moments = plain.cast(pa.timestamp("us"))
+    except pa.ArrowInvalid:
+        return None
+    if zone != "UTC":
+        moments = pc.local_timestamp(pc.assume_timezone(moments, "UTC").cast(pa.timestamp("us", zone)))
+    micros = moments.cast(pa.int64())
+    if not _held(micros, _FIRST_DAY * _DAY_MICROS, _DAY_AFTER * _DAY_MICROS):
+        return None
+    micros = pc.add(micros, _EPOCH_DAY * _DAY_MICROS)
     days = pc.divide(micros, _DAY_MICROS)  # whole days apart: all microseconds at once are more than a double holds
     share = pc.divide(pc.subtract(micros, pc.multiply(days, _DAY_MICROS)).cast(pa.float64()), float(_DAY_MICROS))
     return pc.add(days.cast(pa.float64()), share).cast(pa.string())
 
 
+def _held(array: pa.Array, least: int, beyond: int) -> bool:
+    ends = pc.min_max(array).as_py()
+    return ends["min"] is None or (ends["min"] >= least and ends["max"] < beyond)
+
+
+Cells = tuple[str, pa.Array, str]
+"""What stands before each cell's text, the texts, and what stands after."""
+
+
 class XlsxWriter(FormatWriter):
     """See FormatWriter."""
 
-    def __init__(self, file: BinaryIO, columns: Sequence[Column]) -> None:
-        super().__init__(file, columns)
+    def __init__(self, target: Target, options: Mapping[str, Any]) -> None:
+        super().__init__(target, options)
+        self.archive = Archive(target.file)
+        self.styles = Styles()
+        self.names: list[str] = []
+        self.found: list[tuple[str, int]] = []
+        self.sheets: list[tuple[str, int, int]] = []
+        self.marks: list[str] = []
+        self.sheet: Sheet | None = None
+
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        self.columns, self.title, self.before = columns, title or "Result", self.rows
         if len(columns) > MAX_COLUMNS:
             raise ValueUnfit(
                 f"the result has {len(columns):,} columns; a worksheet holds {MAX_COLUMNS:,}.",
                 "Choose fewer columns, or CSV or JSON.",
             )
-        self.out = _Outlet(file)
-        self.zip = zipfile.ZipFile(self.out, "w", zipfile.ZIP_DEFLATED, compresslevel=1)
-        for name, text in _PARTS.items():
-            self.zip.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), text)
-        info = zipfile.ZipInfo(_SHEET, (1980, 1, 1, 0, 0, 0))
-        info.compress_type = zipfile.ZIP_DEFLATED
-        self.sheet = self.zip.open(info, "w", force_zip64=True)
-        self.begun = False
+        self.number_styles = [self._style_of(column) for column in columns]
 
-    def _begin(self, batch: Batch | None) -> None:
+    def _style_of(self, column: Column) -> int:
+        if column.kind == "date":
+            return self.styles.of(number_format(column.form or self.options["date_form"]))
+        if column.kind in ("timestamp", "zoned"):
+            return self.styles.of(number_format(column.form or self.options["timestamp_form"]))
+        return self.styles.of(column.form) if column.kind in NUMERIC and NUMBER_FORM.fullmatch(column.form) else 0
+
+    def _open_sheet(self, batch: Batch | None) -> Sheet:
         widths = [len(column.name) + 3 for column in self.columns]
         if batch is not None and batch.rows:
-            longest = [pc.max(pc.utf8_length(array)).as_py() or 0 for array in batch.cells]
-            widths = [max(a, b + 1) for a, b in zip(widths, longest, strict=True)]
-        cols = "".join(
-            f'<col min="{n}" max="{n}" width="{min(max(w, 8), 60)}" customWidth="1"/>' for n, w in enumerate(widths, 1)
-        )
-        cells = "".join(
-            f'<c t="inlineStr" s="1"><is><t xml:space="preserve">{_escaped(c.name)}</t></is></c>' for c in self.columns
-        )
-        pane = '<pane ySplit="1" topLeftCell="A2" activePane="bottomLeft" state="frozen"/>'
-        self.sheet.write(
-            f'{_XML}<worksheet xmlns={quoteattr(_MAIN)}><sheetViews><sheetView workbookViewId="0">{pane}</sheetView>'
-            f"</sheetViews><cols>{cols}</cols><sheetData><row>{cells}</row>".encode()
-        )
-        self.begun = True
+            seen = [pc.max(pc.utf8_length(array)).as_py() or 0 for array in batch.cells]
+            widths = [max(a, b + 1) for a, b in zip(widths, seen, strict=True)]
+        titles = [self._filled(line) for line in self.options["title_rows"]]
+        head_rows = len(titles) + bool(self.options["header"])
+        name = sheet_name(self.title, self.names)
+        sheet = Sheet(name, self.target.scratch(), head_rows, [min(max(w, 8), 60) for w in widths], self.options["freeze"])
+        self.names.append(name)
+        head = [f"<row>{text_cell(line, 1)}</row>" for line in titles]
+        if self.options["header"]:
+            head.append(f"<row>{''.join(text_cell(column.name, 1) for column in self.columns)}</row>")
+        if head:
+            sheet.write("".join(head).encode(), head_rows)
+        return sheet
 
-    def _fallback(self, column: Column, array: pa.Array, held: pa.Array, cells: pa.Array, why: str) -> pa.Array:
-        """``cells`` where the value is held, text cells elsewhere, with a warning."""
-        if pc.all(pc.fill_null(held, True)).as_py():
+    def _filled(self, line: str) -> str:
+        for key, value in self.target.about.items():
+            line = line.replace("{" + key + "}", str(value))
+        return line
+
+    def _close_sheet(self) -> None:
+        if self.sheet is not None:
+            self.sheets.append((self.sheet.name, len(self.found), self.sheet.rows - self.sheet.head_rows))
+            try:
+                self.sheet.finish(self.archive, f"xl/worksheets/sheet{len(self.names)}.xml", self.options["filter"])
+            except OverflowError:
+                raise ValueUnfit(
+                    "the workbook is larger than 4 GiB, the most that every reader takes.", "Choose CSV, or split into files."
+                ) from None
+            self.marks.append(f"{self.sheet.name}:{self.sheet.crc:08x}:{self.sheet.size}")
+            self.sheet = None
+
+    def _fallback(self, column: Column, array: pa.Array, held: pa.Array, cells: Cells, why: str, wanted: str) -> Cells:
+        """The cells where the value is held, text cells elsewhere, with a warning."""
+        if all_true(held):
             return cells
+        if wanted == "refuse":
+            raise self.unfit(
+                column, pc.invert(held), f"a worksheet has no form for {why}", "Let it be written as text, or choose CSV."
+            )
         self.warn(f"column '{column.name}' holds {why}: written as text")
-        return pc.if_else(held, cells, _text_cells(array))
+        return "", pc.if_else(held, together(*cells), _text_cells(array)), ""
 
-    def _number_cells(self, column: Column, array: pa.Array) -> pa.Array:
+    def _number_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
+        cells = (f'<c s="{style}"><v>' if style else "<c><v>", array, "</v></c>")
+        short = column.kind == "float" or longest(array) <= MAX_DIGITS
+        if short and has_only(array, _PLAIN):
+            return cells
         held = pc.match_substring_regex(array, _FINITE)
-        if column.kind != "float" and (pc.max(pc.binary_length(array)).as_py() or 0) > MAX_DIGITS:
+        if not short:
             digits = pc.replace_substring_regex(array, _IDLE_ZEROS, r"\1")
             held = pc.and_(held, pc.invert(pc.match_substring_regex(digits, _SIGNIFICANT_16)))
-        cells = pc.binary_join_element_wise("<c><v>", array, "</v></c>", "")
-        return self._fallback(column, array, held, cells, "numbers that a cell cannot hold exactly")
+        return self._fallback(column, array, held, cells, _TOO_MANY_DIGITS, self.options["unfit_numbers"])
 
-    def _date_cells(self, column: Column, array: pa.Array) -> pa.Array:
+    def _date_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
+        zone = self.options["zone"] if column.kind == "zoned" else "UTC"
+        before, after = f'<c s="{style}"><v>', "</v></c>"
+        serials = _serials(array, column.kind, zone)
+        if serials is not None:
+            return before, serials, after
         held = pc.match_substring_regex(array, _HELD_DATE)
-        safe = pc.if_else(held, array, None)
-        serial = _days(safe) if column.kind == "date" else _moments(safe)
-        style = 2 if column.kind == "date" else 3
-        cells = pc.binary_join_element_wise(f'<c s="{style}"><v>', serial, "</v></c>", "")
-        return self._fallback(column, array, held, cells, "dates outside March 1900 to 9999")
+        serials = _serials(pc.if_else(held, array, None), column.kind, zone)
+        if serials is None:  # a moment at the very edge, that the zone takes over it
+            held, serials = pc.equal(pc.binary_length(array), -1), array
+        return self._fallback(column, array, held, (before, serials, after), _OUTSIDE, self.options["unfit_dates"])
 
-    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None) -> pa.Array:
+    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None, style: int) -> Cells:
         if column.kind in NUMERIC:
-            return self._number_cells(column, array)
+            return self._number_cells(column, array, style)
         if column.kind == "boolean":
-            flags = pc.if_else(pc.equal(array, "true"), "1", "0")
-            return pc.binary_join_element_wise('<c t="b"><v>', flags, "</v></c>", "")
+            return '<c t="b"><v>', chosen(pc.equal(array, constant("true")), "1", "0"), "</v></c>"
         if column.kind in ("date", "timestamp", "zoned"):
-            return self._date_cells(column, array)
+            return self._date_cells(column, array, style)
         if numbers is not None and any_true(numbers):
-            return pc.if_else(numbers, self._number_cells(column, pc.if_else(numbers, array, None)), _text_cells(array))
-        return _text_cells(array)
+            if all_true(pc.if_else(array.is_valid(), numbers, None)):
+                return self._number_cells(column, array, style)
+            some = together(*self._number_cells(column, pc.if_else(numbers, array, None), style))
+            return "", pc.if_else(numbers, some, _text_cells(self._fitting(column, array))), ""
+        if column.kind == "binary" and self.options["binary"] == "hex":
+            array = in_hex(array)
+        return _TEXT_OPEN, _escaped_all(self._fitting(column, array)), _TEXT_CLOSE
 
-    def _refuse_unfit(self, batch: Batch) -> None:
-        if self.rows + batch.rows + 1 > MAX_ROWS:
-            raise ValueUnfit(
-                f"the result has more than {MAX_ROWS - 1:,} rows, the most that a worksheet holds.",
-                "Choose CSV or JSON, or narrow the statement.",
+    def _fitting(self, column: Column, array: pa.Array) -> pa.Array:
+        """Texts short enough for a cell. Raises ValueUnfit unless they may be cut."""
+        if longest(array) <= MAX_TEXT:
+            return array
+        units = [0 if text is None else len(text) + sum(char > "\uffff" for char in text) for text in array.to_pylist()]
+        over = pa.array([count > MAX_TEXT for count in units])
+        if not any_true(over):
+            return array
+        if self.options["long_text"] == "refuse":
+            what = f"the text is longer than the {MAX_TEXT:,} characters a cell holds"
+            raise self.unfit(
+                column, over, what, "Choose CSV or JSON, shorten the text in the statement, or set long_text to cut."
             )
-        for column, array in zip(self.columns, batch.cells, strict=True):
-            over = pc.greater(pc.utf8_length(array), MAX_TEXT)
-            if any_true(over):
-                row = self.rows + first_true(over) + 1
-                raise ValueUnfit(
-                    f"row {row:,}, column '{column.name}': the text is longer than the {MAX_TEXT:,} characters a cell holds.",
-                    "Choose CSV or JSON, or shorten the text in the statement.",
-                    row=row,
-                    column=column.name,
-                )
+        self.warn(f"column '{column.name}' holds texts longer than {MAX_TEXT:,} characters: cut")
+        some = [
+            text.encode("utf-16-le")[: 2 * MAX_TEXT].decode("utf-16-le", errors="ignore")
+            for text in array.filter(over).to_pylist()
+        ]
+        return replaced_where(array, over, pa.array(some, pa.string()))
 
     def write(self, batch: Batch) -> None:
-        self._refuse_unfit(batch)
-        if not self.begun:
-            self._begin(batch)
+        done = 0
+        while done < batch.rows:
+            if self.sheet is not None and (self.sheet.rows >= MAX_ROWS or self.sheet.size > MAX_SHEET_BYTES):
+                self._close_sheet()
+            if self.sheet is None:
+                self.sheet = self._open_sheet(batch)
+            count = min(batch.rows - done, MAX_ROWS - self.sheet.rows)
+            self._rows(self.sheet, batch, done, count)
+            done += count
+
+    def _rows(self, sheet: Sheet, batch: Batch, start: int, count: int) -> None:
+        whole = count == batch.rows
         parts: list[pa.Array | str] = ["<row>"]
-        for column, array, numbers in zip(self.columns, batch.cells, batch.numbers, strict=True):
-            parts.append(pc.fill_null(self._cells(column, array, numbers), "<c/>"))
-        self.sheet.write(joined([*parts, "</row>"]))
-        self.rows += batch.rows
+        for column, array, numbers, style in zip(self.columns, batch.cells, batch.numbers, self.number_styles, strict=True):
+            if not whole:
+                array = array.slice(start, count)
+                numbers = numbers if numbers is None else numbers.slice(start, count)
+            cells = self._cells(column, array, numbers, style)
+            if array.null_count:
+                parts.append(pc.fill_null(together(*cells), "<c/>"))
+            else:
+                parts += cells
+        sheet.write(joined([*parts, "</row>"]), count)
+        self.rows += count
+
+    def end(self) -> None:
+        if self.sheet is None:
+            self.sheet = self._open_sheet(None)
+        self._close_sheet()
+        self.found.append((self.title, self.rows - self.before))
 
     def close(self) -> None:
-        if not self.begun:
-            self._begin(None)
-        last = f"{_letters(len(self.columns))}{self.rows + 1}"
-        self.sheet.write(f'</sheetData><autoFilter ref="A1:{last}"/></worksheet>'.encode())
-        self.sheet.close()
-        self.zip.close()
+        if self.options["origin"]:
+            self._origin()
+        for path, text in workbook_parts(self.names, self.styles).items():
+            self.archive.add(path, text)
+        self.archive.close()
+
+    def _origin(self) -> None:
+        facts: list[tuple[str, str]] = []
+        for key, value in self.target.about.items():
+            if isinstance(value, dict):
+                facts += [(f"value of {name}", str(each)) for name, each in value.items()]
+            else:
+                facts.append((_in_words(key), str(value)))
+        several = len(self.found) > 1
+        facts += [(f"rows of {title}" if several else "rows", str(rows)) for title, rows in self.found]
+        facts += [("to mind", warning) for warning in self.warnings]
+        self.sheet = Sheet(ORIGIN_SHEET, self.target.scratch(), 0, [28, 60], False)
+        rows = "".join(f"<row>{text_cell(name, 1)}{text_cell(value)}</row>" for name, value in facts)
+        self.sheet.write(rows.encode(), len(facts))
+        self.names.append(ORIGIN_SHEET)
+        self._close_sheet()
+
+    def content_mark(self) -> str:
+        told = self.marks[: len(self.marks) - bool(self.options["origin"])]
+        return hashlib.sha256("\n".join(told).encode()).hexdigest()
+
+    def waiting_bytes(self) -> int:
+        return self.sheet.packed if self.sheet else 0
 
     def abandon(self) -> None:
-        self.out.shut = True
-        self.sheet.close()
-        self.zip.close()
+        if self.sheet is not None:
+            self.sheet.drop()
 
 
-class _Outlet:
-    """The file as the archive sees it: written to, never sought in, and silent once shut."""
-
-    def __init__(self, file: BinaryIO) -> None:
-        self.file, self.shut = file, False
-
-    def write(self, data: bytes) -> int:
-        return len(data) if self.shut else self.file.write(data)
-
-    def flush(self) -> None:
-        return None
-
-    def close(self) -> None:
-        return None
-
-
-def _letters(number: int) -> str:
-    """Column letters of a 1-based number: 1 is A, 27 is AA."""
-    letters = ""
-    while number:
-        number, rest = divmod(number - 1, 26)
-        letters = chr(65 + rest) + letters
-    return letters or "A"
+def _in_words(key: str) -> str:
+    return "".join(f" {char.lower()}" if char.isupper() else char for char in key)
 
 
 class XlsxFormat(Format):
@@ -246,22 +352,20 @@ class XlsxFormat(Format):
 
     name = "xlsx"
     ending = ".xlsx"
-    media_type = f"{_SPREADSHEET}.sheet"
+    media_type = f"{SPREADSHEET}.sheet"
+    note = "a workbook: a sheet for each statement, and one that says where it came from"
+    options: ClassVar = OPTIONS
+    seeks = True
+    gathers = True
 
-    def writer(self, file: BinaryIO, columns: Sequence[Column]) -> FormatWriter:
-        return XlsxWriter(file, columns)
+    def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
+        return XlsxWriter(target, options)
 
-    def count_rows(self, file: BinaryIO) -> int:
-        """Row tags of the sheet, while the archive's checksum and the XML's form are proven."""
-        parser, rows, rest = expat.ParserCreate(), 0, b""
+    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
         try:
-            with zipfile.ZipFile(file) as archive, archive.open(_SHEET) as sheet:
-                while chunk := sheet.read(READ_BYTES):
-                    parser.Parse(chunk)
-                    text = rest + chunk
-                    rows += text.count(b"<row>")
-                    rest = text[-4:]
-            parser.Parse(b"", True)
-        except (zipfile.BadZipFile, KeyError, EOFError, expat.ExpatError) as error:
-            raise ProofFailed(f"the workbook is damaged: {error}.", "Start the run again.") from error
-        return rows - 1
+            return workbook_rows(file, len(options["title_rows"]) + bool(options["header"]))
+        except Damaged as error:
+            raise ProofFailed(f"{error}.", "Start the run again.") from error
+
+    def encoding(self, options: Mapping[str, Any]) -> str:
+        return ""

@@ -24,7 +24,7 @@ from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.catalogue import without_schema
 from patient_ladle.core.columns import unique_names
-from patient_ladle.core.engine import RunJob, run_extract
+from patient_ladle.core.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.errors import (
     Fenced,
     LadleError,
@@ -35,6 +35,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
+from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, resolve, samples
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
 from patient_ladle.core.preview import PreviewLimits, first_rows
@@ -105,7 +106,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
     about = {**job["about"], "values": values.as_text()}
     work = RunJob(
         name=job["name"],
-        stem=job["stem"],
+        file_name=job["file_name"],
         statement=Statement(job["statement"], values, job["deadline_seconds"]),
         formats=tuple(job["formats"]),
         deliver_into=job["deliver_into"],
@@ -113,8 +114,9 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
         parts=tuple(statements(job["statement"], get_engine(job["engine"]).dialect)),
+        output=OutputSettings.from_dict(job["output"]),
+        names=name_fields(job["about"], values),
     )
-
     folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
     try:
         run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())

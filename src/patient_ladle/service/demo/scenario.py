@@ -11,7 +11,20 @@ EXTRACTS: list[dict[str, Any]] = [
         "source": "metering",
         "formats": ["csv", "xlsx"],
         "deliver_into": "regulator",
-        "file_name": "consumption-{environment}-{data_date}",
+        "file_name": "consumption-{environment}-{data_date:%Y-%m}",
+        "output": {
+            "formats": {
+                "csv": {"encoding": "utf-8-bom", "line_end": "crlf", "guard_formulas": True},
+                "xlsx": {"title_rows": ["Fennmoor Water: consumption by district", "Data date {dataDate}, {environment}"]},
+            },
+            "columns": [
+                "district",
+                {"name": "zone", "as": "region"},
+                "meters",
+                {"name": "cubic_metres", "form": "#,##0.000"},
+                "litres_a_day",
+            ],
+        },
         "notes": "Consumption by district in the month before the data date. Goes to the regulator on the 1st.",
         "statement": """-- consumption by district, the whole month before the data date
 select d.name as district, d.zone,

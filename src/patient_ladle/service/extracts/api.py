@@ -47,6 +47,7 @@ class RevisionView(serializers.Serializer):
     formats = serializers.ListField(child=serializers.CharField())
     file_name = serializers.CharField()
     deliver_into = serializers.CharField()
+    output = serializers.DictField(help_text="What differs from the defaults: formats, columns, files.")
     notes = serializers.CharField()
 
 
@@ -122,6 +123,10 @@ class ContentBody(StrictSerializer):
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)
     deliver_into = serializers.CharField(required=False, allow_blank=True, max_length=500)
+    output = serializers.DictField(
+        required=False,
+        help_text="formats: options by format; columns: the choice of columns; files: packing, splitting, delivery.",
+    )
     notes = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")
     bring_back = serializers.BooleanField(

@@ -68,6 +68,7 @@ class Revision(models.Model):
     parameters = models.JSONField(default=list)
     formats = models.JSONField(default=list)
     file_name = models.CharField(max_length=200, default=DEFAULT_TEMPLATE)
+    output = models.JSONField(default=dict)
     deliver_into = models.CharField(max_length=500, blank=True, default="")
     notes = models.TextField(blank=True, default="")
 

@@ -16,6 +16,7 @@ from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFo
 from patient_ladle.core.filling import bring_back
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
+from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, check_declared
 from patient_ladle.core.scanner import one_reading_statement, parameter_names, statements
 from patient_ladle.service.people.models import Person
@@ -26,7 +27,7 @@ from patient_ladle.service.sources.services import check_name
 from .models import Extract, FormerName, Revision
 from .shared_values import declared_by, shared_value_named
 
-CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "notes")
+CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "notes")
 """Fields of a revision that an author gives, besides the source."""
 
 
@@ -67,7 +68,8 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     for name in formats:
         get_format(name)
-    check_template(content.get("file_name") or DEFAULT_TEMPLATE)
+    check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
+    output = OutputSettings.from_dict(content.get("output") or {})
     delivery_folder(settings.DELIVERY_ROOTS, content.get("deliver_into") or "")
     return {
         "source": source,
@@ -76,6 +78,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         "formats": formats,
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
         "deliver_into": content.get("deliver_into") or "",
+        "output": output.to_dict(),
         "notes": content.get("notes") or "",
     }
 

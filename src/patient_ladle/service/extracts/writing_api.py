@@ -13,10 +13,15 @@ from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.catalogue import names_of
+from patient_ladle.core.columns import KINDS, Column
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.filling import bring_back
+from patient_ladle.core.formats import FORMATS
+from patient_ladle.core.output import FILE_OPTIONS, OutputSettings
 from patient_ladle.core.parameters import Parameter, check_declared, resolve
+from patient_ladle.core.reading import sample_of
 from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.core.shaping import TYPES
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.sources import inquiries
@@ -188,3 +193,75 @@ class CompletionWords(RoleView):
             for t in kept_catalogue(address) or []
         ]
         return Response({"gathered_at": address.catalogue_at, "tables": tables})
+
+
+class OptionView(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.ChoiceField(["choice", "boolean", "integer", "texts", "text"])
+    default = serializers.JSONField()
+    choices = serializers.ListField(child=serializers.CharField(allow_blank=True))
+    note = serializers.CharField()
+
+
+class FormatView(serializers.Serializer):
+    name = serializers.CharField()
+    ending = serializers.CharField()
+    note = serializers.CharField()
+    options = OptionView(many=True)
+
+
+class FormatsView(serializers.Serializer):
+    formats = FormatView(many=True)
+    files = OptionView(many=True, help_text="Options of all files, whatever their format.")
+    column_types = serializers.ListField(child=serializers.CharField())
+
+
+class Formats(RoleView):
+    """Every format with its options: the one place where they are declared."""
+
+    @extend_schema(operation_id="formats", responses=FormatsView)
+    def get(self, request: Request) -> Response:
+        told = [
+            {"name": f.name, "ending": f.ending, "note": f.note, "options": [option.to_dict() for option in f.options]}
+            for f in FORMATS.values()
+        ]
+        return Response({"formats": told, "files": [option.to_dict() for option in FILE_OPTIONS], "column_types": list(TYPES)})
+
+
+class SampleColumn(serializers.Serializer):
+    name = serializers.CharField(allow_blank=True)
+    kind = serializers.ChoiceField(KINDS)
+    source_type = serializers.CharField(allow_blank=True, default="")
+
+
+class SampleBody(StrictSerializer):
+    columns = SampleColumn(many=True)
+    rows = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField(allow_null=True, allow_blank=True, trim_whitespace=False)),
+        max_length=50,
+    )
+    format = serializers.CharField()
+    output = serializers.DictField(required=False)
+
+
+class SampleView(serializers.Serializer):
+    text = serializers.CharField(allow_null=True, help_text="The file's text; null for a format that is none.")
+    columns = serializers.ListField(child=serializers.CharField())
+    rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
+    bytes = serializers.IntegerField()
+    warnings = serializers.ListField(child=serializers.CharField())
+
+
+class Samples(RoleView):
+    """How a few rows of a preview would look in a file, with these output settings; nothing is kept."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="sample", request=SampleBody, responses=SampleView)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, SampleBody)
+        columns = [Column(c["name"], c["kind"], c["source_type"]) for c in body["columns"]]
+        if any(len(row) != len(columns) for row in body["rows"]):
+            raise BadInput("a row has not as many cells as there are columns.", "Send the rows of a preview as they are.")
+        settings = OutputSettings.from_dict(body.get("output") or {})
+        return Response(sample_of(columns, body["rows"], body["format"], settings))

@@ -20,7 +20,6 @@ from django.utils import timezone
 
 from patient_ladle.adapters.stores.folder import delivery_folder
 from patient_ladle.core.errors import Fenced, LadleError, WorkerLost, from_dict
-from patient_ladle.core.naming import stem
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
@@ -58,18 +57,13 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
 def job_of(run: Run) -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, address = run.revision, address_in(run.source, run.environment)
-    names = {
-        "extract": run.extract.name,
-        "data_date": run.data_date.isoformat(),
-        "environment": run.environment.name,
-        "run": str(run.pk),
-    }
     return {
         "do": "run",
         "run": str(run.pk),
         "attempt": run.attempt,
         "name": run.extract.name,
-        "stem": stem(revision.file_name, names),
+        "file_name": revision.file_name,
+        "output": revision.output,
         **way_to(address),
         "statement": revision.statement,
         "parameters": revision.parameters,

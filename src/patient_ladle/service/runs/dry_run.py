@@ -15,10 +15,9 @@ from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.adapters.stores.folder import delivery_folder
-from patient_ladle.core.engine import RunJob
+from patient_ladle.core.engine import RunJob, name_fields
 from patient_ladle.core.filling import fill_in
-from patient_ladle.core.formats import get_format
-from patient_ladle.core.naming import stem
+from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import parameter_names, statements
@@ -49,10 +48,24 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     values = resolve(declared, with_shared(declared, given, environment), day, timezone.now().replace(microsecond=0))
     shown = values.as_text()
     formats = list(dict.fromkeys(body.get("formats") or revision.formats))
-    names = {"extract": extract.name, "data_date": day.isoformat(), "environment": environment.name, "run": "N"}
+    about = {
+        "extract": extract.name,
+        "folder": extract.folder,
+        "dataDate": day.isoformat(),
+        "environment": environment.name,
+        "run": "N",
+    }
     parts = tuple(statements(revision.statement, dialect))
     statement = Statement(revision.statement, values)
-    job = RunJob(extract.name, stem(revision.file_name, names), statement, tuple(formats), parts=parts)
+    job = RunJob(
+        extract.name,
+        revision.file_name,
+        statement,
+        tuple(formats),
+        parts=parts,
+        output=OutputSettings.from_dict(revision.output),
+        names=name_fields(about, values),
+    )
     folder = delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into)
     files = _files(job, folder)
     return {
@@ -84,19 +97,20 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
 
 def _files(job: RunJob, folder: str) -> list[dict[str, Any]]:
     made = []
-    for title, name, _ in job.statements():
-        for format_name in job.formats:
-            member = get_format(format_name)
-            path = f"{folder}/{name}{member.ending}" if folder else ""
-            made.append(
-                {
-                    "name": name + member.ending,
-                    "format": format_name,
-                    "statement": title,
-                    "delivered_path": path,
-                    "replaces": bool(path) and Path(path).exists(),
-                }
-            )
+    for name, format_name, statement in job.planned_files():
+        path = f"{folder}/{name}" if folder else ""
+        there = bool(path) and Path(path).exists()
+        made.append(
+            {
+                "name": name,
+                "format": format_name,
+                "statement": job.parts[statement].title if statement is not None and len(job.parts) > 1 else "",
+                "options": dict(job.output.options.get(format_name, {})),
+                "delivered_path": path,
+                "there": there,
+                "replaces": there and job.output.files["existing"] == "replace",
+            }
+        )
     return made
 
 
@@ -124,9 +138,15 @@ def _warnings(extract: Extract, revision: Revision, address: Address, files: Seq
         said.append(f"the last check of this source stopped at {failed['step']}: {failed['detail']}")
     if address.last_check is None:
         said.append("this source was never checked in this environment.")
-    replaced = [str(file["name"]) for file in files if file["replaces"]]
-    if replaced:
-        said.append(f"already delivered, and would be replaced: {', '.join(replaced)}.")
+    there = [str(file["name"]) for file in files if file["there"]]
+    if there:
+        existing = OutputSettings.from_dict(revision.output).files["existing"]
+        becomes = {
+            "replace": "would be replaced",
+            "number": "the new ones would be numbered",
+            "refuse": "the run would be refused",
+        }
+        said.append(f"already delivered, and {becomes[existing]}: {', '.join(there)}.")
     if revision.number != extract.number:
         said.append(f"this is revision {revision.number}; the newest is {extract.number}.")
     if not revision.deliver_into:

@@ -107,24 +107,38 @@ def write_progress(run: Run, rows: int, bytes_read: int) -> None:
 
 
 def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
-    return DeliveryPlan(data["folder"], tuple((p, f, h) for p, f, h in data["moves"])) if data else None
+    if not data:
+        return None
+    return DeliveryPlan(data["folder"], tuple((p, f, h) for p, f, h in data["moves"]), data.get("replaces", True))
+
+
+def _recount(files: list[dict[str, Any]], statements: list[dict[str, Any]]) -> None:
+    """Rows proven in all files of a format are those fetched, statement by statement. Raises ProofFailed."""
+    proven: dict[tuple[str, int], int] = {}
+    for file in files:
+        contents = file.get("contents") or [[file["statement"], file["rows"]]]
+        if sum(rows for _, rows in contents) != file["rows"]:
+            raise ProofFailed(f"{file['name']}: {file['rows']} rows proven, {contents} written.")
+        for statement, rows in contents:
+            proven[file["format"], statement] = proven.get((file["format"], statement), 0) + rows
+    for (form, statement), rows in proven.items():
+        if rows != statements[statement]["rows"]:
+            raise ProofFailed(f"{form}: {rows} rows proven, {statements[statement]['rows']} fetched.")
 
 
 def publish(run: Run, outcome: dict[str, Any]) -> None:
     """Both steps of the journal. Raises Fenced, RunCancelled, StoreUnwritable, DiskFull."""
     plan, statements = _plan_of(outcome["delivery"]), outcome["statements"]
-    for file in outcome["files"]:
-        fetched = statements[file["statement"]]["rows"]
-        if file["rows"] != fetched:
-            raise ProofFailed(f"{file['name']}: {file['rows']} rows proven, {fetched} fetched.")
+    _recount(outcome["files"], statements)
     with _owned(run) as row:
         if row.cancel_asked_by:
             raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
         row.files.all().delete()
-        delivered = {Path(final).name: final for _, final, _ in plan.moves} if plan else {}
+        files = outcome["files"]
+        delivered = [final for _, final, _ in plan.moves[:-1]] if plan else [""] * len(files)
         ResultFile.objects.bulk_create(
-            ResultFile(run=row, attempt=row.attempt, delivered_path=delivered.get(file["name"], ""), **file)
-            for file in outcome["files"]
+            ResultFile(run=row, attempt=row.attempt, delivered_path=path, **file)
+            for file, path in zip(files, delivered, strict=True)
         )
         row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
         row.statements, row.columns = statements, statements[0]["columns"]

@@ -91,6 +91,12 @@ class ResultFile(models.Model):
     bytes = models.BigIntegerField()
     sha256 = models.CharField(max_length=64)
     statement = models.PositiveSmallIntegerField(default=0)
+    part = models.PositiveIntegerField(null=True)
+    packing = models.CharField(max_length=16, default="none")
+    options = models.JSONField(default=dict)
+    contents = models.JSONField(default=list)
+    sheets = models.JSONField(default=list)
+    content = models.CharField(max_length=64, blank=True, default="")
     delivered_path = models.CharField(max_length=1000, blank=True, default="")
 
     class Meta:

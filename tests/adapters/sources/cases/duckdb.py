@@ -9,6 +9,7 @@ LIST = "select name from districts where district_id = any(:ids) order by 1"
 PARAMETERS = "select :t || '!' as t, :n + 1 as n, :x * 2 as x, :b and true as b, :d + 1 as d, :w as w"
 PARAMETER_TEXTS = ["it's :n!", "42", "25.0000000000", "true", "2026-11-25", "2026-11-24 06:05:00"]
 ABSENT = "select count(*) from districts where :t is null or name = :t"
+LONG_TEXT = "select repeat('é', 10485760) as t, 1 as n"
 
 HOSTILE = [
     "insert into districts values (9, 'x', 'y')",

@@ -9,6 +9,7 @@ LIST = "select name from districts where district_id in :ids order by 1"
 PARAMETERS = "select concat(:t, '!') as t, :n + 1 as n, :x * 2 as x, :b and true as b, :d + interval 1 day as d, :w as w"
 PARAMETER_TEXTS = ["it's :n!", "42", "25.0", "1", "2026-11-25", "2026-11-24 06:05:00"]
 ABSENT = "select count(*) from districts where :t is null or name = :t"
+LONG_TEXT = "select repeat('é', 7340032) as t, 1 as n"
 
 HOSTILE = [
     "insert into districts values (9, 'x', 'y')",

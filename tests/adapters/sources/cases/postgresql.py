@@ -1,5 +1,7 @@
 """What the contract needs to know of PostgreSQL: how to reach it, what to attack it with, what every type becomes."""
 
+import base64
+
 SLOW = "select pg_sleep(60)"
 SLOW_ROWS = "select n, pg_sleep(0.001) is null from generate_series(1, 1000000) n"
 UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")
@@ -9,6 +11,7 @@ LIST = "select name from districts where district_id = any(:ids) order by 1"
 PARAMETERS = "select :t || '!' as t, :n + 1 as n, :x * 2 as x, :b and true as b, :d + 1 as d, :w as w"
 PARAMETER_TEXTS = ["it's :n!", "42", "25.0", "true", "2026-11-25", "2026-11-24 06:05:00"]
 ABSENT = "select count(*) from districts where :t is null or name = :t"
+LONG_TEXT = "select repeat('é', 10485760) as t, 1 as n"
 
 HOSTILE = [
     "insert into districts values (9, 'x', 'y')",
@@ -77,4 +80,46 @@ TYPES = [
     ("'10.0.0.1/24'::inet", "text", "10.0.0.1/24"),
     ("row(1, 'x')::text", "text", "(1,x)"),
     ("int4range(1, 5)", "text", "[1,5)"),
+    ("'Infinity'::numeric", "decimal", "Infinity"),
+    ("0.00::numeric(38, 18)", "decimal", "0.000000000000000000"),
+    ("-99999999999999999999.999999999999999999::numeric(38, 18)", "decimal", "-99999999999999999999.999999999999999999"),
+    ("'5e-324'::float8", "float", "5e-324"),
+    ("'1.7976931348623157e308'::float8", "float", "1.7976931348623157e+308"),
+    ("'-0'::float8", "float", "-0"),
+    ("1e15::float8", "float", "1e+15"),
+    ("123456789012345::float8", "float", "123456789012345"),
+    ("0.0001::float8", "float", "0.0001"),
+    ("0.00001::float8", "float", "1e-05"),
+    ("1e6::real", "float", "1e+06"),
+    ("16777216::real", "float", "1.6777216e+07"),
+    ("'-infinity'::date", "date", "-infinity"),
+    ("'5874897-12-31'::date", "date", "5874897-12-31"),
+    ("'0044-03-15 06:05:00 BC'::timestamp", "timestamp", "0044-03-15 06:05:00 BC"),
+    ("'0044-03-15 06:05:00+00 BC'::timestamptz", "zoned", "0044-03-15T06:05:00Z BC"),
+    ("'-infinity'::timestamptz", "zoned", "-infinity"),
+    ("'294276-12-31 23:59:59.999999+00'::timestamptz", "zoned", "294276-12-31T23:59:59.999999Z"),
+    ("'13:14:15+02'::timetz", "text", "13:14:15+02"),
+    ("'-1 mons +2 days -00:00:01'::interval", "text", "P-1M2DT-1S"),
+    ("'0'::interval", "text", "PT0S"),
+    (
+        "(select string_agg(set_byte('\\x00', 0, n), '' order by n) from generate_series(0, 255) n)",
+        "binary",
+        base64.b64encode(bytes(range(256))).decode(),
+    ),
+    ("E'\\u0001\\u0085\\u2028\\ufffe\\U0010ffff'", "text", "\x01\x85\u2028\ufffe\U0010ffff"),
+    ('E\'{"a":\\n [1.0,\\n"x\\\\ny"]}\'::json', "json", '{"a":\n [1.0,\n"x\\ny"]}'),
+    ("'{{1,2},{3,null}}'::int[]", "json", "[[1,2],[3,null]]"),
+    ("array['2026-11-24 06:05:00+00'::timestamptz]::timestamptz[] is not null", "boolean", "true"),
+    ("'{}'::text[]", "json", "[]"),
+    ("'a'::\"char\"", "text", "a"),
+    ("b'1011'", "text", "1011"),
+    ("'12.50'::numeric::money::numeric", "decimal", "12.50"),
+    ("'<a>1</a>'::xml", "text", "<a>1</a>"),
+    ("'(1.5,2)'::point", "text", "(1.5,2)"),
+    ("'08:00:2b:01:02:03'::macaddr", "text", "08:00:2b:01:02:03"),
+    ("'00000000-0000-0000-0000-000000000005'::uuid", "text", "00000000-0000-0000-0000-000000000005"),
+    ("'[2026-01-01,)'::daterange", "text", "[2026-01-01,)"),
+    ("to_tsvector('simple', 'moor fen')", "text", "'fen':2 'moor':1"),
+    ("'metering'::name", "text", "metering"),
+    ("1::oid", "integer", "1"),
 ]

@@ -7,8 +7,9 @@ UNKNOWN_COLUMN = ("select d.name, d.nmae from districts d", "line 1, column 18")
 AFTER_PARAMETER = ("select :p as a, nowhere from districts", "line 1, column 17")
 LIST = "select name from districts where district_id in :ids order by 1"
 PARAMETERS = "select :t || '!' as t, :n + 1 as n, :x * 2 as x, :b and 1 as b, date(:d, '+1 day') as d, :w as w"
-PARAMETER_TEXTS = ["it's :n!", "42", "25.0", "1", "2026-11-25", "2026-11-24 06:05:00"]
+PARAMETER_TEXTS = ["it's :n!", "42", "25", "1", "2026-11-25", "2026-11-24 06:05:00"]
 ABSENT = "select count(*) from districts where :t is null or name = :t"
+LONG_TEXT = "select replace(hex(zeroblob(5242880)), '0', 'é') as t, 1 as n"
 
 HOSTILE = [
     "insert into districts values (9, 'x', 'y')",

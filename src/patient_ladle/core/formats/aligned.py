@@ -1,0 +1,99 @@
+"""Text in aligned columns, for reading: widths come from the whole result, which waits in a scratch file until its end."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, BinaryIO, ClassVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from patient_ladle.proof.counting import Damaged, DelimitedCounter, counted
+
+from ..columns import NUMERIC, Batch, Column
+from ..errors import ProofFailed
+from ..options import Option
+from .base import Format, Target, any_true, constant, has_any, joined
+from .styles import STYLE_OPTIONS, styled
+from .text import ENCODING_OPTIONS, TextWriter, plain_name
+
+_GAP = "  "
+_BREAKS = "[\t\n\r\x0b\x0c\u0085\u2028\u2029]"
+_BREAK_BYTES = b"\t\n\r\x0b\x0c\xc2\xe2"
+"""Bytes without which no text holds a break."""
+OPTIONS = (
+    Option("header", True, "a first line with the names of the columns, and a rule below it"),
+    Option("absent", "", "what stands for an absent value"),
+    *ENCODING_OPTIONS,
+    *STYLE_OPTIONS,
+)
+
+
+class AlignedWriter(TextWriter):
+    """See FormatWriter."""
+
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        self.columns = columns
+        self.schema = pa.schema([(str(number), pa.string()) for number in range(len(columns))])
+        self.waiting = self.target.scratch()
+        self.stream = pa.ipc.new_stream(self.waiting, self.schema)
+        self.widths = [max(len(column.name), 1) if self.options["header"] else 1 for column in columns]
+
+    def write(self, batch: Batch) -> None:
+        cells = []
+        for n, (column, array, numbers) in enumerate(zip(self.columns, batch.cells, batch.numbers, strict=True)):
+            shown = pc.fill_null(styled(column, array, numbers, self.options), constant(self.options["absent"]))
+            if has_any(shown, _BREAK_BYTES) and any_true(pc.match_substring_regex(shown, _BREAKS)):
+                self.warn(f"column '{column.name}' holds line ends or tabs: written as spaces")
+                shown = pc.replace_substring_regex(shown, _BREAKS, " ")
+            self.widths[n] = max(self.widths[n], pc.max(pc.utf8_length(shown)).as_py() or 0)
+            cells.append(shown)
+        self.stream.write_batch(pa.record_batch(cells, schema=self.schema))
+        self.rows += batch.rows
+
+    def _lines(self, cells: Sequence[pa.Array]) -> memoryview:
+        parts: list[pa.Array | str] = []
+        for column, array, width in zip(self.columns, cells, self.widths, strict=True):
+            pad = pc.utf8_lpad if column.kind in NUMERIC else pc.utf8_rpad
+            parts += [_GAP, pad(array, width)]
+        return joined([*parts[1:], "\n"])
+
+    def end(self) -> None:
+        self.stream.close()
+        self.waiting.seek(0)
+        if self.options["header"]:
+            self.put(self._lines([pa.array([column.name]) for column in self.columns]))
+            self.put((_GAP.join("-" * width for width in self.widths) + "\n").encode())
+        for stored in pa.ipc.open_stream(self.waiting):
+            batch = Batch(stored.columns, [None] * len(self.columns), stored.num_rows)
+            self.put(self._lines(batch.cells), batch)
+        self.waiting.close()
+
+    def waiting_bytes(self) -> int:
+        return self.waiting.tell()
+
+    def abandon(self) -> None:
+        if self.columns:
+            self.waiting.close()
+
+
+class AlignedFormat(Format):
+    """See Format."""
+
+    name = "text"
+    ending = ".txt"
+    media_type = "text/plain"
+    note = "text in aligned columns, for reading"
+    options: ClassVar = OPTIONS
+
+    def writer(self, target: Target, options: Mapping[str, Any]) -> AlignedWriter:
+        return AlignedWriter(target, options)
+
+    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        try:
+            return counted(file, DelimitedCounter(self.encoding(options), 2 * options["header"], quoted=False))
+        except Damaged as error:
+            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
+
+    def encoding(self, options: Mapping[str, Any]) -> str:
+        return plain_name(options["encoding"])

@@ -1,0 +1,182 @@
+"""Delimited text: commas as RFC 4180 describes them, or another delimiter, in any encoding.
+
+Unless set otherwise: UTF-8, a header, LF, quotes only where needed. An absent value is nothing between delimiters; an empty
+text is ``""``, so the two stay apart. Rows that come from the source as such text go into the file as they are.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any, BinaryIO, ClassVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from patient_ladle.proof.counting import Damaged, DelimitedCounter, counted
+
+from ..columns import NUMERIC, Batch, Column
+from ..errors import BadInput, ProofFailed
+from ..options import Option
+from .base import Format, FormatWriter, Target, any_true, constant, has_any, has_empty, joined, replaced_where, together
+from .styles import STYLE_OPTIONS, leaves_alone, styled
+from .text import ENCODING_OPTIONS, TextWriter, plain_name
+
+_WORDS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|", "space": " "}
+_QUOTED_KINDS = ("text", "json", "any", "binary")
+"""Kinds whose canonical text may hold a delimiter, a quote or a line end, or be empty."""
+_LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
+_LIKE_FORMULA = r"^[=+\-@\t\r]"
+
+
+def _delimiter(value: str) -> str:
+    made = _WORDS.get(value.lower(), value)
+    if len(made) != 1 or made in '"\r\n\0' or made.isalnum():
+        raise BadInput(
+            f"'{value}' cannot be a delimiter.",
+            f"Take one character that is no letter, digit or quote, or {', '.join(_WORDS)}.",
+        )
+    return made
+
+
+OPTIONS = (
+    Option("header", True, "a first line with the names of the columns"),
+    Option("delimiter", ",", f"between values: one character, or {', '.join(_WORDS)}", check=_delimiter),
+    Option(
+        "quoting",
+        "needed",
+        "which values stand in quotes: where needed, every one, or every text",
+        ("needed", "always", "text"),
+    ),
+    Option("line_end", "lf", "how lines end", tuple(_LINE_ENDS)),
+    *ENCODING_OPTIONS,
+    Option("absent", "", "what stands for an absent value; an equal text is put in quotes"),
+    *STYLE_OPTIONS,
+    Option("guard_formulas", False, "an apostrophe before texts that a spreadsheet would take for a formula"),
+)
+
+
+class DelimitedWriter(TextWriter):
+    """See FormatWriter."""
+
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        self.columns = columns
+        options = self.options
+        delimiter, self.line_end = options["delimiter"], _LINE_ENDS[options["line_end"]]
+        self.needs_quotes = f'[{re.escape(delimiter)}"\r\n]|^$'
+        if len(columns) == 1:
+            self.needs_quotes += r"|^\\\.$"  # alone on a line some readers take it for the end
+        if options["absent"]:
+            self.needs_quotes += f"|^{re.escape(options['absent'])}$"
+        self.quoting_words = len(columns) == 1 or bool(options["absent"])
+        self.quoting_signs = delimiter.encode() + b'"\r\n'
+        self.left_alone = [leaves_alone(column, options) for column in columns]
+        usual = all(options[o.name] == o.default for o in OPTIONS if o.name not in ("header", "encoding", "stand_in"))
+        self.takes_csv = usual and self.encoder.plain and all(self.left_alone)
+        if options["header"]:
+            names = [pa.array([column.name], pa.string()) for column in columns]
+            self.put(self._lines(names, [Column(c.name) for c in columns]))
+
+    def _quoted(self, array: pa.Array, column: Column) -> pa.Array:
+        always = self.options["quoting"]
+        if always == "always" or (always == "text" and column.kind not in (*NUMERIC, "boolean")):
+            return together('"', pc.replace_substring(array, '"', '""'), '"')
+        if not self.quoting_words and not has_any(array, self.quoting_signs) and not has_empty(array):
+            return array
+        needs = pc.match_substring_regex(array, self.needs_quotes)
+        if not any_true(needs):
+            return array
+        some = pc.replace_substring(array.filter(needs), '"', '""')
+        return replaced_where(array, needs, together('"', some, '"'))
+
+    def _guarded(self, array: pa.Array, numbers: pa.Array | None) -> pa.Array:
+        like = pc.match_substring_regex(array, _LIKE_FORMULA)
+        if numbers is not None:
+            like = pc.and_(like, pc.invert(numbers))
+        if not any_true(like):
+            return array
+        self.warn("texts that a spreadsheet would take for a formula: written with an apostrophe before them")
+        return replaced_where(array, like, together("'", array.filter(pc.fill_null(like, False))))
+
+    def _lines(
+        self, cells: Sequence[pa.Array], columns: Sequence[Column], numbers: Sequence[pa.Array | None] = (), alone: bool = True
+    ) -> memoryview:
+        parts: list[pa.Array | str] = []
+        for n, (array, column) in enumerate(zip(cells, columns, strict=True)):
+            if self.options["guard_formulas"] and column.kind in ("text", "any"):
+                array = self._guarded(array, numbers[n] if numbers else None)
+            if (
+                self.options["quoting"] != "needed"
+                or column.kind in _QUOTED_KINDS
+                or not alone
+                or self.options["delimiter"] in "-.: "
+            ):
+                array = self._quoted(array, column)
+            parts += [
+                self.options["delimiter"],
+                pc.fill_null(array, constant(self.options["absent"])) if array.null_count else array,
+            ]
+        return joined([*parts[1:], self.line_end])
+
+    def write(self, batch: Batch) -> None:
+        if batch.csv is not None and self.takes_csv:
+            self.put(batch.csv)
+        elif all(self.left_alone):
+            self.put(self._lines(batch.cells, self.columns, batch.numbers), batch)
+        else:
+            each = zip(self.columns, batch.cells, batch.numbers, strict=True)
+            cells = [styled(column, array, numbers, self.options) for column, array, numbers in each]
+            self.put(self._lines(cells, self.columns, batch.numbers, alone=False), batch)
+        self.rows += batch.rows
+
+
+def checked_signs(options: Mapping[str, Any]) -> None:
+    """Refuse signs that would make numbers ambiguous. Raises BadInput."""
+    if options["decimal_sign"] == options["thousands_sign"]:
+        raise BadInput("decimal_sign and thousands_sign are the same.", "Choose two that differ.")
+
+
+class CsvFormat(Format):
+    """See Format."""
+
+    name = "csv"
+    ending = ".csv"
+    media_type = "text/csv"
+    note = "delimited text, one row a line"
+    options: ClassVar[tuple[Option, ...]] = OPTIONS
+
+    def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
+        return DelimitedWriter(target, options)
+
+    def check(self, options: Mapping[str, Any]) -> None:
+        checked_signs(options)
+
+    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        try:
+            return counted(file, DelimitedCounter(self.encoding(options), int(options["header"])))
+        except Damaged as error:
+            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
+
+    def encoding(self, options: Mapping[str, Any]) -> str:
+        return plain_name(options["encoding"])
+
+    def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {
+            "header": options["header"],
+            "delimiter": options["delimiter"],
+            "lineTerminator": _LINE_ENDS[options["line_end"]],
+            "quoteChar": '"',
+            "doubleQuote": True,
+        }
+
+
+class TsvFormat(CsvFormat):
+    """See Format."""
+
+    name = "tsv"
+    ending = ".tsv"
+    media_type = "text/tab-separated-values"
+    note = "text delimited by tabs, one row a line"
+    options: ClassVar[tuple[Option, ...]] = tuple(
+        Option("delimiter", "\t", o.note, check=o.check) if o.name == "delimiter" else o for o in OPTIONS
+    )

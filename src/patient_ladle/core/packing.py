@@ -1,0 +1,121 @@
+"""Compression of result files: how bytes are packed on their way out, and unpacked when they are read back."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zipfile
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from typing import Any, BinaryIO
+
+from .errors import unknown_name
+
+
+class Packer(ABC):
+    """Packs what it is given into a file."""
+
+    @abstractmethod
+    def write(self, data: Any) -> None:
+        """The next bytes."""
+
+    def close(self) -> None:  # noqa: B027  # plain bytes have no end
+        """What closes the packed stream; the file itself stays open."""
+
+
+class _Plain(Packer):
+    def __init__(self, file: BinaryIO, name: str) -> None:
+        self.file = file
+
+    def write(self, data: Any) -> None:
+        self.file.write(data)
+
+
+class _Stream(Packer):
+    def __init__(self, file: BinaryIO, packer: Any) -> None:
+        self.file, self.packer = file, packer
+
+    def write(self, data: Any) -> None:
+        self.file.write(self.packer.compress(data))
+
+    def close(self) -> None:
+        self.file.write(self.packer.flush())
+
+
+def _gzip(file: BinaryIO, name: str) -> Packer:
+    from isal import isal_zlib
+
+    return _Stream(file, isal_zlib.compressobj(2, isal_zlib.DEFLATED, 31))
+
+
+def _zstd(file: BinaryIO, name: str) -> Packer:
+    import zstandard
+
+    return _Stream(file, zstandard.ZstdCompressor(level=3, write_checksum=True).compressobj())
+
+
+class _Outlet:
+    """The file as an archive sees it: written to, never sought in."""
+
+    def __init__(self, file: BinaryIO) -> None:
+        self.file = file
+
+    def write(self, data: Any) -> int:
+        return self.file.write(data)
+
+    def flush(self) -> None:
+        return None
+
+
+class _Zip(Packer):
+    def __init__(self, file: BinaryIO, name: str) -> None:
+        outlet: Any = _Outlet(file)
+        self.archive = zipfile.ZipFile(outlet, "w", zipfile.ZIP_DEFLATED, compresslevel=6)
+        info = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+        info.compress_type = zipfile.ZIP_DEFLATED
+        info.external_attr = 0o644 << 16
+        self.entry = self.archive.open(info, "w", force_zip64=True)
+
+    def write(self, data: Any) -> None:
+        self.entry.write(data)
+
+    def close(self) -> None:
+        self.entry.close()
+        self.archive.close()
+
+
+_PACKERS: dict[str, tuple[str, Callable[[BinaryIO, str], Packer]]] = {
+    "none": ("", _Plain),
+    "gzip": (".gz", _gzip),
+    "zstd": (".zst", _zstd),
+    "zip": (".zip", _Zip),
+}
+PACKINGS = tuple(_PACKERS)
+
+
+def ending_of(packing: str) -> str:
+    """What the packing adds to a file's name. Raises UnknownName."""
+    if packing not in _PACKERS:
+        raise unknown_name("packing", packing, PACKINGS)
+    return _PACKERS[packing][0]
+
+
+def packer(packing: str, file: BinaryIO, name: str) -> Packer:
+    """Packs into the file; ``name`` is that of the content, for packings that keep one."""
+    return _PACKERS[packing][1](file, name)
+
+
+def unpacked(packing: str, file: BinaryIO) -> BinaryIO:
+    """The content, read from the packed file. Reading raises OSError, EOFError or zipfile.BadZipFile where it is damaged."""
+    found: Any = file
+    match packing:
+        case "gzip":
+            found = gzip.open(file)  # noqa: SIM115  # closed by whoever reads
+        case "zstd":
+            import zstandard
+
+            found = io.BufferedReader(zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True))
+        case "zip":
+            archive = zipfile.ZipFile(file)
+            found = archive.open(archive.infolist()[0])
+    return found

@@ -1,0 +1,133 @@
+"""Which columns of a result go into its files, in which order, under which names, as which types (mapping before writing)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .columns import Batch, Column
+from .errors import BadInput, StatementWrong, ValueUnfit, unknown_name
+from .formats.base import any_true, chosen, first_true
+from .formats.styles import NUMBER_FORM, checked_form
+
+_DATE = r"[0-9]{4}-[0-9]{2}-[0-9]{2}"
+TYPES = {
+    "text": r"(?s).*",
+    "integer": r"-?(0|[1-9][0-9]*)(\.0+)?",
+    "decimal": r"-?(0|[1-9][0-9]*)(\.[0-9]+)?",
+    "float": r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|NaN|-?Infinity",
+    "boolean": r"(?i)true|false|t|f|yes|no|1|0",
+    "date": _DATE + r"([ T].*)?",
+    "timestamp": _DATE + r"([ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?Z?)?",
+}
+"""Types that a column may be given, and how its canonical text must look for that (RE2, whole value)."""
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnChoice:
+    """One column of the files: the statement's ``name``, and what is to be different about it."""
+
+    name: str
+    as_name: str = ""
+    type: str = ""
+    form: str = ""
+
+    @classmethod
+    def from_dict(cls, data: Any) -> ColumnChoice:
+        """From plain JSON. Raises BadInput."""
+        if isinstance(data, str):
+            data = {"name": data}
+        if not isinstance(data, Mapping) or not isinstance(data.get("name"), str) or not data["name"]:
+            raise BadInput(f"{data!r} is not a choice of a column.", 'Give {"name": …}, with as, type or form where wanted.')
+        known = ("name", "as", "type", "form")
+        for key, value in data.items():
+            if key not in known:
+                raise unknown_name("field of a column's choice", str(key), known)
+            if not isinstance(value, str):
+                raise BadInput(f"{key} of column '{data['name']}' is a text, not {value!r}.", "Put it in quotes.")
+        made = cls(data["name"], data.get("as", ""), data.get("type", ""), data.get("form", ""))
+        if made.type and made.type not in TYPES:
+            raise unknown_name("type of a column", made.type, TYPES)
+        if made.form and not NUMBER_FORM.fullmatch(made.form):
+            checked_form(made.form)
+        return made
+
+    def to_dict(self) -> dict[str, str]:
+        """Plain JSON, without what is not set."""
+        found = {"name": self.name, "as": self.as_name, "type": self.type, "form": self.form}
+        return {key: value for key, value in found.items() if value}
+
+
+def checked_choices(given: Sequence[Any]) -> tuple[ColumnChoice, ...]:
+    """Raises BadInput, also for a name that two columns would have."""
+    choices = tuple(ColumnChoice.from_dict(item) for item in given)
+    taken: set[str] = set()
+    for choice in choices:
+        name = (choice.as_name or choice.name).lower()
+        if name in taken:
+            raise BadInput(f"two columns would be named '{choice.as_name or choice.name}'.", "Rename one with as.")
+        taken.add(name)
+    return choices
+
+
+class Shape:
+    """The choices, met with the columns that a statement has."""
+
+    def __init__(self, choices: Sequence[ColumnChoice], columns: Sequence[Column]) -> None:
+        """Raises StatementWrong where a chosen column is not there."""
+        places = {column.name: number for number, column in enumerate(columns)}
+        for choice in choices:
+            if choice.name not in places:
+                found = unknown_name("column of the result", choice.name, places)
+                raise StatementWrong(found.message, found.hint + " The output's choice of columns names it.")
+        self.places = [places[choice.name] for choice in choices]
+        self.casts = [choice.type for choice in choices]
+        self.columns = [
+            replace(columns[places[c.name]], name=c.as_name or c.name, kind=c.type or columns[places[c.name]].kind, form=c.form)
+            for c in choices
+        ]
+        self.before = [columns[place] for place in self.places]
+        self.same = self.places == list(range(len(columns))) and not any(self.casts)
+
+    def batch(self, batch: Batch, rows: int) -> Batch:
+        """The batch in that shape. ``rows``: those before it. Raises ValueUnfit naming row, column and value."""
+        if self.same:
+            return batch
+        cells, numbers = [], []
+        for place, cast, column, before in zip(self.places, self.casts, self.columns, self.before, strict=True):
+            array, mask = batch.cells[place], batch.numbers[place]
+            if cast and cast != before.kind:
+                array, mask = _cast(array, cast, column, before, rows), None
+            cells.append(array)
+            numbers.append(mask)
+        return Batch(cells, numbers, batch.rows)
+
+
+def _cast(array: pa.Array, cast: str, column: Column, before: Column, rows: int) -> pa.Array:
+    if cast == "text" or (cast in ("decimal", "float") and before.kind == "integer"):
+        return array
+    bad = pc.invert(pc.match_substring_regex(array, f"^(?:{TYPES[cast]})$"))
+    if any_true(bad):
+        at = first_true(bad)
+        raise ValueUnfit(
+            f"row {rows + at + 1:,}, column '{column.name}': {array[at].as_py()!r} is no {cast}.",
+            "Leave the column's type as it is, or change the statement.",
+            row=rows + at + 1,
+            column=column.name,
+        )
+    match cast:
+        case "integer":
+            return pc.replace_substring_regex(array, r"\.0+$", "")
+        case "boolean":
+            return chosen(pc.match_substring_regex(array, "(?i)^(true|t|yes|1)$"), "true", "false")
+        case "date":
+            return pc.utf8_slice_codeunits(array, 0, 10)
+        case "timestamp":
+            whole = pc.replace_substring_regex(pc.replace_substring_regex(array, "[T]", " "), "Z$", "")
+            whole = pc.replace_substring_regex(whole, r"^(\S{10})$", r"\1 00:00:00")
+            return pc.replace_substring_regex(whole, r"^(\S{10} \d\d:\d\d)$", r"\1:00")
+    return array

@@ -1,0 +1,168 @@
+"""A result file held against the descriptor beside it: is it there, are its bytes the same, are its rows all there."""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import json
+import shutil
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Iterator, Mapping
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from .counting import READ_BYTES, Counter, Damaged, DelimitedCounter, JsonCounter, counted, workbook_rows
+
+ENDING = "datapackage.json"
+
+
+class NothingToVerify(ValueError):
+    """No descriptor speaks of the path; the message says where one was looked for."""
+
+
+@dataclass(slots=True)
+class Verdict:
+    """What was found of one file. ``differs`` is empty for a file that is what its descriptor says."""
+
+    path: str
+    rows: int | None = None
+    bytes: int | None = None
+    sha256: str = ""
+    proven: list[str] = field(default_factory=list)
+    differs: list[str] = field(default_factory=list)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON."""
+        return asdict(self)
+
+
+def _descriptors(path: Path) -> list[Path]:
+    if path.is_dir():
+        return sorted(found for found in path.iterdir() if found.name.endswith(ENDING))
+    if path.name.endswith(ENDING):
+        return [path]
+    return [
+        found
+        for found in sorted(path.parent.glob(f"*{ENDING}"))
+        if any(each.get("path") == path.name for each in _resources(found))
+    ]
+
+
+def _resources(descriptor: Path) -> list[Mapping[str, Any]]:
+    try:
+        found = json.loads(descriptor.read_bytes())
+        return [each for each in found["resources"] if isinstance(each["path"], str)]
+    except (ValueError, KeyError, TypeError, OSError):
+        return []
+
+
+def verify(path: Path) -> list[Verdict]:
+    """One verdict a file: all files of a descriptor or of a folder's descriptors, or the one file given.
+
+    Raises NothingToVerify where no descriptor speaks of it.
+    """
+    if not path.exists() and not path.parent.is_dir():
+        raise NothingToVerify(f"there is no '{path}'.")
+    descriptors = _descriptors(path)
+    only = None if path.is_dir() or path.name.endswith(ENDING) else path.name
+    verdicts = []
+    for descriptor in descriptors:
+        by_path: dict[str, list[Mapping[str, Any]]] = {}
+        for resource in _resources(descriptor):
+            if only is None or resource["path"] == only:
+                by_path.setdefault(resource["path"], []).append(resource)
+        verdicts += [_one(descriptor.parent / name, resources) for name, resources in by_path.items()]
+    if not verdicts:
+        where = f"in '{path}'" if path.is_dir() else f"beside '{path}'"
+        raise NothingToVerify(f"no descriptor (…{ENDING}) {where} speaks of it.")
+    return verdicts
+
+
+def _one(path: Path, resources: list[Mapping[str, Any]]) -> Verdict:
+    made, first = Verdict(str(path)), resources[0]
+    if not path.is_file():
+        made.differs.append("the file is not there")
+        return made
+    with open(path, "rb") as file:
+        made.sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+    made.bytes = path.stat().st_size
+    _compare(made, "bytes", first.get("bytes"), made.bytes)
+    _compare(made, "checksum", str(first.get("hash", "")).removeprefix("sha256:"), made.sha256)
+    expected = sum(int(each.get("ladle", {}).get("rows", 0)) for each in resources)
+    try:
+        made.rows = _rows(path, first)
+    except (Damaged, OSError, EOFError, zipfile.BadZipFile, zlib.error, ValueError) as error:
+        made.differs.append(f"its rows cannot be read: {error}")
+    if made.rows is not None:
+        _compare(made, "rows", expected, made.rows)
+    return made
+
+
+def _compare(made: Verdict, what: str, said: Any, found: Any) -> None:
+    shown = [f"{each:,}" if isinstance(each, int) else str(each)[:16] for each in (said, found)]
+    if said == found:
+        made.proven.append(f"{what} {shown[1]}")
+    else:
+        made.differs.append(f"{what}: the descriptor says {shown[0]}, the file has {shown[1]}")
+
+
+def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
+    """None where this machine has no reader for the format."""
+    own, encoding, form = resource.get("ladle", {}), str(resource.get("encoding", "utf-8")), str(resource.get("format"))
+    head = int(own.get("headRows", 1))
+    counter: Counter
+    with open(path, "rb") as packed:
+        for content in _unpacked(str(own.get("packing", "none")), packed):
+            match form:
+                case "csv" | "tsv":
+                    counter = DelimitedCounter(encoding, head)
+                case "text":
+                    counter = DelimitedCounter(encoding, head, quoted=False)
+                case "json" | "jsonl":
+                    counter = JsonCounter(form == "json")
+                case "xlsx":
+                    return workbook_rows(_seekable(content), head)
+                case "parquet":
+                    return _parquet_rows(_seekable(content))
+                case _:
+                    return None
+            return counted(content, counter)
+    return None
+
+
+def _seekable(content: BinaryIO) -> BinaryIO:
+    if content.seekable() and not isinstance(content, zipfile.ZipExtFile):
+        return content
+    whole = tempfile.TemporaryFile()  # noqa: SIM115  # gone with the last use
+    shutil.copyfileobj(content, whole, READ_BYTES)
+    whole.seek(0)
+    return whole
+
+
+def _parquet_rows(content: BinaryIO) -> int | None:
+    try:
+        import pyarrow.parquet as pq
+    except ImportError:
+        return None
+    return sum(batch.num_rows for batch in pq.ParquetFile(content).iter_batches())
+
+
+def _unpacked(packing: str, file: BinaryIO) -> Iterator[BinaryIO]:
+    match packing:
+        case "none":
+            yield file
+        case "gzip":
+            with gzip.open(file) as plain:
+                yield plain  # type: ignore[misc]  # it reads bytes
+        case "zip":
+            with zipfile.ZipFile(file) as archive:
+                yield archive.open(archive.infolist()[0])  # type: ignore[misc]
+        case "zstd":
+            try:
+                import zstandard
+            except ImportError:
+                return
+            yield zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True)

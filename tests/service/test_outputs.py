@@ -1,0 +1,196 @@
+"""What becomes of a result, from the settings an author saves to the file a reader takes and proves."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+
+import openpyxl
+import pytest
+
+from tests.conftest import printed, until
+
+STATEMENT = (
+    "-- By district\nselect name, zone, district_id * 1234.5 as litres, date '2026-11-24' as read_on from districts order by 1;\n"
+    "-- Many\nselect n, 'meter ' || n as serial from generate_series(1, 1000) n"
+)
+OUTPUT = {
+    "formats": {
+        "csv": {"delimiter": ";", "decimal_sign": ",", "encoding": "windows-1252", "date_form": "%d/%m/%Y"},
+        "xlsx": {"title_rows": ["Use in {environment}"]},
+    },
+    "columns": {"By district": [{"name": "litres", "as": "Litres", "form": "0.0"}, "name", "read_on"]},
+    "files": {"mode": "0640"},
+}
+
+
+@pytest.fixture(scope="module")
+def made(service):
+    """A finished run of two statements in three formats, delivered."""
+    with service.ladle("author") as ladle:
+        ladle.extracts.add("outputs", "metering", STATEMENT, formats=["csv", "xlsx", "jsonl"], deliver_into="outputs", output=OUTPUT,
+                           file_name="{extract}-{data_date:%Y%m}-{statement}")  # fmt: skip
+        return ladle.runs.wait(ladle.runs.start("outputs", data_date="2026-11-10")["id"], 60)
+
+
+def test_settings_are_kept_as_they_were_saved_and_decide_what_is_written(service, made):
+    with service.ladle() as ladle:
+        saved = ladle.extracts.get("outputs")["revision"]["output"]
+    assert saved["files"] == {"mode": "0640"}
+    assert saved["columns"]["By district"][1] == {"name": "name"}
+    folder = service.data / "deliveries" / "outputs"
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "outputs-202611-1-by_district.csv", "outputs-202611-1-by_district.jsonl", "outputs-202611-2-many.csv",
+        "outputs-202611-2-many.jsonl", "outputs-202611.datapackage.json", "outputs-202611.xlsx",
+    ]  # fmt: skip
+    assert {path.stat().st_mode & 0o777 for path in folder.iterdir()} == {0o640}
+    text = (folder / "outputs-202611-1-by_district.csv").read_bytes().decode("windows-1252")
+    assert text.splitlines()[:2] == ["Litres;name;read_on", "1234,5;Alder Moor;24/11/2026"]
+    book = openpyxl.load_workbook(folder / "outputs-202611.xlsx")
+    assert book.sheetnames == ["By district", "Many", "Origin"]
+    assert book["By district"]["A1"].value == "Use in live"
+    origin = {row[0].value: row[1].value for row in book["Origin"].iter_rows()}
+    assert (origin["run"], origin["source"], origin["rows of Many"]) == (str(made["id"]), "metering", "1000")
+
+
+def test_a_delivery_is_proven_at_any_later_time(service, made, tmp_path):
+    folder = service.data / "deliveries" / "outputs"
+    proven = service.command("result", "verify", str(folder))
+    assert (proven.returncode, "5 of 5 files are what their descriptor says." in proven.stdout) == (0, True), proven.stdout
+    assert "rows 1,000" in proven.stdout
+    copy = tmp_path / "copy"
+    copy.mkdir()
+    for path in folder.iterdir():
+        (copy / path.name).write_bytes(path.read_bytes())
+    damaged = copy / "outputs-202611-2-many.csv"
+    damaged.write_bytes(damaged.read_bytes().replace(b"500;meter 500\n", b""))
+    (copy / "outputs-202611.xlsx").unlink()
+    found = service.command("result", "verify", str(copy))
+    assert found.returncode == 1
+    assert "rows: the descriptor says 1,000, the file has 999" in found.stdout
+    assert "the file is not there" in found.stdout
+    one = service.command("result", "verify", str(copy / "outputs-202611-1-by_district.csv"), "--json")
+    assert [(v["rows"] > 0, v["differs"]) for v in json.loads(one.stdout)] == [(True, [])]
+    alone = service.command("result", "verify", str(tmp_path))
+    assert (alone.returncode, "no descriptor" in alone.stderr) == (2, True)
+
+
+def test_files_are_looked_into_in_any_format(service, made):
+    with service.ladle("reader") as ladle:
+        seen = {f["name"]: ladle.runs.preview_file(made["id"], f["name"], rows=3) for f in made["files"]}
+        origin = ladle.runs.preview_file(made["id"], "outputs-202611.xlsx", sheet="Origin", rows=100)
+    assert seen["outputs-202611-2-many.csv"] == {
+        "columns": ["n", "serial"],
+        "rows": [[str(n), f"meter {n}"] for n in (1, 2, 3)],
+        "complete": False,
+    }
+    assert seen["outputs-202611-2-many.jsonl"]["rows"][0] == ["1", "meter 1"]
+    assert seen["outputs-202611.xlsx"]["columns"] == ["Litres", "name", "read_on"]
+    assert seen["outputs-202611.xlsx"]["rows"][0] == ["1234.5", "Alder Moor", "2026-11-24"]
+    assert ["data date", "2026-11-10"] in origin["rows"]
+    told = service.command(
+        "result", "preview", str(made["id"]), "--file", "outputs-202611-2-many.csv", "--rows", "2", name="reader"
+    )
+    assert "the first 2 rows; there are more." in told.stdout
+    assert "By district" not in service.command("result", "show", str(made["id"]), name="reader").stderr
+
+
+def test_all_files_come_as_one_archive_and_the_latest_has_an_address_of_its_own(service, http, made, tmp_path):
+    with service.ladle("reader") as ladle:
+        path = ladle.runs.save_archive(made["id"], tmp_path)
+        names = zipfile.ZipFile(path).namelist()
+        assert sorted(names) == sorted([*(f["name"] for f in made["files"]), "datapackage.json"])
+        assert zipfile.ZipFile(path).testzip() is None
+        latest = b"".join(ladle.runs.latest("outputs", "csv", statement=2))
+    [file] = [f for f in made["files"] if f["name"] == "outputs-202611-2-many.csv"]
+    answer = http("GET", "/extracts/outputs/latest/csv?statement=2&environment=live", "reader")
+    assert (answer.content, answer.headers["etag"], answer.headers["x-run"]) == (latest, f'"{file["sha256"]}"', str(made["id"]))
+    part = http(
+        "GET",
+        "/extracts/outputs/latest/csv?statement=2",
+        "reader",
+        headers={"Range": "bytes=5-9", "If-Range": answer.headers["etag"]},
+    )
+    assert (part.status_code, part.content) == (206, latest[5:10])
+    for address, code in (
+        ("outputs/latest/parquet", 404),
+        ("outputs/latest/cvs", 400),
+        ("slow/latest/csv", 404),
+        ("outputs/latest/csv?statement=9", 404),
+    ):
+        assert http("GET", f"/extracts/{address}", "reader").status_code == code, address
+
+
+@pytest.mark.parametrize(
+    ("output", "words"),
+    [
+        ({"formats": {"csv": {"delimeter": ";"}}}, "Did you mean 'delimiter'?"),
+        ({"formats": {"cvs": {}}}, "Did you mean 'csv'?"),
+        ({"files": {"packing": "rar"}}, "value of packing"),
+        ({"columns": [{"nam": "x"}]}, "choice of a column"),
+    ],
+)
+def test_wrong_settings_are_refused_when_they_are_saved(http, output, words):
+    body = {"name": "never", "source": "metering", "statement": "select 1 as a", "output": output}
+    answer = http("POST", "/extracts", "author", json=body)
+    assert (answer.status_code, words in answer.text) == (400, True), answer.text
+
+
+def test_options_on_the_command_line_and_what_there_is_to_choose(service, http, tmp_path):
+    assert "windows-1252" in service.command("format", "show", "csv").stdout
+    assert [f["name"] for f in printed(service.command("format", "list", "--json"))] == [
+        "csv",
+        "tsv",
+        "xlsx",
+        "json",
+        "jsonl",
+        "parquet",
+        "text",
+    ]
+    text = tmp_path / "few.sql"
+    text.write_text("select district_id, name from districts")
+    done = service.command("extract", "save", "few", "--source", "metering", "--statement", str(text), "--formats", "csv,parquet",
+                           "--option", "csv.delimiter=pipe", "--option", "files.packing=zstd", "--option", "csv.header=no")  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert '"delimiter": "|"' in service.command("extract", "show", "few").stdout
+    saved = service.command("run", "start", "few", "--into", str(tmp_path / "few"))
+    assert "few-" in saved.stdout, saved.stderr
+    assert sorted(p.name.split(".", 1)[1] for p in (tmp_path / "few").iterdir()) == ["csv.zst", "parquet.zst"]
+    wrong = service.command("extract", "save", "few", "--option", "delimiter=pipe")
+    assert (wrong.returncode, "csv.delimiter" in wrong.stderr) == (2, True)
+
+
+def test_a_sample_shows_what_a_file_would_look_like(http):
+    columns = [{"name": "n", "kind": "decimal", "source_type": "numeric"}, {"name": "t", "kind": "text", "source_type": ""}]
+    body = {
+        "columns": columns,
+        "rows": [["1.5", "a"], [None, ""]],
+        "format": "csv",
+        "output": {"formats": {"csv": {"decimal_sign": ","}}},
+    }
+    assert http("POST", "/samples", "author", json=body).json()["text"] == 'n,t\n"1,5",a\n,""\n'
+    shown = http("POST", "/samples", "author", json=body | {"format": "xlsx"}).json()
+    assert (shown["text"], shown["columns"], shown["rows"]) == (None, ["n", "t"], [["1.5", "a"], [None, None]])
+    assert http("POST", "/samples", "author", json=body | {"rows": [["1"]]}).status_code == 400
+
+
+@pytest.mark.parametrize(("existing", "second"), [("number", "finished"), ("refuse", "failed"), ("replace", "finished")])
+def test_a_name_that_is_taken_is_numbered_refused_or_replaced(service, existing, second):
+    name = f"taken_{existing}"
+    with service.ladle("author") as ladle:
+        ladle.extracts.add(name, "metering", "select now() as at", formats=["csv"], deliver_into=name, file_name="use",
+                           output={"files": {"existing": existing}})  # fmt: skip
+        ends = [_ended(ladle, ladle.runs.start(name)["id"]) for _ in range(2)]
+    assert [run["state"] for run in ends] == ["finished", second]
+    files = sorted(path.name for path in (service.data / "deliveries" / name).iterdir())
+    wanted = ["use.csv", "use.datapackage.json"]
+    assert files == (sorted([*wanted, "use (2).csv", "use (2).datapackage.json"]) if existing == "number" else wanted)
+    if existing == "refuse":
+        assert (ends[1]["error"]["code"], "is there already" in ends[1]["error"]["message"]) == ("name_taken", True)
+    if existing == "number":
+        told = json.loads((service.data / "deliveries" / name / "use (2).datapackage.json").read_text())
+        assert told["resources"][0]["path"] == "use (2).csv"
+
+
+def _ended(ladle, number):
+    return until(lambda: (run := ladle.runs.get(number))["state"] in ("finished", "failed", "cancelled") and run)
