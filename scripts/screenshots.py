@@ -42,11 +42,6 @@ def _at(path: str):
     return lambda page: page.goto(path)
 
 
-def _dark(page: Page) -> None:
-    page.goto("/")
-    page.get_by_role("button", name="Dark view").click()
-
-
 def _schedules(page: Page) -> None:
     page.goto("/schedules")
     page.locator(".ant-table-row-expand-icon").first.click()
@@ -135,7 +130,25 @@ def _differences(page: Page) -> None:
     page.get_by_role("region", name="The statement").wait_for()
 
 
+def _output(page: Page) -> None:
+    _write(page, "monthly_consumption", "")
+    page.get_by_role("button", name="Preview", exact=True).click()
+    page.get_by_role("grid").wait_for()
+    page.get_by_text("Source, files and notes").click()
+    page.get_by_text("Columns, 5 chosen").click()
+    page.get_by_role("region", name="Sample of csv").wait_for()
+    page.get_by_role("region", name="Sample of csv").scroll_into_view_if_needed()
+
+
+def _results(page: Page) -> None:
+    page.goto("/results")
+    page.get_by_role("button", name=".xlsx").first.click()
+    page.get_by_text("rows.").wait_for()
+
+
 PAGES = {
+    "output": _output,
+    "results": _results,
     "completion": _completion,
     "remark": _remark,
     "preview": _preview,
@@ -150,14 +163,9 @@ PAGES = {
     "sources": _sources,
     "source": _source,
     "record": _record,
-    "runs-dark": _dark,
 }
 TERMINALS = {
     "source-check": ["ladle source check works --env live", "ladle source check archive"],
-    "source-browse": [
-        "ladle source browse works leaks --sort litres_an_hour --descending --rows 4",
-        "ladle source browse metering readings --by read_at --period month",
-    ],
     "run-start": [
         "ladle run start monthly_consumption --set zone=Coast --as csv,xlsx --into {out}",
         "ladle run start chlorine_residual",
@@ -209,10 +217,6 @@ def main() -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_context(viewport=SIZE, base_url=url, color_scheme="light").new_page()
-        if not wanted or "sign-in" in wanted:
-            page.goto("/")
-            page.get_by_label("Name").wait_for()
-            page.screenshot(path=target / "sign-in.png")
         _sign_in(page)
         for name, visit in PAGES.items():
             if not wanted or name in wanted:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shlex
@@ -126,7 +127,19 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
         r"^\| `(\w[\w-]*)` \| (.*) \|$", (ROOT / "docs/reference.md").read_text().split("## The service's")[0], re.M
     )
     verbs = {noun: set(re.findall(r"`(\w+)`", words)) for noun, words in shown}
-    for noun in ("source", "environment", "extract", "run", "result", "schedule", "user", "token", "service", "worker"):
+    for noun in (
+        "source",
+        "environment",
+        "extract",
+        "format",
+        "run",
+        "result",
+        "schedule",
+        "user",
+        "token",
+        "service",
+        "worker",
+    ):
         with pytest.raises(SystemExit):
             parser().parse_args([noun, "--help"])
         assert verbs[noun] == set(re.findall(r"^    ([a-z-]+)(?: |$)", capsys.readouterr().out, re.M)), noun
@@ -134,6 +147,17 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
         for step in steps(document):
             if step.startswith("ladle "):
                 parser().parse_args(shlex.split(step)[1:])
+
+
+def test_every_option_stands_in_the_formats_page_as_it_is_declared(demo):
+    told = subprocess.run([*LADLE, "format", "list", "--json"], env=demo, capture_output=True, text=True, check=True)
+    page = (ROOT / "docs" / "formats.md").read_text()
+    for form in json.loads(told.stdout):
+        for option in form["options"]:
+            assert re.search(rf"\| `{option['name']}` \| [^|]+ \| {re.escape(option['note'].replace('|', '/'))}", page), (
+                form["name"],
+                option,
+            )
 
 
 def test_names_are_completed_from_the_service(demo):

@@ -23,6 +23,8 @@ from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, Na
 from patient_ladle.core.ports import DeliveryPlan
 
 PART = ".part"
+SETTLED_BYTES = 32 << 20
+"""Written, after which the disk is asked to take it, while more is fetched."""
 FILE_MODE = 0o644
 """Result files are for readers; a delivery folder's own mode says who may enter."""
 
@@ -57,9 +59,15 @@ class _StoreFile:
         self.path = path
         with _writing(path.parent):
             self.file = io.BufferedWriter(io.FileIO(path, "w"), 1 << 20)
+        self.loose = 0
 
     def write(self, data: bytes) -> int:
         with self._or_drop():
+            self.loose += len(data)
+            if self.loose >= SETTLED_BYTES:  # little is left to wait for at the end
+                self.loose = 0
+                self.file.flush()
+                os.fdatasync(self.file.fileno())
             return self.file.write(data)
 
     def flush(self) -> None:

@@ -34,8 +34,8 @@ def result_list(args: argparse.Namespace) -> None:
 
 def result_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        run = ladle.runs.get(args.run)
-        descriptor = json.loads(b"".join(ladle.runs.read(args.run, "datapackage.json")))
+        run = ladle.runs.get(_run_of(ladle, args.run))
+        descriptor = json.loads(b"".join(ladle.runs.read(run["id"], "datapackage.json")))
     if args.json:
         return print_json(descriptor)
     about = descriptor["ladle"]
@@ -53,8 +53,11 @@ def result_show(args: argparse.Namespace) -> None:
 
 def result_preview(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        name = args.file or ladle.runs.get(args.run)["files"][0]["name"]
-        found = ladle.runs.preview_file(args.run, name, args.rows, args.sheet)
+        run = ladle.runs.get(_run_of(ladle, args.run))
+        if not run["files"]:
+            raise ClientError(f"run {run['id']} has no files: it is {run['state']}.", "List them: ladle result list")
+        name = args.file or run["files"][0]["name"]
+        found = ladle.runs.preview_file(run["id"], name, args.rows, args.sheet)
     if args.json:
         return print_json(found)
     print_table(
@@ -118,9 +121,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--extract")
     verb.add_argument("--most", type=int, default=25)
     verb = result.verb("show", result_show, "What a run's files hold and where they came from.", "ladle result show 12")
-    verb.add_argument("run", type=int, help="number of the run")
+    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
     verb = result.verb("preview", result_preview, "The first rows as they stand in a file.", "ladle result preview 12 --rows 5")
-    verb.add_argument("run", type=int, help="number of the run")
+    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
     verb.add_argument("--file", help="which file (default: the first)")
     verb.add_argument("--rows", type=int, default=20, metavar="N", help="so many (default 20, at most 1,000)")
     verb.add_argument("--sheet", help="of a workbook (default: the first)")
