@@ -319,13 +319,13 @@ class XlsxWriter(FormatWriter):
         facts: list[tuple[str, str]] = []
         for key, value in self.target.about.items():
             if isinstance(value, dict):
-                facts += [(f"value of {name}", str(each)) for name, each in value.items()]
+                facts += [(f"value of {name}", _shown(each)) for name, each in value.items()]
             else:
                 facts.append((_in_words(key), str(value)))
         several = len(self.found) > 1
         facts += [(f"rows of {title}" if several else "rows", str(rows)) for title, rows in self.found]
         facts += [("to mind", warning) for warning in self.warnings]
-        self.sheet = Sheet(ORIGIN_SHEET, self.target.scratch(), 0, [28, 60], False)
+        self.sheet = Sheet(ORIGIN_SHEET, self.target.scratch(), 0, [20, 40], False)
         rows = "".join(f"<row>{text_cell(name, 1)}{text_cell(value)}</row>" for name, value in facts)
         self.sheet.write(rows.encode(), len(facts))
         self.names.append(ORIGIN_SHEET)
@@ -341,6 +341,12 @@ class XlsxWriter(FormatWriter):
     def abandon(self) -> None:
         if self.sheet is not None:
             self.sheet.drop()
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "absent"
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def _in_words(key: str) -> str:
