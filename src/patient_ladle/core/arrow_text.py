@@ -9,12 +9,13 @@ import base64
 import json
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
+from math import isfinite
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .columns import float_texts
+from .columns import float_text, float_texts
 
 _TRAILING = r"(\.\d*?)0+$"
 
@@ -85,6 +86,8 @@ def _plain(value: Any) -> Any:
             return {str(key): _plain(item) for key, item in value}  # a map
         case list() | tuple():
             return [_plain(item) for item in value]
+        case float() if not isfinite(value):
+            return float_text(repr(value))
         case bytes():
             return base64.b64encode(value).decode()
         case Decimal() | date() | time() | datetime():

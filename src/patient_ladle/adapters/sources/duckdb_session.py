@@ -14,6 +14,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import duckdb
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from patient_ladle.core.arrow_text import canonical_array
 from patient_ladle.core.catalogue import Gathering, TableColumn
@@ -59,10 +61,27 @@ def spilling_into(folder: str) -> dict[str, Any]:
 
 
 _KINDS = (
+    (r"\[|STRUCT|MAP|UNION|JSON", "json"),
     (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
     (r"^BOOLEAN$", "boolean"), (r"^DATE$", "date"), (r"^TIME$", "time"), (r"^TIMESTAMP WITH TIME ZONE$", "zoned"),
-    (r"^TIMESTAMP", "timestamp"), (r"^BLOB$", "binary"), (r"\[|STRUCT|MAP|UNION|JSON", "json"),
+    (r"^TIMESTAMP", "timestamp"), (r"^BLOB$", "binary"),
 )  # fmt: skip
+
+
+_FORMS = (
+    (r"^JSON$", "{0}"),
+    (r"^(?!.*(DOUBLE|FLOAT|DECIMAL|HUGEINT)).*(\[|STRUCT|MAP|UNION)", "to_json({0})::varchar"),
+    (r"\[|STRUCT|MAP|UNION", "{0}"),
+    (r"^TIMESTAMP WITH TIME ZONE$", "case when isfinite({0}) then replace(make_timestamp(epoch_us({0}))::varchar, ' ', 'T') || 'Z'"
+     " when {0} is not null then {0}::varchar end"),
+    (r"^(DATE|TIME.*|UHUGEINT|BIT)$", "{0}::varchar"),
+)  # fmt: skip
+"""Types of which the engine's own text is right where its Arrow value is not (infinity, 24:00, 128 bits): by expression."""
+_BEFORE_CHRIST = r"^(\S+) \(BC\)(.*)$"
+
+
+def _form_of(kind: str, column: str) -> str:
+    return next((form.format(column) for pattern, form in _FORMS if re.search(pattern, kind)), column)
 
 
 def kind_named(kind: str) -> str:
@@ -126,6 +145,7 @@ class DuckdbSession(ProbingSession):
         super().__init__()
         self.connection, self.who, self.own = connection, dict(who), own
         self.rendered: Rendered | None = None
+        self.columns: list[Column] = []
         self.text = ""
         self.bound: dict[str, Any] = {}
 
@@ -208,19 +228,28 @@ class DuckdbSession(ProbingSession):
             rows = self.connection.execute(_DESCRIBE + self.rendered.text, self.bound or None).fetchall()
         except duckdb.Error as error:
             raise translate(error, self.text, self.rendered) from error
-        return [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]
+        self.columns = [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]
+        return self.columns
+
+    def _query(self) -> str:
+        """The statement with some columns as the engine's own text; the alias list lets names repeat."""
+        assert self.rendered is not None
+        names = [f"c{number}" for number in range(1, len(self.columns) + 1)]
+        forms = [_form_of(column.source_type, name) for column, name in zip(self.columns, names, strict=True)]
+        if forms == names:
+            return self.rendered.text
+        return f"select {', '.join(forms)} from (\n{self.rendered.text}\n) as ladle({', '.join(names)})"
 
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.rendered is not None, "describe comes first"
         self.go_on()
         try:
-            found = self.connection.sql(self.rendered.text, params=self.bound or None)
+            found = self.connection.sql(self._query(), params=self.bound or None)
             for batch in found.to_arrow_reader(BATCH_ROWS):
                 self.go_on()
                 if batch.num_rows:
-                    yield Batch(
-                        tuple(canonical_array(array) for array in batch.columns), (None,) * batch.num_columns, batch.num_rows
-                    )
+                    cells = [_text_of(column, array) for column, array in zip(self.columns, batch.columns, strict=True)]
+                    yield Batch(cells, [None] * len(cells), batch.num_rows)
         except duckdb.Error as error:
             raise translate(error, self.text, self.rendered) from error
         except OSError as error:  # the Arrow reader's own class for an error of the engine
@@ -242,6 +271,13 @@ class DuckdbSession(ProbingSession):
         self.connection.close()
         if self.own is not None:
             self.own.cleanup()
+
+
+def _text_of(column: Column, array: pa.Array) -> pa.Array:
+    texts = canonical_array(array)
+    if column.kind in ("date", "timestamp", "zoned") and pc.any(pc.match_substring(texts, "(BC)")).as_py():
+        return pc.replace_substring_regex(pc.replace_substring(texts, "T(BC)", " (BC)"), _BEFORE_CHRIST, r"\1\2 BC")
+    return texts
 
 
 def _bound(value: Value) -> Any:
