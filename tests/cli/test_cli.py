@@ -187,6 +187,7 @@ def test_every_command_has_help_and_json():
         "source",
         "environment",
         "extract",
+        "format",
         "run",
         "result",
         "schedule",

@@ -109,7 +109,7 @@ def test_the_demos_rows_depend_on_its_date_alone(demo, tmp_path):
     subprocess.run([*LADLE, *words], env=demo, check=True, capture_output=True)
     [path] = tmp_path.glob("*.csv")
     lines = path.read_text().splitlines()
-    assert (len(lines), lines[1]) == (25, "Alder Fen,North,167,1803.163,348.3,194")
+    assert (len(lines), lines[1]) == (25, 'Alder Fen,North,167,"1,803.163",348.3')
 
 
 def test_a_schedule_of_the_demo_is_due_within_two_minutes(demo):

@@ -27,8 +27,8 @@ def test_from_extract_to_rows(service, tmp_path):
         assert seen[-1] == "finished"
         assert (run["rows"], run["data_date"], run["values_in_effect"]["zones"]) == (1, "2026-11-10", ["North"])
         saved = ladle.runs.save_files(run, tmp_path)
-        assert sorted(p.suffix for p in saved) == [".csv", ".json", ".xlsx"]
-        assert sorted(p.name for p in tmp_path.iterdir()) == sorted(f["name"] for f in run["files"])
+        assert [p.name for p in saved[-1:]] == [f"run-{run['id']}.datapackage.json"]
+        assert sorted(p.name for p in tmp_path.iterdir()) == sorted([*(f["name"] for f in run["files"]), saved[-1].name])
         [row] = ladle.runs.rows(run)
         assert (row["name"], row["readings"]) == ("Alder Moor", 4319)
         texts = [line["text"] for line in ladle.runs.log(run["id"], follow=True)]

@@ -270,7 +270,7 @@ def test_scarce_space_is_said_and_a_full_disk_stops_the_run():
     ledger, folder = MemoryLedger(), Small()
     run(MemorySession(COLUMNS, ROWS), ledger, folder)
     assert ("warning", "space is scarce in the result store: 1.1 GB are left") in ledger.lines
-    folder.free = 1 << 20
+    folder.free = 1 << 10
     with pytest.raises(DiskFull):
         run(MemorySession(COLUMNS, ROWS), folder=folder)
     assert folder.files == {}

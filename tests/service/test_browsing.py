@@ -182,8 +182,9 @@ def test_a_child_that_dies_or_eats_memory_ends_its_inquiry_alone(gathered, home)
         ladle.sources.look("hungry", "live", "catalogue")
         with pytest.raises(InquiryFailed, match="memory"):
             ladle.sources.look("hungry", "live", "rows", table="hungry")
+        warm = {p[0] for p in _children(gathered)}
         looking = ladle.sources.ask("hungry", "live", "rows", table="patient")
-        child = until(lambda: [p for p in _children(gathered) if b"children.child" in p[1]])[0]
+        child = until(lambda: [p for p in _children(gathered) if b"children.child" in p[1] and p[0] not in warm])[0]
         os.kill(child[0], signal.SIGSEGV)
         ended = until(lambda: (i := ladle.sources.inquiry(looking["id"]))["state"] == "failed" and i)
         assert "ended with status -11" in ended["error"]["message"]

@@ -155,7 +155,11 @@ def test_options_on_the_command_line_and_what_there_is_to_choose(service, http, 
     assert '"delimiter": "|"' in service.command("extract", "show", "few").stdout
     saved = service.command("run", "start", "few", "--into", str(tmp_path / "few"))
     assert "few-" in saved.stdout, saved.stderr
-    assert sorted(p.name.split(".", 1)[1] for p in (tmp_path / "few").iterdir()) == ["csv.zst", "parquet.zst"]
+    assert sorted(p.name.split(".", 1)[1] for p in (tmp_path / "few").iterdir()) == [
+        "csv.zst",
+        "datapackage.json",
+        "parquet.zst",
+    ]
     wrong = service.command("extract", "save", "few", "--option", "delimiter=pipe")
     assert (wrong.returncode, "csv.delimiter" in wrong.stderr) == (2, True)
 

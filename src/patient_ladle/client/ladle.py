@@ -385,7 +385,10 @@ class Runs(_Group):
         return self.transport.stream(f"/runs/{number}/files/{_name(name)}")
 
     def save_files(self, run: Record | int, folder: str | Path, names: Sequence[str] | None = None) -> Paths:
-        """Save files into a folder, each under a temporary name until its checksum is proven. Raises FileDamaged."""
+        """Save files into a folder, each under a temporary name until its checksum is proven, and their descriptor.
+
+        ``names``: only these files, without the descriptor. Raises FileDamaged.
+        """
         record = self.get(run) if isinstance(run, int) else run
         target = Path(folder)
         target.mkdir(parents=True, exist_ok=True)
@@ -395,6 +398,10 @@ class Runs(_Group):
                 continue
             path = target / file["name"]
             _save(path, self.read(record["id"], file["name"]), file["sha256"])
+            saved.append(path)
+        if saved and names is None:
+            path = target / f"run-{record['id']}.datapackage.json"
+            _save(path, self.read(record["id"], "datapackage.json"))
             saved.append(path)
         return saved
 

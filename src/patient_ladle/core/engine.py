@@ -31,8 +31,8 @@ PROGRESS_SECONDS = 0.5
 """How often progress is told: a person sees it move, and the ledger is not flooded."""
 BATCHES_WAITING = 2
 """Fetched, and not written yet: enough to keep both sides busy."""
-LEAST_FREE_BYTES = 64 << 20
-"""Below this a run stops: the service's other files need room too."""
+LEAST_FREE_BYTES = 64 << 10
+"""Below this a run stops before anything is lost in the middle of a write."""
 SCARCE_BYTES = 2 << 30
 """Below this a run warns."""
 
@@ -203,9 +203,7 @@ class _Progress:
         if free is None:
             return
         if free < LEAST_FREE_BYTES:
-            raise DiskFull(
-                f"only {free / 1e6:,.0f} MB are left in the result store.", "Free some space there, then start the run again."
-            )
+            raise DiskFull("no space is left in the result store.", "Free some space there, then start the run again.")
         if free < SCARCE_BYTES and not self.warned:
             self.warned = True
             self.ledger.log("warning", f"space is scarce in the result store: {free / 1e9:.1f} GB are left")
