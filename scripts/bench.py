@@ -379,6 +379,8 @@ def memory(sources: Sources, folder: Path) -> list[str]:
 def main() -> int:
     quick = "--quick" in sys.argv
     rows, rounds = (100_000, 2) if quick else (1_000_000, 2)
+    given = [word.removeprefix("--rows=") for word in sys.argv if word.startswith("--rows=")]
+    rows = int(given[0]) if given else rows
     wanted = [word for word in sys.argv[1:] if not word.startswith("--")]
     lanes = {name: lane for name, (_, lane) in LANES.items() if not wanted or any(word in name for word in wanted)}
     for module in ("psycopg", "MySQLdb.cursors", "xlsxwriter", "patient_ladle.service.children.child"):
