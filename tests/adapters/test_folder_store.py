@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import errno
+import grp
 import json
 import os
 import subprocess
+from pathlib import Path
 
 import pytest
 
@@ -13,7 +15,7 @@ from patient_ladle.adapters.stores import folder as folder_module
 from patient_ladle.adapters.stores.folder import FolderStore, deliver, delivery_folder, sweep
 from patient_ladle.core.columns import Column
 from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NotFound, StoreUnwritable
+from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NameTaken, NotFound, StoreUnwritable
 from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.ports import Statement
 
@@ -184,3 +186,47 @@ def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
             store.path_of("7", 1, name)
     with pytest.raises(LadleError):
         store.path_of("7", 1, "/etc/passwd")
+
+
+def _delivered(store, into, existing, run="1", data=b"a\n1\n", **manner):
+    folder = store.result(run, 1)
+    folder.create("use.csv").write(data)
+    folder.finish("use.csv")
+    folder.seal({"resources": []})
+    names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
+    return folder.prepare_delivery(str(into), names, {"existing": existing, **manner}, lambda made: {"names": dict(made)})
+
+
+def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_path):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    plan = _delivered(store, into, "number")
+    assert plan.replaces is False
+    (into / "use.datapackage.json").write_text("somebody else's")
+    with pytest.raises(NameTaken, match="is there already"):
+        deliver(plan)
+    assert not (into / "use.csv").exists(), "what was put there before the clash is taken back"
+    assert (into / "use.datapackage.json").read_text() == "somebody else's"
+
+
+def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    deliver(_delivered(store, into, "number"))
+    plan = _delivered(store, into, "number", run="2", data=b"a\n2\n")
+    assert [Path(final).name for _, final, _ in plan.moves] == ["use (2).csv", "use (2).datapackage.json"]
+    part, final, _ = plan.moves[0]
+    os.link(part, final)  # a crash came between the two halves of the first move
+    deliver(plan)
+    deliver(plan)
+    assert {p.name for p in into.iterdir()} == {"use.csv", "use.datapackage.json", "use (2).csv", "use (2).datapackage.json"}
+    assert (into / "use (2).csv").read_bytes() == b"a\n2\n"
+    assert json.loads((into / "use (2).datapackage.json").read_text()) == {"names": {"use.csv": "use (2).csv"}}
+
+
+def test_mode_and_group_are_those_that_were_asked_for(tmp_path):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    deliver(_delivered(store, into, "replace", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
+    assert {p.stat().st_mode & 0o777 for p in into.iterdir()} == {0o600}
+    with pytest.raises(StoreUnwritable, match="the group 'no-such-group'"):
+        _delivered(store, into, "replace", run="2", group="no-such-group")
+    with pytest.raises(NameTaken):
+        _delivered(store, into, "refuse", run="3")

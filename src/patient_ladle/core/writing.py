@@ -5,11 +5,11 @@ from __future__ import annotations
 import hashlib
 import shutil
 import threading
-import zipfile
-import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
+
+from patient_ladle.proof.verifying import DAMAGE
 
 from .behind import Behind
 from .columns import Batch, Column
@@ -225,5 +225,5 @@ class FilesOfFormat:
                     shutil.copyfileobj(content, whole)
                     whole.seek(0)
                     return self.member.count_rows(whole, self.options)
-        except (OSError, EOFError, zipfile.BadZipFile, zlib.error, ValueError) as error:
+        except DAMAGE as error:
             raise ProofFailed(f"{name}: the packed file is damaged: {error}.", "Start the run again.") from error

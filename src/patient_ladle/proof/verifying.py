@@ -16,7 +16,17 @@ from typing import Any, BinaryIO
 
 from .counting import READ_BYTES, Counter, Damaged, DelimitedCounter, JsonCounter, counted, workbook_rows
 
+try:
+    from zstandard import ZstdError
+except ImportError:  # then nothing is unpacked that could raise it
+
+    class ZstdError(Exception):  # type: ignore[no-redef]
+        """Stands in for the packer's own error."""
+
+
 ENDING = "datapackage.json"
+DAMAGE = (Damaged, OSError, EOFError, zipfile.BadZipFile, zlib.error, ValueError, ZstdError)
+"""What reading a damaged file raises, by any of its readers."""
 
 
 class NothingToVerify(ValueError):
@@ -94,7 +104,7 @@ def _one(path: Path, resources: list[Mapping[str, Any]]) -> Verdict:
     expected = sum(int(each.get("ladle", {}).get("rows", 0)) for each in resources)
     try:
         made.rows = _rows(path, first)
-    except (Damaged, OSError, EOFError, zipfile.BadZipFile, zlib.error, ValueError) as error:
+    except DAMAGE as error:
         made.differs.append(f"its rows cannot be read: {error}")
     if made.rows is not None:
         _compare(made, "rows", expected, made.rows)
@@ -124,9 +134,11 @@ def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
                 case "json" | "jsonl":
                     counter = JsonCounter(form == "json")
                 case "xlsx":
-                    return workbook_rows(_seekable(content), head)
+                    with _seekable(content) as whole:
+                        return workbook_rows(whole, head)
                 case "parquet":
-                    return _parquet_rows(_seekable(content))
+                    with _seekable(content) as whole:
+                        return _parquet_rows(whole)
                 case _:
                     return None
             return counted(content, counter)
@@ -137,7 +149,11 @@ def _seekable(content: BinaryIO) -> BinaryIO:
     if content.seekable() and not isinstance(content, zipfile.ZipExtFile):
         return content
     whole = tempfile.TemporaryFile()  # noqa: SIM115  # gone with the last use
-    shutil.copyfileobj(content, whole, READ_BYTES)
+    try:
+        shutil.copyfileobj(content, whole, READ_BYTES)
+    except DAMAGE:
+        whole.close()
+        raise
     whole.seek(0)
     return whole
 
