@@ -8,10 +8,9 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import Damaged, DelimitedCounter, counted
+from patient_ladle.proof.counting import DelimitedCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
-from ..errors import ProofFailed
 from ..options import Option
 from .base import Format, Target, any_true, constant, has_any, joined
 from .styles import STYLE_OPTIONS, styled
@@ -89,11 +88,8 @@ class AlignedFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> AlignedWriter:
         return AlignedWriter(target, options)
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        try:
-            return counted(file, DelimitedCounter(self.encoding(options), 2 * options["header"], quoted=False))
-        except Damaged as error:
-            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        return counted(file, DelimitedCounter(self.encoding(options), 2 * options["header"], quoted=False))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

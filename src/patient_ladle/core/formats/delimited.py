@@ -13,10 +13,10 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import Damaged, DelimitedCounter, counted
+from patient_ladle.proof.counting import DelimitedCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
-from ..errors import BadInput, ProofFailed
+from ..errors import BadInput
 from ..options import Option
 from .base import Format, FormatWriter, Target, any_true, constant, has_any, has_empty, joined, replaced_where, together
 from .styles import STYLE_OPTIONS, leaves_alone, styled
@@ -151,11 +151,8 @@ class CsvFormat(Format):
     def check(self, options: Mapping[str, Any]) -> None:
         checked_signs(options)
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        try:
-            return counted(file, DelimitedCounter(self.encoding(options), int(options["header"])))
-        except Damaged as error:
-            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        return counted(file, DelimitedCounter(self.encoding(options), int(options["header"])))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

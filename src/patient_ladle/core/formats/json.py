@@ -9,10 +9,9 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import Damaged, JsonCounter, counted
+from patient_ladle.proof.counting import JsonCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
-from ..errors import ProofFailed
 from ..options import Option
 from .base import Format, FormatWriter, Target, all_true, any_true, chosen, has_any, has_only, joined, replaced_where, together
 from .styles import BINARY, ZONE, in_hex, in_zone
@@ -149,11 +148,8 @@ class JsonFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return JsonWriter(target, options, self.array)
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        try:
-            return counted(file, JsonCounter(self.array))
-        except Damaged as error:
-            raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        return counted(file, JsonCounter(self.array))
 
 
 class JsonLinesFormat(JsonFormat):

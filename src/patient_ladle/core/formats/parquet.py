@@ -137,7 +137,7 @@ class ParquetFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return ParquetWriter(target, options)
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
         """Every value is read: pages are unpacked and decoded, not only the file's own word taken."""
         try:
             return sum(batch.num_rows for batch in pq.ParquetFile(file).iter_batches())

@@ -15,10 +15,10 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import ORIGIN_SHEET, Damaged, workbook_rows
+from patient_ladle.proof.counting import ORIGIN_SHEET, workbook_rows
 
 from ..columns import NUMERIC, Batch, Column
-from ..errors import BadInput, ProofFailed, ValueUnfit
+from ..errors import BadInput, ValueUnfit
 from ..options import Option
 from .archive import MOST_BYTES, Archive
 from .base import (
@@ -367,11 +367,8 @@ class XlsxFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return XlsxWriter(target, options)
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        try:
-            return workbook_rows(file, len(options["title_rows"]) + bool(options["header"]))
-        except Damaged as error:
-            raise ProofFailed(f"{error}.", "Start the run again.") from error
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+        return workbook_rows(file, len(options["title_rows"]) + bool(options["header"]))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return ""
