@@ -30,9 +30,10 @@ from patient_ladle.core.formats import FORMATS, get_format
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.naming import check_template, file_stem
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.packing import PACKINGS, ending_of, unpacked
+from patient_ladle.core.packing import PACKINGS, ending_of
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import statements
+from patient_ladle.proof.unpacking import unpacked
 
 from .test_descriptor import conforms
 

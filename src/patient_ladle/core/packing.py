@@ -1,9 +1,7 @@
-"""Compression of result files: how bytes are packed on their way out, and unpacked when they are read back."""
+"""Compression of result files: how bytes are packed on their way out; ``proof.unpacking`` reads them back."""
 
 from __future__ import annotations
 
-import gzip
-import io
 import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Callable
@@ -103,19 +101,3 @@ def ending_of(packing: str) -> str:
 def packer(packing: str, file: BinaryIO, name: str) -> Packer:
     """Packs into the file; ``name`` is that of the content, for packings that keep one."""
     return _PACKERS[packing][1](file, name)
-
-
-def unpacked(packing: str, file: BinaryIO) -> BinaryIO:
-    """The content, read from the packed file. Reading raises OSError, EOFError or zipfile.BadZipFile where it is damaged."""
-    found: Any = file
-    match packing:
-        case "gzip":
-            found = gzip.open(file)  # noqa: SIM115  # closed by whoever reads
-        case "zstd":
-            import zstandard
-
-            found = io.BufferedReader(zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True))
-        case "zip":
-            archive = zipfile.ZipFile(file)
-            found = archive.open(archive.infolist()[0])
-    return found

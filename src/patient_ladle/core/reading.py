@@ -17,12 +17,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from patient_ladle.proof.unpacking import unpacked
+
 from .columns import Batch, Column
 from .formats import get_format
 from .formats.base import Target
 from .formats.sheets import MAIN
 from .output import OutputSettings
-from .packing import unpacked
 
 MOST_CHARACTERS = 2_000
 """Of one cell in a preview."""

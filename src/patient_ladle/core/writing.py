@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
+from patient_ladle.proof.unpacking import unpacked
 from patient_ladle.proof.verifying import DAMAGE
 
 from .behind import Behind
@@ -16,7 +17,7 @@ from .columns import Batch, Column
 from .errors import ProofFailed
 from .formats.base import Format, FormatWriter, Target
 from .output import OutputSettings
-from .packing import ending_of, packer, unpacked
+from .packing import ending_of, packer
 from .ports import ResultFolder, StoredFile
 
 

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import gzip
 import hashlib
 import json
 import shutil
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from .counting import READ_BYTES, Counter, Damaged, DelimitedCounter, JsonCounter, counted, workbook_rows
+from .unpacking import unpacked
 
 try:
     from zstandard import ZstdError
@@ -125,7 +125,11 @@ def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
     head = int(own.get("headRows", 1))
     counter: Counter
     with open(path, "rb") as packed:
-        for content in _unpacked(str(own.get("packing", "none")), packed):
+        try:
+            opened = unpacked(str(own.get("packing", "none")), packed)
+        except ImportError:
+            return None
+        with opened as content:
             match form:
                 case "csv" | "tsv":
                     counter = DelimitedCounter(encoding, head)
@@ -142,7 +146,6 @@ def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
                 case _:
                     return None
             return counted(content, counter)
-    return None
 
 
 def _seekable(content: BinaryIO) -> BinaryIO:
@@ -164,21 +167,3 @@ def _parquet_rows(content: BinaryIO) -> int | None:
     except ImportError:
         return None
     return sum(batch.num_rows for batch in pq.ParquetFile(content).iter_batches())
-
-
-def _unpacked(packing: str, file: BinaryIO) -> Iterator[BinaryIO]:
-    match packing:
-        case "none":
-            yield file
-        case "gzip":
-            with gzip.open(file) as plain:
-                yield plain  # type: ignore[misc]  # it reads bytes
-        case "zip":
-            with zipfile.ZipFile(file) as archive:
-                yield archive.open(archive.infolist()[0])  # type: ignore[misc]
-        case "zstd":
-            try:
-                import zstandard
-            except ImportError:
-                return
-            yield zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True)
