@@ -14,6 +14,14 @@ it("copies for a spreadsheet with headers, quoting what would break a cell", () 
   expect(forSpreadsheet(columns, [["a\tb", "1"], ["two\nlines", null]])).toBe('district\tlitres\n"a\tb"\t1\n"two\nlines"\t');
 });
 
+it("guards by choice what a spreadsheet would take for a formula: texts and names, never numbers", () => {
+  const odd = [{ name: "=name", kind: "text" }, { name: "litres", kind: "decimal" }];
+  const cells: Cell[][] = [["=1+1", "-3"], ["@x", null], ["a-b", "2"]];
+  expect(forSpreadsheet(odd, cells, true)).toBe("'=name\tlitres\n'=1+1\t-3\n'@x\t\na-b\t2");
+  expect(asCsv(odd, cells, true)).toBe("'=name,litres\n'=1+1,-3\n'@x,\na-b,2\n");
+  expect(forSpreadsheet(odd, cells)).toContain("\n=1+1\t");
+});
+
 it("keeps absent and empty apart in a file", () => {
   expect(asCsv(columns, rows.slice(1))).toBe('district,litres\nAlder Moor,9.5\n"",\n,-3\n');
 });

@@ -28,16 +28,25 @@ export function sorted(rows: readonly Cell[][], column: number, descending: bool
   });
 }
 
+/** A text that a spreadsheet would take for a formula, with an apostrophe before it; the service's files do the same by choice. */
+export const guarded = (text: string): string => (/^[=+\-@\t\r]/.test(text) ? `'${text}` : text);
+
+/** Names and cells as texts, line by line; `guard`: nothing may be taken for a formula. */
+const lines = (columns: readonly GridColumn[], rows: readonly Cell[][], quoted: (text: string, absent: boolean) => string, guard: boolean): string[][] => {
+  const safe = (text: string) => (guard ? guarded(text) : text);
+  return [columns.map((c) => quoted(safe(c.name), false)), ...rows.map((row) => row.map((cell, i) => quoted(isNumber(columns[i]!, cell) ? plain(cell) : safe(plain(cell)), cell === null)))];
+};
+
 const tab = (text: string): string => (/["\t\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
 
 /** Delimited by tabs, with headers: what a spreadsheet takes from the clipboard. */
-export const forSpreadsheet = (columns: readonly GridColumn[], rows: readonly Cell[][]): string =>
-  [columns.map((c) => tab(c.name)), ...rows.map((row) => row.map((cell) => tab(plain(cell))))].map((line) => line.join("\t")).join("\n");
+export const forSpreadsheet = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string =>
+  lines(columns, rows, tab, guard).map((line) => line.join("\t")).join("\n");
 
 /** Comma-separated with headers, as RFC 4180 has it; absent is nothing, empty text is "". */
-export const asCsv = (columns: readonly GridColumn[], rows: readonly Cell[][]): string => {
-  const quoted = (text: string) => (text === "" || /[",\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
-  return [columns.map((c) => quoted(c.name)), ...rows.map((row) => row.map((cell) => (cell === null ? "" : quoted(plain(cell)))))].map((line) => line.join(",") + "\n").join("");
+export const asCsv = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string => {
+  const quoted = (text: string, absent: boolean) => (!absent && (text === "" || /[",\n\r]/.test(text)) ? `"${text.replaceAll('"', '""')}"` : text);
+  return lines(columns, rows, quoted, guard).map((line) => line.join(",") + "\n").join("");
 };
 
 /** Padded with spaces for a mail: numbers to the right, the rest to the left. */

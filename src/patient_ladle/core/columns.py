@@ -9,7 +9,7 @@ The column's kind says how a format may write that text; an absent value is null
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timezone
 from decimal import Decimal
@@ -50,7 +50,7 @@ class Batch:
     csv: bytes | None
 
     def __init__(self, cells: Sequence[pa.Array], numbers: Sequence[pa.Array | None], rows: int) -> None:
-        self._cells, self.numbers, self.rows = tuple(cells), tuple(numbers), rows
+        self._cells, self._numbers, self.rows = tuple(cells), tuple(numbers), rows
         self.csv = None
 
     @property
@@ -58,17 +58,15 @@ class Batch:
         """The arrays."""
         return self._cells
 
+    @property
+    def numbers(self) -> tuple[pa.Array | None, ...]:
+        """Their marks of numbers."""
+        return self._numbers
+
     @classmethod
     def of_texts(cls, columns: Sequence[Sequence[str | None]], rows: int) -> Batch:
         """From canonical texts, column by column."""
         return cls([pa.array(c, pa.string()) for c in columns], [None] * len(columns), rows)
-
-    @classmethod
-    def of_values(cls, rows: Sequence[Sequence[Any]], width: int) -> Batch:
-        """From Python values, row by row, for sources that type each value."""
-        columns: Iterable[Sequence[Any]] = zip(*rows, strict=True) if rows else [()] * width
-        pairs = [_cells_of(values) for values in columns]
-        return cls([cells for cells, _ in pairs], [numbers for _, numbers in pairs], len(rows))
 
     def slice(self, start: int, count: int) -> Batch:
         """So many of its rows."""
@@ -90,13 +88,41 @@ class CsvBatch(Batch):
 
     @property
     def cells(self) -> tuple[pa.Array, ...]:
-        if not self._cells and self.numbers:
-            self._cells = tuple(_parsed(self.csv or b"", len(self.numbers)))
+        if not self._cells and self._numbers:
+            self._cells = tuple(_parsed(self.csv or b"", len(self._numbers)))
         return self._cells
 
     @property
     def bytes(self) -> int:
         return len(self.csv or b"")
+
+
+class ValueBatch(Batch):
+    """Rows that came as Python values, from sources that type each value; the arrays are made when somebody asks for them.
+
+    ``pieces``: the rows in a few pieces, each small enough to stay near the processor while it is turned into columns.
+    """
+
+    def __init__(self, pieces: Sequence[Sequence[Sequence[Any]]], width: int) -> None:
+        super().__init__((), (None,) * width, sum(map(len, pieces)))
+        self.pieces: Sequence[Sequence[Sequence[Any]]] = [piece for piece in pieces if piece]
+
+    @property
+    def cells(self) -> tuple[pa.Array, ...]:
+        self._make()
+        return self._cells
+
+    @property
+    def numbers(self) -> tuple[pa.Array | None, ...]:
+        self._make()
+        return self._numbers
+
+    def _make(self) -> None:
+        if self._cells or not self._numbers:
+            return
+        columns = zip(*(zip(*piece, strict=True) for piece in self.pieces), strict=True) if self.rows else ()
+        pairs = [_cells_of(column) for column in columns] or [(pa.array([], pa.string()), None)] * len(self._numbers)
+        self._cells, self._numbers, self.pieces = tuple(c for c, _ in pairs), tuple(n for _, n in pairs), ()
 
 
 def _parsed(text: bytes, width: int) -> list[pa.Array]:
@@ -116,23 +142,33 @@ def _parsed(text: bytes, width: int) -> list[pa.Array]:
     return [column.combine_chunks() if column.num_chunks != 1 else column.chunk(0) for column in table.columns]
 
 
-def _cells_of(values: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
-    """Canonical texts, and which of them are numbers; whole columns of one type take the fast way."""
-    types = set(map(type, values)) - {type(None)}
-    if types == {int}:
-        try:
-            array = pa.array(values, pa.int64())
-        except OverflowError:
-            array = None
-        if array is not None:
-            return array.cast(pa.string()), array.is_valid()
-    elif types == {float}:
-        array = pa.array(values, pa.float64())
-        return float_texts(array), array.is_valid()
-    elif types <= {str}:
-        return pa.array(values, pa.string()), None
-    numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in values]
-    return pa.array([canonical(value) for value in values], pa.string()), pa.array(numbers, pa.bool_())
+def _cells_of(pieces: Sequence[Sequence[Any]]) -> tuple[pa.Array, pa.Array | None]:
+    """Canonical texts of one column, and which of them are numbers; columns of one type take the fast way."""
+    types = set[type]().union(*(set(map(type, piece)) for piece in pieces)) - {type(None)}
+    kind = _FAST.get(next(iter(types)) if len(types) == 1 else str if not types else object)
+    try:
+        array = pa.concat_arrays([pa.array(piece, kind) for piece in pieces]) if kind else None
+    except OverflowError:
+        array = None
+    if array is None:
+        values = [value for piece in pieces for value in piece]
+        numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in values]
+        return pa.array([canonical(value) for value in values], pa.string()), pa.array(numbers, pa.bool_())
+    if kind == pa.string():
+        return array, None
+    return (float_texts(array) if kind == pa.float64() else array.cast(pa.string())), array.is_valid()
+
+
+_FAST = {str: pa.string(), int: pa.int64(), float: pa.float64()}
+
+
+def data_of(array: pa.Array) -> memoryview:
+    """The texts of an array one after the other."""
+    buffers = array.buffers()
+    if not len(array) or buffers[2] is None:
+        return memoryview(b"")
+    offsets = memoryview(buffers[1]).cast("i")
+    return memoryview(buffers[2])[offsets[array.offset] : offsets[array.offset + len(array)]]
 
 
 _SAME_FLOAT = {
@@ -142,9 +178,17 @@ _SAME_FLOAT = {
 """What is canonical already, by the width of the float."""
 
 
+_ARROW_ONLY = b"e", b"n", b"0.0000"
+"""What stands in Arrow's texts of 64-bit floats where ours may differ: exponents, infinities and NaN, the very small."""
+
+
 def float_texts(array: pa.Array) -> pa.Array:
     """Canonical texts of an array of 32-bit or 64-bit floats: its shortest digits, by the rule of ``float_text``."""
-    return canonical_floats(array.cast(pa.string()), 6 if array.type == pa.float32() else 15)
+    texts = array.cast(pa.string())
+    if array.type == pa.float32():
+        return canonical_floats(texts, 6)
+    data = bytes(data_of(texts))
+    return canonical_floats(texts) if any(sign in data for sign in _ARROW_ONLY) else texts
 
 
 def canonical_floats(texts: pa.Array, digits: int = 15) -> pa.Array:

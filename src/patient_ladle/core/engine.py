@@ -12,7 +12,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from .behind import Behind
 from .columns import Batch, Column, unique_names
 from .descriptor import describe_result
 from .errors import DeadlineExceeded, DiskFull, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
@@ -29,8 +28,6 @@ from .writing import FilesOfFormat
 DESCRIPTOR = "datapackage.json"
 PROGRESS_SECONDS = 0.5
 """How often progress is told: a person sees it move, and the ledger is not flooded."""
-BATCHES_WAITING = 2
-"""Fetched, and not written yet: enough to keep both sides busy."""
 LEAST_FREE_BYTES = 64 << 10
 """Below this a run stops before anything is lost in the middle of a write."""
 SCARCE_BYTES = 2 << 30
@@ -224,20 +221,12 @@ def _fetch(
     for each in formats:
         each.begin(number, title, shape.columns)
 
-    def write(batch: Batch, rows: int) -> None:
-        shaped = shape.batch(batch, rows)
+    for batch in session.batches():
+        so_far = progress.rows - before
+        progress.add(batch)
+        shaped = shape.batch(batch, so_far)
         for each in formats:
             each.write(shaped)
-
-    writing = Behind(lambda given: write(*given), BATCHES_WAITING)
-    try:
-        for batch in session.batches():
-            so_far = progress.rows - before
-            progress.add(batch)
-            writing.give((batch, so_far))  # the source sends the next rows while these are written
-        writing.end()
-    finally:
-        writing.drop()
     progress.tell()
     rows = progress.rows - before
     for each in formats:

@@ -74,15 +74,16 @@ class DelimitedCounter(Counter):
 class JsonCounter(Counter):
     """Values of an array (or of lines), each parsed for its form.
 
-    A raw line end cannot stand inside a JSON string, and the values of an array here are parted by line ends; the file's
-    first line opens the array and its last line closes it.
+    A raw line end cannot stand inside a JSON string, and the values of an array here are parted by a comma and a line end;
+    the file's first line opens the array and its last line closes it. What follows the last comma waits for the end.
     """
 
     def __init__(self, array: bool = True) -> None:
         self.array, self.found, self.rest = array, 0, b""
         self.head: bytes | None = None if array else b""
-        self.decode = msgspec.json.Decoder(list[msgspec.Raw]).decode
-        self.decode_line = msgspec.json.Decoder(msgspec.Raw).decode_lines
+        self.parted = b",\n" if array else b"\n"
+        self.values = msgspec.json.Decoder(list[msgspec.Raw]).decode
+        self.lines = msgspec.json.Decoder(msgspec.Raw).decode_lines
 
     def feed(self, piece: bytes) -> None:
         text = self.rest + piece
@@ -91,20 +92,15 @@ class JsonCounter(Counter):
             if not found:
                 self.rest, self.head = self.head, None
                 return
-        cut = text.rfind(b"\n") + 1
-        body, self.rest = text[:cut], text[cut:]
-        if self.array:
-            start = 0 if body.startswith(b"]") else body.rfind(b"\n]") + 1  # the array's end is looked at once all is read
-            if start or body.startswith(b"]"):
-                body, self.rest = body[:start], body[start:] + self.rest
-        self._count(body)
+        cut = text.rfind(self.parted)
+        if cut >= 0:
+            self._count(memoryview(text)[:cut])
+            text = text[cut + len(self.parted) :]
+        self.rest = text
 
-    def _count(self, body: bytes) -> None:
+    def _count(self, body: bytes | memoryview) -> None:
         try:
-            if self.array:
-                self.found += len(self.decode(b"[" + body.strip().removesuffix(b",") + b"]"))
-            else:
-                self.found += len(self.decode_line(body))
+            self.found += len(self.values(b"".join((b"[", body, b"]"))) if self.array else self.lines(body))
         except msgspec.DecodeError as error:
             raise Damaged(f"not JSON: {error}") from error
 
@@ -113,8 +109,12 @@ class JsonCounter(Counter):
             if self.rest:
                 raise Damaged("the text ends in the middle of a line")
             return self.found
+        last, _, end = (b"\n" + self.rest).rpartition(b"\n]")
+        if self.found and not last.strip():
+            raise Damaged("nothing follows the last comma")
+        self._count(last)
         try:
-            msgspec.json.decode((self.head or b"") + b"\n" + self.rest, type=msgspec.Raw)
+            msgspec.json.decode((self.head or b"") + b"]" + end, type=msgspec.Raw)
         except msgspec.DecodeError as error:
             raise Damaged(f"the array is not closed: {error}") from error
         return self.found

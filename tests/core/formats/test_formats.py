@@ -23,7 +23,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Batch, Column, canonical
+from patient_ladle.core.columns import Batch, Column, ValueBatch, canonical
 from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
 from patient_ladle.core.formats import FORMATS, checked_options
 from patient_ladle.core.formats.archive import crc_of_both
@@ -55,7 +55,7 @@ def results(draw):
 
 def batch_of(columns, rows):
     if any(column.kind == "any" for column in columns):
-        made = Batch.of_values(rows, len(columns))
+        made = ValueBatch([rows[: len(rows) // 2], rows[len(rows) // 2 :]], len(columns))
         numbers = tuple(n if c.kind == "any" else None for c, n in zip(columns, made.numbers, strict=True))
         return Batch(made.cells, numbers, len(rows))
     return Batch.of_texts([[canonical(r[i]) for r in rows] for i in range(len(columns))], len(rows))
@@ -200,6 +200,40 @@ def test_a_file_cut_short_is_never_counted_as_whole(name, share):
     except ProofFailed:
         return
     assert found != len(rows)
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("json", b'[\n{"a":1},\n]\n'),
+        ("json", b'[\n{"a":1}\n{"a":2}\n]\n'),
+        ("json", b'[\n{"a":1},\n{"a":01}\n]\n'),
+        ("json", b'[\n{"a":1}\n'),
+        ("json", b'[\n{"a":1}\n]}\n'),
+        ("json", b'{"rows": [\n{"a":1}\n]\n'),
+        ("jsonl", b'{"a":1}\n{"a":}\n'),
+        ("jsonl", b'{"a":1}\n{"a":2}'),
+        ("csv", b'a\n"1\n'),
+        ("csv", b"a\n1"),
+        ("csv", b""),
+        ("xlsx", b"PK"),
+        ("parquet", b"PAR1"),
+    ],
+)
+def test_a_file_that_is_not_well_formed_is_refused(name, text):
+    with pytest.raises(ProofFailed):
+        FORMATS[name].count_rows(io.BytesIO(text), checked_options(name, {}))
+
+
+@pytest.mark.parametrize(
+    ("text", "rows"), [(b"[\n]\n", 0), (b'[\n{"a":"]"}\n]\n', 1), (b'{"x": 1, "rows": [\n{"a":[1, 2]},\n{"a":2}\n]}\n', 2)]
+)
+def test_values_of_an_array_are_counted_wherever_its_pieces_part(text, rows):
+    for size in range(1, len(text) + 1):
+        counter = JsonCounter(True)
+        for start in range(0, len(text), size):
+            counter.feed(text[start : start + size])
+        assert counter.rows() == rows
 
 
 @pytest.mark.parametrize("name", sorted(FORMATS))

@@ -1,7 +1,7 @@
 import { useMemo, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { App, Button, Checkbox, Modal, Popover, Segmented } from "antd";
-import { aligned, asCsv, forSpreadsheet, isNumber, plain, sorted, type Cell, type GridColumn } from "../../lib/grid";
+import { aligned, asCsv, forSpreadsheet, guarded, isNumber, plain, sorted, type Cell, type GridColumn } from "../../lib/grid";
 import { count, size } from "../../lib/words";
 import "./browse.css";
 
@@ -9,6 +9,7 @@ const ROW = 25;
 const HEAD = 28;
 const NUMBER = 56;
 const WIDTH = 150;
+const GUARD = "guard-formulas";
 
 interface Props { id: string; columns: GridColumn[]; rows: Cell[][]; complete: boolean; total?: number | undefined; label: string }
 
@@ -47,6 +48,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const [widths, setWidths] = useState<Record<number, number>>({});
   const [marked, setMarked] = useState<Set<number>>(new Set());
   const [last, setLast] = useState(0);
+  const [guard, setGuard] = useState(() => localStorage.getItem(GUARD) === "yes");
   const [active, setActive] = useState<[number, number] | null>(null);
   const [anchor, setAnchor] = useState<[number, number] | null>(null);
   const dragged = useRef<number | null>(null);
@@ -75,15 +77,19 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     const picked = range ? lines.slice(r0, r1 + 1) : marked.size ? lines.filter((i) => marked.has(i)) : lines;
     return { heads: across_.map((i) => columns[i]!), body: picked.map((r) => across_.map((c) => rows[r]![c]!)) };
   };
-  const copy = async (form: typeof aligned) => {
+  const keepGuard = (next: boolean) => {
+    localStorage.setItem(GUARD, next ? "yes" : "no");
+    setGuard(next);
+  };
+  const copy = async (form: typeof forSpreadsheet) => {
     const { heads, body } = chosen();
-    await navigator.clipboard.writeText(form(heads, body));
+    await navigator.clipboard.writeText(form(heads, body, guard));
     void message.success(`Copied ${count(body.length)} rows with their headers.`);
   };
   const save = () => {
     const { heads, body } = chosen();
     const link = document.createElement("a");
-    link.href = URL.createObjectURL(new Blob([asCsv(heads, body)], { type: "text/csv" }));
+    link.href = URL.createObjectURL(new Blob([asCsv(heads, body, guard)], { type: "text/csv" }));
     link.download = `${label.replace(/\W+/g, "-")}-look.csv`;
     link.click();
     URL.revokeObjectURL(link.href);
@@ -135,7 +141,11 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     else if (event.key === "Enter" && active) open(cellAt(r, c).row, cellAt(r, c).column);
     else if (event.key === "c" && (event.ctrlKey || event.metaKey)) {
       if (range || marked.size || !active) void copy(forSpreadsheet);
-      else void navigator.clipboard.writeText(plain(rows[cellAt(r, c).row]![cellAt(r, c).column]!)).then(() => message.success("Copied one cell."));
+      else {
+        const { row, column } = cellAt(r, c);
+        const cell = rows[row]![column]!;
+        void navigator.clipboard.writeText(guard && !isNumber(columns[column]!, cell) ? guarded(plain(cell)) : plain(cell)).then(() => message.success("Copied one cell."));
+      }
     } else return;
     event.preventDefault();
   };
@@ -159,6 +169,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
         <div className="grow" />
         <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Turned" }]} />
         <Popover trigger="click" placement="bottomRight" content={menu}><Button size="small">Columns{hidden.size > 0 && ` (${hidden.size} hidden)`}</Button></Popover>
+        <Checkbox checked={guard} onChange={(e) => keepGuard(e.target.checked)} title="An apostrophe before texts and names that a spreadsheet would take for a formula, in what is copied or saved here">Guard formulas</Checkbox>
         <Button size="small" onClick={() => void copy(forSpreadsheet)}>Copy</Button>
         <Button size="small" onClick={() => void copy(aligned)}>Copy aligned</Button>
         <Button size="small" onClick={save}>Save small file</Button>

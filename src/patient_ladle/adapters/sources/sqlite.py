@@ -8,12 +8,14 @@ import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime, timezone
 from decimal import Decimal
+from functools import partial
+from itertools import takewhile
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
+from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, ValueBatch
 from patient_ladle.core.dialects import SQLITE
 from patient_ladle.core.errors import (
     LadleError,
@@ -31,6 +33,8 @@ from patient_ladle.core.scanner import one_reading_statement, place, replace_par
 
 from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file, missing_name
 
+PIECES = 5
+"""Fetches for one batch: rows of a small one are still near the processor when they are turned into columns."""
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
 
 
@@ -216,9 +220,10 @@ class SqliteSession(ProbingSession):
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.cursor is not None, "describe comes first"
         try:
-            while rows := self.cursor.fetchmany(BATCH_ROWS):
+            fetch = partial(self.cursor.fetchmany, BATCH_ROWS // PIECES)
+            while pieces := list(takewhile(len, (fetch() for _ in range(PIECES)))):
                 self.go_on()
-                yield Batch.of_values(rows, self.width)
+                yield ValueBatch(pieces, self.width)
         except sqlite3.Error as error:
             raise _translate(error, self.text) from error
 

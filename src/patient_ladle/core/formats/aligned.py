@@ -12,7 +12,7 @@ from patient_ladle.proof.counting import DelimitedCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..options import Option
-from .base import Format, Target, any_true, constant, has_any, joined
+from .base import Format, Target, any_true, constant, joined, signs_in
 from .styles import STYLE_OPTIONS, styled
 from .text import ENCODING_OPTIONS, TextWriter, plain_name
 
@@ -42,7 +42,7 @@ class AlignedWriter(TextWriter):
         cells = []
         for n, (column, array, numbers) in enumerate(zip(self.columns, batch.cells, batch.numbers, strict=True)):
             shown = pc.fill_null(styled(column, array, numbers, self.options), constant(self.options["absent"]))
-            if has_any(shown, _BREAK_BYTES) and any_true(pc.match_substring_regex(shown, _BREAKS)):
+            if signs_in(shown, _BREAK_BYTES) and any_true(pc.match_substring_regex(shown, _BREAKS)):
                 self.warn(f"column '{column.name}' holds line ends or tabs: written as spaces")
                 shown = pc.replace_substring_regex(shown, _BREAKS, " ")
             self.widths[n] = max(self.widths[n], pc.max(pc.utf8_length(shown)).as_py() or 0)

@@ -8,7 +8,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import lru_cache, reduce
 from typing import Any, BinaryIO, ClassVar, Protocol
 
 import pyarrow as pa
@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 
 from patient_ladle.proof.counting import Damaged
 
-from ..columns import Batch, Column
+from ..columns import Batch, Column, data_of
 from ..errors import ProofFailed, ValueUnfit
 from ..options import Option
 
@@ -144,28 +144,27 @@ def chosen(mask: pa.Array, yes: pa.Array | str, no: pa.Array | str) -> pa.Array:
     return pc.if_else(mask, *[constant(each) if isinstance(each, str) else each for each in (yes, no)])
 
 
-def data_of(array: pa.Array) -> bytes:
-    """The texts of an array one after the other."""
-    return bytes(_data(array))
+def signs_in(array: pa.Array, signs: bytes) -> bytes:
+    """Those of these bytes that stand in any text: a look at all texts at once, before one at each."""
+    data = bytes(data_of(array))
+    if len(signs) > _FEW and len(data.translate(None, signs)) == len(data):
+        return b""
+    return bytes(sign for sign in signs if sign in data)
 
 
-def _data(array: pa.Array) -> memoryview:
-    buffers = array.buffers()
-    if not len(array) or buffers[2] is None:
-        return memoryview(b"")
-    offsets = memoryview(buffers[1]).cast("i")
-    return memoryview(buffers[2])[offsets[array.offset] : offsets[array.offset + len(array)]]
+_FEW = 4
+"""So many bytes are found sooner one by one."""
 
 
-def has_any(array: pa.Array, signs: bytes) -> bool:
-    """Whether any of these bytes stands in any text: a look at all texts at once, before one at each."""
-    data = data_of(array)
-    return len(data.translate(None, signs)) != len(data)
+def holding(array: pa.Array, signs: bytes) -> pa.Array:
+    """A mask of the texts that hold any of these ASCII bytes, of which there is one at least."""
+    masks = [pc.match_substring(array, chr(sign)) for sign in signs]
+    return reduce(pc.or_, masks)
 
 
 def has_only(array: pa.Array, signs: bytes) -> bool:
     """Whether no text holds anything but these bytes."""
-    return not data_of(array).translate(None, signs)
+    return not bytes(data_of(array)).translate(None, signs)
 
 
 def has_empty(array: pa.Array) -> bool:
@@ -180,7 +179,7 @@ def longest(array: pa.Array) -> int:
 
 def joined(parts: Sequence[pa.Array | str]) -> memoryview:
     """Element-wise join of arrays and constants; the joined array's data buffer is the file's bytes."""
-    return _data(together(*merged(parts)))
+    return data_of(together(*merged(parts)))
 
 
 def merged(parts: Sequence[pa.Array | str]) -> list[pa.Array | str]:

@@ -18,7 +18,19 @@ from patient_ladle.proof.counting import DelimitedCounter, counted
 from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput
 from ..options import Option
-from .base import Format, FormatWriter, Target, any_true, constant, has_any, has_empty, joined, replaced_where, together
+from .base import (
+    Format,
+    FormatWriter,
+    Target,
+    any_true,
+    constant,
+    has_empty,
+    holding,
+    joined,
+    replaced_where,
+    signs_in,
+    together,
+)
 from .styles import STYLE_OPTIONS, leaves_alone, styled
 from .text import ENCODING_OPTIONS, TextWriter, plain_name
 
@@ -81,9 +93,15 @@ class DelimitedWriter(TextWriter):
         always = self.options["quoting"]
         if always == "always" or (always == "text" and column.kind not in (*NUMERIC, "boolean")):
             return together('"', pc.replace_substring(array, '"', '""'), '"')
-        if not self.quoting_words and not has_any(array, self.quoting_signs) and not has_empty(array):
-            return array
-        needs = pc.match_substring_regex(array, self.needs_quotes)
+        if self.quoting_words:
+            needs = pc.match_substring_regex(array, self.needs_quotes)
+        else:
+            found, empty = signs_in(array, self.quoting_signs), has_empty(array)
+            if not found and not empty:
+                return array
+            needs = holding(array, found) if found else pc.equal(pc.binary_length(array), 0)
+            if found and empty:
+                needs = pc.or_(needs, pc.equal(pc.binary_length(array), 0))
         if not any_true(needs):
             return array
         some = pc.replace_substring(array.filter(needs), '"', '""')

@@ -13,12 +13,25 @@ from patient_ladle.proof.counting import JsonCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..options import Option
-from .base import Format, FormatWriter, Target, all_true, any_true, chosen, has_any, has_only, joined, replaced_where, together
+from .base import (
+    Format,
+    FormatWriter,
+    Target,
+    all_true,
+    any_true,
+    chosen,
+    has_only,
+    holding,
+    joined,
+    replaced_where,
+    signs_in,
+    together,
+)
 from .styles import BINARY, ZONE, in_hex, in_zone
 
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
-_NEEDS_ESCAPES = '["\\\\\x00-\x1f]'
-_ESCAPED = bytes(range(32)) + b'"\\'
+_ESCAPED = b"\\" + bytes(range(32)) + b'"'
+"""The backslash first, for it stands in the others' escapes."""
 _PLAIN = b"0123456789-.+eE"
 """What numbers that JSON takes are made of; a source writes nothing else with these signs alone."""
 _NOT_FINITE = ("text", "null", "refuse")
@@ -36,16 +49,19 @@ LINE_OPTIONS = tuple(option for option in OPTIONS if option.name != "envelope")
 
 def _text(array: pa.Array) -> pa.Array:
     """JSON strings of the texts, without their quotes; only those that need escapes leave the fast path."""
-    if has_any(array, _ESCAPED):
-        needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
-        some = [json.dumps(text, ensure_ascii=False)[1:-1] for text in array.filter(needs).to_pylist()]
-        array = replaced_where(array, needs, pa.array(some, pa.string()))
+    found = signs_in(array, _ESCAPED)
+    if found:
+        needs = holding(array, found)
+        some = array.filter(needs)
+        for sign in found:
+            some = pc.replace_substring(some, chr(sign), json.dumps(chr(sign))[1:-1])
+        array = replaced_where(array, needs, some)
     return array
 
 
 def _one_line(array: pa.Array) -> pa.Array:
     """JSON values without raw line ends, which can only stand between their parts."""
-    if has_any(array, b"\n\r"):
+    if signs_in(array, b"\n\r"):
         return pc.replace_substring_regex(array, "[\n\r]", " ")
     return array
 

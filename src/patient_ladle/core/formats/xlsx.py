@@ -29,11 +29,11 @@ from .base import (
     any_true,
     chosen,
     constant,
-    has_any,
     has_only,
     joined,
     longest,
     replaced_where,
+    signs_in,
     together,
 )
 from .sheets import SPREADSHEET, Sheet, Styles, escaped, number_format, sheet_name, text_cell, workbook_parts
@@ -104,7 +104,7 @@ def _text_cells(array: pa.Array) -> pa.Array:
 
 
 def _escaped_all(array: pa.Array) -> pa.Array:
-    if has_any(array, _ESCAPED):
+    if signs_in(array, _ESCAPED):
         needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
         some = [escaped(text) for text in array.filter(pc.fill_null(needs, False)).to_pylist()]
         array = replaced_where(array, needs, pa.array(some, pa.string())) if some else array
