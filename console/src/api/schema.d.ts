@@ -21,6 +21,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["calendars"];
+        put?: never;
+        post: operations["save_calendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["calendar"];
+        put?: never;
+        post?: never;
+        delete: operations["remove_calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogue-search": {
         parameters: {
             query?: never;
@@ -168,6 +200,23 @@ export interface paths {
         options?: never;
         head?: never;
         patch: operations["save_extract"];
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/after": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description What the extract's scheduled runs wait for. */
+        put: operations["set_after"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/extracts/{name}/archive": {
@@ -663,6 +712,24 @@ export interface paths {
         patch: operations["edit_schedule"];
         trace?: never;
     };
+    "/api/v1/schedules/{name}/backfill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Runs for past due times of a schedule: GET says what it would do, POST does it. */
+        get: operations["planned_backfill"];
+        put?: never;
+        /** @description Runs for past due times of a schedule: GET says what it would do, POST does it. */
+        post: operations["backfill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/schedules/{name}/due-times": {
         parameters: {
             query?: never;
@@ -963,9 +1030,55 @@ export interface components {
             /** Format: date-time */
             catalogue_at: string | null;
         };
+        AfterBody: {
+            after: string[];
+        };
+        AgainBody: {
+            /**
+             * @description Today's revision instead of the run's own.
+             * @default false
+             */
+            newest_revision: boolean;
+        };
+        BackfillBody: {
+            /**
+             * Format: date
+             * @description The first local date.
+             */
+            from: string;
+            /**
+             * Format: date
+             * @description The last local date.
+             */
+            to: string;
+            /**
+             * @description Also the due times whose runs have finished.
+             * @default false
+             */
+            again: boolean;
+        };
         BringBackBody: {
             source: string;
             statement: string;
+        };
+        CalendarBody: {
+            name: string;
+            /** @description ISO 3166-1, as in GB. */
+            country?: string;
+            /** @description ISO 3166-2, as in ENG. */
+            region?: string;
+            /** @description An iCalendar file (RFC 5545). */
+            text?: string;
+        };
+        CalendarView: {
+            name: string;
+            country: string;
+            region: string;
+            created_by: string;
+            /** @description Those of this year and the next. */
+            readonly days: {
+                [key: string]: string;
+            };
         };
         CatalogueView: {
             source: string;
@@ -1080,7 +1193,8 @@ export interface components {
             data_date: string;
             decision: components["schemas"]["DecisionEnum"];
             reason: string;
-            readonly run: number | null;
+            /** @description Its newest runs, in the order of its sequence. */
+            readonly runs: number[];
         };
         EngineFieldView: {
             name: string;
@@ -1161,6 +1275,8 @@ export interface components {
             archived_at: string | null;
             /** @description Names of the schedules that run it. */
             readonly used_by: string[];
+            /** @description Its scheduled runs wait for those of these, of the same data date. */
+            readonly after: string[];
             revision: components["schemas"]["RevisionView"];
         };
         /**
@@ -1361,8 +1477,21 @@ export interface components {
             /** @description Only in the answer to a sign-in for a token. */
             token?: string;
         };
+        MomentView: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description By the clocks of the rule's zone.
+             */
+            local: string;
+            /** @description What is out of the ordinary: clocks that change, a holiday, a move. */
+            note: string;
+        };
         MomentsView: {
-            next_due: string[];
+            next_due: components["schemas"]["MomentView"][];
+            /** @description One rule of each form that can be written. */
+            forms: string[];
         };
         MoveBody: {
             folder?: string;
@@ -1433,15 +1562,37 @@ export interface components {
             role?: string;
             active?: boolean;
         };
+        /** @description What decides the moments of a schedule. */
         PatchedScheduleEdit: {
-            extract?: string;
-            environment?: string;
             rule?: string;
             zone?: string;
+            /** Format: date */
+            first_date?: string | null;
+            /** Format: date */
+            last_date?: string | null;
+            exceptions?: string[];
+            calendar?: string | null;
+            on_holiday?: string;
             values?: {
                 [key: string]: unknown;
             };
             formats?: string[];
+            then?: components["schemas"]["StepBody"][];
+            /** @description latest, all or none */
+            missed?: string;
+            missed_hours?: number | null;
+            missed_most?: number | null;
+            /** @description wait, skip or alongside */
+            overlap?: string;
+            spread_seconds?: number;
+            attempts?: number;
+            run_minutes?: number;
+            /** Format: time */
+            finish_by?: string | null;
+            /** @description low, normal or high */
+            priority?: string;
+            extract?: string;
+            environment?: string;
         };
         PatchedSharedValueBody: {
             /** @description By environment; null removes one. */
@@ -1458,6 +1609,8 @@ export interface components {
             deadline_seconds?: number;
             max_rows?: number | null;
             max_bytes?: number | null;
+            quiet_hours?: string;
+            quiet_zone?: string;
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"] | null;
             };
@@ -1465,6 +1618,8 @@ export interface components {
         PauseBody: {
             /** @default  */
             reason: string;
+            /** Format: date-time */
+            until?: string | null;
         };
         /**
          * @description * `` -
@@ -1496,6 +1651,17 @@ export interface components {
              * @description Wall-clock time, without a zone.
              */
             means: string;
+        };
+        PlannedRun: {
+            /** Format: date-time */
+            due_at: string;
+            /** Format: date */
+            data_date: string;
+            /** @description Whether a backfill runs it. */
+            runs: boolean;
+            why: string;
+            /** @description The newest run that it has already. */
+            run: number | null;
         };
         PreviewBody: {
             source: string;
@@ -1629,6 +1795,19 @@ export interface components {
             ended_at: string | null;
             rows: number | null;
             attempt: number;
+            attempts_most: number;
+            /** @description Place in the sequence of its schedule. */
+            step: number;
+            /** @description Why it waits, in words. */
+            waits_for: string;
+            /**
+             * Format: date-time
+             * @description When it is looked at again.
+             */
+            wait_until: string | null;
+            /** Format: date-time */
+            finish_by: string | null;
+            backfill: boolean;
             started_by?: string | null;
             schedule?: string | null;
             error: components["schemas"]["ErrorView"] | null;
@@ -1640,14 +1819,16 @@ export interface components {
             results: components["schemas"]["RunLine"][];
         };
         /**
-         * @description * `queued` - queued
+         * @description * `waiting` - waiting
+         *     * `queued` - queued
          *     * `running` - running
          *     * `finished` - finished
          *     * `failed` - failed
          *     * `cancelled` - cancelled
+         *     * `not run` - not run
          * @enum {string}
          */
-        RunState: "queued" | "running" | "finished" | "failed" | "cancelled";
+        RunState: "waiting" | "queued" | "running" | "finished" | "failed" | "cancelled" | "not run";
         RunView: {
             id: number;
             extract: string;
@@ -1672,6 +1853,19 @@ export interface components {
             ended_at: string | null;
             rows: number | null;
             attempt: number;
+            attempts_most: number;
+            /** @description Place in the sequence of its schedule. */
+            step: number;
+            /** @description Why it waits, in words. */
+            waits_for: string;
+            /**
+             * Format: date-time
+             * @description When it is looked at again.
+             */
+            wait_until: string | null;
+            /** Format: date-time */
+            finish_by: string | null;
+            backfill: boolean;
             started_by?: string | null;
             schedule?: string | null;
             error: components["schemas"]["ErrorView"] | null;
@@ -1742,17 +1936,40 @@ export interface components {
             bytes: number;
             warnings: string[];
         };
+        /** @description What decides the moments of a schedule. */
         ScheduleBody: {
-            name: string;
-            extract: string;
-            environment: string;
+            /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
             rule: string;
             /** @default UTC */
             zone: string;
+            /** Format: date */
+            first_date?: string | null;
+            /** Format: date */
+            last_date?: string | null;
+            exceptions?: string[];
+            calendar?: string | null;
+            on_holiday?: string;
             values?: {
                 [key: string]: unknown;
             };
             formats?: string[];
+            then?: components["schemas"]["StepBody"][];
+            /** @description latest, all or none */
+            missed?: string;
+            missed_hours?: number | null;
+            missed_most?: number | null;
+            /** @description wait, skip or alongside */
+            overlap?: string;
+            spread_seconds?: number;
+            attempts?: number;
+            run_minutes?: number;
+            /** Format: time */
+            finish_by?: string | null;
+            /** @description low, normal or high */
+            priority?: string;
+            name: string;
+            extract: string;
+            environment: string;
         };
         ScheduleView: {
             name: string;
@@ -1761,17 +1978,38 @@ export interface components {
             environment: string;
             rule: string;
             zone: string;
+            /** Format: date */
+            first_date: string | null;
+            /** Format: date */
+            last_date: string | null;
+            exceptions: string[];
+            calendar?: string | null;
+            on_holiday: string;
+            missed: string;
+            missed_hours: number | null;
+            missed_most: number | null;
+            overlap: string;
+            spread_seconds: number;
+            attempts: number;
+            run_minutes: number;
+            /** Format: time */
+            finish_by: string | null;
+            priority: string;
             /** @description Private ones masked; a mask that is sent back changes nothing. */
             readonly values: {
                 [key: string]: unknown;
             };
             formats: string[];
+            /** @description The extracts that run after it, in their order. */
+            then: components["schemas"]["StepView"][];
             /** Format: date-time */
             paused_at: string | null;
+            /** Format: date-time */
+            paused_until: string | null;
             paused_by: string;
             pause_reason: string;
             created_by: string;
-            readonly next_due: string[];
+            readonly next_due: components["schemas"]["MomentView"][];
         };
         SettingView: {
             field: string;
@@ -1819,6 +2057,16 @@ export interface components {
             deadline_seconds: number;
             max_rows?: number | null;
             max_bytes?: number | null;
+            /**
+             * @description When no run reads it: '07:00 to 09:30 and 22:00 to 02:00'.
+             * @default
+             */
+            quiet_hours: string;
+            /**
+             * @description Whose clocks count; the service's zone unless given.
+             * @default
+             */
+            quiet_zone: string;
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"];
             };
@@ -1833,6 +2081,8 @@ export interface components {
             deadline_seconds: number;
             max_rows: number | null;
             max_bytes: number | null;
+            quiet_hours: string;
+            quiet_zone: string;
             addresses: components["schemas"]["AddressView"][];
         };
         StageView: {
@@ -1869,6 +2119,21 @@ export interface components {
             next_schedule: string | null;
             /** Format: date-time */
             now: string;
+        };
+        StepBody: {
+            extract: string;
+            values?: {
+                [key: string]: unknown;
+            };
+            formats?: string[];
+        };
+        StepView: {
+            extract: string;
+            /** @description Private ones masked. */
+            readonly values: {
+                [key: string]: unknown;
+            };
+            formats: string[];
         };
         TableColumnView: {
             name: string;
@@ -2003,6 +2268,89 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["StatementAnswer"];
                 };
+            };
+        };
+    };
+    calendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"][];
+                };
+            };
+        };
+    };
+    save_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarBody"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"];
+                };
+            };
+        };
+    };
+    calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"];
+                };
+            };
+        };
+    };
+    remove_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2261,6 +2609,31 @@ export interface operations {
         requestBody?: {
             content: {
                 "application/json": components["schemas"]["PatchedContentBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+        };
+    };
+    set_after: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AfterBody"];
             };
         };
         responses: {
@@ -2732,6 +3105,12 @@ export interface operations {
     rule_moments: {
         parameters: {
             query: {
+                calendar?: string;
+                count?: number;
+                exceptions?: string;
+                first_date?: string;
+                last_date?: string;
+                on_holiday?: string;
                 rule: string;
                 zone?: string;
             };
@@ -2840,7 +3219,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AgainBody"];
+            };
+        };
         responses: {
             201: {
                 headers: {
@@ -3091,6 +3474,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScheduleView"];
+                };
+            };
+        };
+    };
+    planned_backfill: {
+        parameters: {
+            query: {
+                /** @description Also those that have finished. */
+                again?: boolean;
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedRun"][];
+                };
+            };
+        };
+    };
+    backfill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackfillBody"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLine"][];
                 };
             };
         };

@@ -22,7 +22,6 @@ from .transport import Transport
 Record = dict[str, Any]
 Records = list[Record]
 Paths = list[Path]
-Moments = list[str]
 ENDED = ("finished", "failed", "cancelled")
 POLL_SECONDS = 0.5
 INQUIRY_POLL_SECONDS = 0.15
@@ -54,6 +53,9 @@ class _Group:
 
     def _patch(self, path: str, body: Any, **headers: str) -> Any:
         return self.transport.call("PATCH", path, json=body, headers=headers)
+
+    def _put(self, path: str, body: Any) -> Any:
+        return self.transport.call("PUT", path, json=body)
 
     def _delete(self, path: str) -> None:
         self.transport.call("DELETE", path)
@@ -238,6 +240,10 @@ class Extracts(_Group):
         found: str = self._post("/bring-back", {"source": source, "statement": statement})["statement"]
         return found
 
+    def set_after(self, name: str, after: Sequence[str]) -> Record:
+        """Its scheduled runs wait for those of these extracts, of the same data date."""
+        return self._put(f"/extracts/{_name(name)}/after", {"after": [*after]})
+
     def archive(self, name: str) -> Record:
         """Out of sight; ``restore`` brings it back."""
         return self._post(f"/extracts/{_name(name)}/archive")
@@ -273,7 +279,7 @@ class Values(_Group):
 
 
 class Schedules(_Group):
-    """Schedules and their due times."""
+    """Schedules, their due times and the calendars of holidays that they mind."""
 
     def list(self) -> Records:
         """All schedules, each with its next five due times."""
@@ -284,7 +290,7 @@ class Schedules(_Group):
         return self._get(f"/schedules/{_name(name)}")
 
     def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Record:
-        """``settings``: ``zone``, ``values``, ``formats``."""
+        """``settings``: ``zone``, ``values``, ``formats``, ``then`` and all else that a schedule shows."""
         body = {"name": name, "extract": extract, "environment": environment, "rule": rule, **settings}
         return self._post("/schedules", body)
 
@@ -296,9 +302,9 @@ class Schedules(_Group):
         """No more due times; the record of past ones stays."""
         self._delete(f"/schedules/{_name(name)}")
 
-    def pause(self, name: str, reason: str = "") -> Record:
-        """Due times are recorded as skipped until ``resume``."""
-        return self._post(f"/schedules/{_name(name)}/pause", {"reason": reason})
+    def pause(self, name: str, reason: str = "", until: str | None = None) -> Record:
+        """Due times are recorded as skipped until then, or until ``resume``."""
+        return self._post(f"/schedules/{_name(name)}/pause", {"reason": reason, "until": until})
 
     def resume(self, name: str) -> Record:
         """Due times run again."""
@@ -308,10 +314,34 @@ class Schedules(_Group):
         """What became of each past due time, newest first."""
         return self.transport.pages(f"/schedules/{_name(name)}/due-times")
 
-    def next_moments(self, rule: str, zone: str = "UTC") -> Moments:
-        """The next due times of any rule."""
-        found: Moments = self._get("/rule-moments", rule=rule, zone=zone)["next_due"]
+    def next_moments(self, rule: str, **timing: Any) -> Records:
+        """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
+        found: Records = self._get("/rule-moments", rule=rule, **timing)["next_due"]
         return found
+
+    def planned_backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
+        """What ``backfill`` would do about each due time of those local dates."""
+        return self._get(f"/schedules/{_name(name)}/backfill", **{"from": first, "to": last, "again": again})
+
+    def backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
+        """Runs for the due times of those local dates that have none that finished; ``again``: for all of them."""
+        return self._post(f"/schedules/{_name(name)}/backfill", {"from": first, "to": last, "again": again})
+
+    def calendars(self) -> Records:
+        """Calendars of holidays."""
+        return self._get("/calendars")
+
+    def calendar(self, name: str) -> Record:
+        """One calendar with its days."""
+        return self._get(f"/calendars/{_name(name)}")
+
+    def save_calendar(self, name: str, country: str = "", region: str = "", text: str = "") -> Record:
+        """A country's holidays, or those of an iCalendar file's text."""
+        return self._post("/calendars", {"name": name, "country": country, "region": region, "text": text})
+
+    def remove_calendar(self, name: str) -> None:
+        """Only while no schedule uses it."""
+        self._delete(f"/calendars/{_name(name)}")
 
 
 class Runs(_Group):
@@ -372,9 +402,9 @@ class Runs(_Group):
         """Ask the run to stop."""
         return self._post(f"/runs/{number}/cancel")
 
-    def again(self, number: int) -> Record:
-        """The same revision, values and data date once more."""
-        return self._post(f"/runs/{number}/again")
+    def again(self, number: int, newest_revision: bool = False) -> Record:
+        """The same values and data date once more, of the run's own revision or of today's."""
+        return self._post(f"/runs/{number}/again", {"newest_revision": newest_revision})
 
     def results(self, extract: str | None = None) -> Iterator[Record]:
         """Result files of finished runs, newest first."""

@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from patient_ladle.core.retrying import FIRST_WAIT_SECONDS
 from patient_ladle.service.common.keys import data_directory, django_key
 
 DATA = data_directory()
@@ -36,6 +37,7 @@ SECRET_KEY = django_key(DATA)
 DEBUG = False
 ALLOWED_HOSTS = ["*"] if LISTEN not in ("127.0.0.1", "::1", "localhost") else ["127.0.0.1", "localhost", "[::1]"]
 USE_TZ = True
+RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))
 TIME_ZONE = os.environ.get("LADLE_TIME_ZONE", "UTC")
 ROOT_URLCONF = "patient_ladle.service.urls"
 WSGI_APPLICATION = "patient_ladle.service.wsgi.application"

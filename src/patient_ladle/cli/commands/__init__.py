@@ -83,6 +83,8 @@ _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "extract": lambda ladle: ladle.extracts.list(),
     "value": lambda ladle: ladle.values.list(),
     "schedule": lambda ladle: ladle.schedules.list(),
+    "calendar": lambda ladle: ladle.schedules.calendars(),
+    "after": lambda ladle: ladle.extracts.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }
 """Argument to the list that its names are taken from."""

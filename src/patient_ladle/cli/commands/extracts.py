@@ -61,6 +61,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("tags", ", ".join(found["tags"])),
             ("former names", ", ".join(found["former_names"])),
             ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
+            ("runs after", ", ".join(found["after"])),
             ("source", f"{revision['source']} ({source['engine']})"),
             ("reads", _reads(source)),
             (
@@ -248,6 +249,14 @@ def extract_move(args: argparse.Namespace) -> None:
     print_json(found) if args.json else print(f"{args.name} is now {found['folder'] or '(top)'}/{found['name']}")
 
 
+def extract_after(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        found = ladle.extracts.set_after(args.name, args.after)
+    said = f"waits for {', '.join(found['after'])} of the same data date" if found["after"] else "waits for no other extract"
+    print_json(found) if args.json else print(f"{args.name} {said}")
+    return 0
+
+
 def extract_archive(args: argparse.Namespace) -> int:
     if not confirmed(f"Archive '{args.name}'? Nothing runs it until it is restored.", args.yes):
         return 2
@@ -351,6 +360,14 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--from", dest="before", type=int, metavar="N", help="default: the one before")
     verb.add_argument("--to", dest="after", type=int, metavar="N", help="default: the newest")
+    verb = extract.verb(
+        "after",
+        extract_after,
+        "Let its scheduled runs wait for those of other extracts, of the same data date.",
+        "ladle extract after district_summary monthly_consumption night_flow",
+    )
+    verb.add_argument("name")
+    verb.add_argument("after", nargs="*", metavar="EXTRACT", help="none: it waits for nobody")
     verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")

@@ -121,7 +121,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
 
 def run_again(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        return _conclude(args, ladle, ladle.runs.again(args.number))
+        return _conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
 
 
 def run_list(args: argparse.Namespace) -> None:
@@ -159,7 +159,9 @@ def run_show(args: argparse.Namespace) -> None:
             ("data date", run["data_date"]),
             ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
-            ("attempt", run["attempt"]),
+            ("attempt", f"{run['attempt']} of {run['attempts_most']}"),
+            ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
+            ("finish by", moment(run["finish_by"]) if run["finish_by"] else ""),
             ("again of", run["again_of"]),
             ("same as before", {True: "yes", False: "no: the source gave something else"}.get(run["same_as_before"])),
             ("error", error.get("message")),
@@ -208,13 +210,14 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--dry-run", action="store_true", help="say what it would do, and run nothing")
     again = run.verb("again", run_again, "The same revision, values and data date once more.", "ladle run again 12")
     again.add_argument("number", type=int)
+    again.add_argument("--newest-revision", action="store_true", help="today's revision instead of the run's own")
     for each in (verb, again):
         each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum")
         each.add_argument("--no-wait", action="store_true", help="do not wait for its end")
     verb = run.verb("list", run_list, "List runs, newest first.", "ladle run list --state failed")
     verb.add_argument("--extract")
     verb.add_argument("--schedule")
-    verb.add_argument("--state", help="queued, running, finished, failed or cancelled")
+    verb.add_argument("--state", help="waiting, queued, running, finished, failed, cancelled or 'not run'")
     verb.add_argument("--most", type=int, default=25, help="how many (default 25)")
     run.verb("show", run_show, "Show a run.", "ladle run show 12").add_argument("number", type=int)
     verb = run.verb("log", run_log, "Print the run log.", "ladle run log 12 --follow")

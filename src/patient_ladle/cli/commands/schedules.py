@@ -12,41 +12,97 @@ from patient_ladle.client.errors import ClientError
 from . import Noun, connected, listed, pairs
 
 
+def _paused(schedule: dict[str, Any]) -> str:
+    if not schedule["paused_at"]:
+        return ""
+    until = f" until {moment(schedule['paused_until'])}" if schedule["paused_until"] else ""
+    return f"by {schedule['paused_by']}{until}" + (f": {schedule['pause_reason']}" if schedule["pause_reason"] else "")
+
+
 def schedule_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found = ladle.schedules.list()
     if args.json:
         return print_json(found)
     rows = [
-        (s["name"], s["extract"], s["environment"], s["rule"], s["zone"],
-         f"paused by {s['paused_by']}" if s["paused_at"] else moment(s["next_due"][0]) if s["next_due"] else "never")
+        (s["name"], " → ".join([s["extract"], *(step["extract"] for step in s["then"])]), s["environment"], s["rule"],
+         s["zone"],
+         f"paused {_paused(s)}" if s["paused_at"] else moment(s["next_due"][0]["at"]) if s["next_due"] else "never")
         for s in found
     ]  # fmt: skip
     headings = ("SCHEDULE", "EXTRACT", "ENVIRONMENT", "RULE", "ZONE", "NEXT DUE")
     return print_table(headings, rows, "there are no schedules yet: ladle schedule add.")
 
 
+def _moments(found: list[dict[str, Any]]) -> str:
+    return "\n".join(_moment(each) for each in found)
+
+
+def _moment(found: dict[str, Any]) -> str:
+    return moment(found["at"]) + (f"  ({found['note']})" if found["note"] else "")
+
+
+def _missed(schedule: dict[str, Any]) -> str:
+    hours = f", none older than {schedule['missed_hours']} h" if schedule["missed_hours"] is not None else ""
+    most = f", no more than {schedule['missed_most']}" if schedule["missed_most"] is not None else ""
+    return f"{schedule['missed']}{hours}{most}"
+
+
 def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
     if args.json:
         return print_json(made)
+    dates = " to ".join(filter(None, (made["first_date"] and f"from {made['first_date']}", made["last_date"])))
     return print_facts(
         [
             ("schedule", made["name"]),
             ("extract", f"{made['extract']} in {made['environment']}"),
+            ("then", ", ".join(step["extract"] for step in made["then"])),
             ("rule", f"{made['rule']} ({made['zone']})"),
+            ("dates", dates),
+            ("not on", ", ".join(made["exceptions"])),
+            ("holidays", f"{made['calendar']}: {made['on_holiday']}" if made["calendar"] else ""),
             ("values", ", ".join(f"{k}={v}" for k, v in made["values"].items())),
             ("formats", ", ".join(made["formats"])),
-            ("paused", f"by {made['paused_by']}: {made['pause_reason']}" if made["paused_at"] else ""),
-            ("next due", "\n".join(moment(text) for text in made["next_due"])),
+            ("missed ones", f"{_missed(made)} of those missed while the service was down"),
+            ("still running", made["overlap"]),
+            ("spread over", f"{made['spread_seconds']} s" if made["spread_seconds"] else ""),
+            ("attempts", f"{made['attempts']}, within {made['run_minutes']} minutes"),
+            ("finish by", made["finish_by"]),
+            ("priority", made["priority"]),
+            ("paused", _paused(made)),
+            ("next due", _moments(made["next_due"])),
         ]
     )
 
 
+def schedule_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _show(args, ladle.schedules.get(args.name))
+
+
+_GIVEN = (
+    "rule", "zone", "first_date", "last_date", "on_holiday", "missed", "missed_hours", "missed_most", "overlap",
+    "spread_seconds", "attempts", "run_minutes", "finish_by", "priority", "calendar",
+)  # fmt: skip
+_NONE = "none"
+"""The word that takes a setting away again."""
+
+
 def _given(args: argparse.Namespace) -> dict[str, Any]:
-    given = {"rule": args.rule, "zone": args.zone, "formats": listed(getattr(args, "as"))}
+    given = {key: getattr(args, key) for key in _GIVEN} | {"formats": listed(getattr(args, "as"))}
+    for key in ("first_date", "last_date", "missed_hours", "missed_most", "finish_by", "calendar"):
+        if given[key] == _NONE:
+            given[key] = "" if key == "calendar" else _TAKEN_AWAY
     if args.set is not None:
         given["values"] = pairs(args.set, "--set")
-    return {key: value for key, value in given.items() if value is not None}
+    if args.exceptions is not None:
+        given["exceptions"] = [] if args.exceptions == _NONE else listed(args.exceptions)
+    if args.then is not None:
+        given["then"] = [] if args.then == _NONE else [{"extract": name} for name in listed(args.then) or []]
+    return {key: None if value is _TAKEN_AWAY else value for key, value in given.items() if value is not None}
+
+
+_TAKEN_AWAY = object()
 
 
 def schedule_add(args: argparse.Namespace) -> None:
@@ -62,6 +118,37 @@ def schedule_edit(args: argparse.Namespace) -> None:
         _show(args, ladle.schedules.edit(args.name, **changes))
 
 
+_TIMING = ("zone", "calendar", "on_holiday", "exceptions", "first_date", "last_date")
+
+
+def schedule_moments(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.schedules.next_moments(args.rule, count=args.count, **{key: getattr(args, key) for key in _TIMING})
+    if args.json:
+        return print_json(found)
+    rows = [(moment(each["at"]), each["local"][:16].replace("T", " "), each["note"]) for each in found]
+    return print_table(("DUE", f"IN {args.zone or 'UTC'}", "NOTE"), rows, "this rule names no moments.")
+
+
+def schedule_backfill(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        plan = ladle.schedules.planned_backfill(args.name, args.first, args.last, args.again)
+        wanted = [each for each in plan if each["runs"]]
+        if not args.json:
+            rows = [(moment(p["due_at"]), p["data_date"], "run" if p["runs"] else "leave", p["why"]) for p in plan]
+            print_table(("DUE", "DATA DATE", "WOULD", "WHY"), rows, "no due time lies in those days.")
+        if args.dry_run or not wanted:
+            if args.json:
+                print_json(plan)
+            return 0
+        if not confirmed(f"Start {len(wanted)} run(s) of '{args.name}' at low priority?", args.yes):
+            return 2
+        made = ladle.schedules.backfill(args.name, args.first, args.last, args.again)
+    numbers = [run["id"] for run in made]
+    print_json(made) if args.json else print(f"queued {len(made)} run(s): {numbers[0]} to {numbers[-1]}")
+    return 0
+
+
 def schedule_remove(args: argparse.Namespace) -> int:
     if not confirmed(f"Remove schedule '{args.name}'? The record of its due times stays.", args.yes):
         return 2
@@ -73,7 +160,7 @@ def schedule_remove(args: argparse.Namespace) -> int:
 
 def schedule_pause(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        _show(args, ladle.schedules.pause(args.name, args.reason))
+        _show(args, ladle.schedules.pause(args.name, args.reason, args.until))
 
 
 def schedule_resume(args: argparse.Namespace) -> None:
@@ -87,32 +174,59 @@ def schedule_next(args: argparse.Namespace) -> None:
         past = list(islice(ladle.schedules.due_times(args.name), args.past))
     if args.json:
         return print_json({"next_due": schedule["next_due"], "past": past})
-    rows = [(moment(d["due_at"]), d["data_date"], d["decision"], str(d["run"] or ""), d["reason"]) for d in reversed(past)]
+    rows = [
+        (moment(d["due_at"]), d["data_date"], d["decision"], ", ".join(map(str, d["runs"])), d["reason"])
+        for d in reversed(past)
+    ]
     upcoming = "paused: will be skipped" if schedule["paused_at"] else "to come"
-    rows += [(moment(text), "", upcoming, "", "") for text in schedule["next_due"]]
+    rows += [(moment(each["at"]), "", upcoming, "", each["note"]) for each in schedule["next_due"]]
     return print_table(("DUE", "DATA DATE", "DECISION", "RUN", "REASON"), rows, "this schedule names no moments.")
 
 
-def _options(verb: argparse.ArgumentParser) -> None:
+def _timing(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--zone", help="time zone, such as Europe/London (default UTC)")
+    verb.add_argument("--from", dest="first_date", metavar="YYYY-MM-DD", help="first date; none takes it away")
+    verb.add_argument("--to", dest="last_date", metavar="YYYY-MM-DD", help="last date; none takes it away")
+    verb.add_argument("--except", dest="exceptions", metavar="DATES", help="dates on which nothing is due, parted by commas")
+    verb.add_argument("--calendar", help="calendar of holidays; none takes it away")
+    verb.add_argument("--on-holiday", choices=("run", "skip", "next working day"), help="what a holiday does (default run)")
+
+
+def _options(verb: argparse.ArgumentParser) -> None:
+    _timing(verb)
+    verb.add_argument(
+        "--then", metavar="EXTRACTS", help="extracts to run after it, in order, each when the one before finished"
+    )
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value")
     verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    verb.add_argument(
+        "--missed", choices=("latest", "all", "none"), help="which of those missed while down run (default latest)"
+    )
+    verb.add_argument("--missed-hours", metavar="N", help="but none older than so many hours")
+    verb.add_argument("--missed-most", metavar="N", help="of all, no more than the last so many")
+    verb.add_argument("--overlap", choices=("wait", "skip", "alongside"), help="while an earlier run goes on (default wait)")
+    verb.add_argument("--spread", dest="spread_seconds", type=int, metavar="SECONDS", help="start somewhere in so many seconds")
+    verb.add_argument("--attempts", type=int, help="how often a run is tried when the fault may pass (default 3)")
+    verb.add_argument("--minutes", dest="run_minutes", type=int, help="a run is given up after so many (default 1440)")
+    verb.add_argument("--finish-by", metavar="HH:MM", help="flag a run that has not finished by then as late")
+    verb.add_argument("--priority", choices=("low", "normal", "high"), help="who goes first where places are few")
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     schedule = Noun(nouns, common, "schedule", "When extracts run by themselves.")
     schedule.verb("list", schedule_list, "List schedules.")
+    schedule.verb("show", schedule_show, "Show a schedule.").add_argument("name")
     verb = schedule.verb(
-        "add", schedule_add, "Add a schedule: minute, hour, day of month, month, day of week.",
-        "ladle schedule add users-daily high_users --rule '30 6 * * 1-5' --zone Europe/London",
+        "add", schedule_add, "Add a schedule: a rule in words, or five crontab fields.",
+        "ladle schedule add users-daily high_users --rule 'weekdays 06:30' --zone Europe/London --finish-by 08:00",
     )  # fmt: skip
     verb.add_argument("name")
     verb.add_argument("extract")
-    verb.add_argument("--rule", required=True, help="five crontab fields")
+    verb.add_argument("--rule", required=True, help="'weekdays 06:30', '3rd working day 07:00', … or five crontab fields")
     verb.add_argument("--env", default="live")
     _options(verb)
-    verb = schedule.verb("edit", schedule_edit, "Change a schedule.", "ladle schedule edit users-daily --rule '0 7 * * *'")
+    verb = schedule.verb("edit", schedule_edit, "Change a schedule.", "ladle schedule edit users-daily --rule 'daily 07:00'")
     verb.add_argument("name")
     verb.add_argument("--extract")
     verb.add_argument("--rule")
@@ -124,12 +238,30 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = schedule.verb(
         "pause",
         schedule_pause,
-        "Record due times as skipped until resumed.",
-        "ladle schedule pause users-daily --reason 'meter swap'",
+        "Record due times as skipped until resumed, or until a moment.",
+        "ladle schedule pause users-daily --reason 'meter swap' --until 2026-12-01T06:00Z",
     )
     verb.add_argument("name")
     verb.add_argument("--reason", default="")
+    verb.add_argument("--until", metavar="MOMENT", help="2026-12-01T06:00Z")
     schedule.verb("resume", schedule_resume, "Run at due times again.").add_argument("name")
     verb = schedule.verb("next", schedule_next, "The next five due times, and what became of the last ones.")
     verb.add_argument("name")
     verb.add_argument("--past", type=int, default=5, help="past due times shown (default 5)")
+    verb = schedule.verb(
+        "moments", schedule_moments, "The next due times of any rule, with the days on which clocks change.",
+        "ladle schedule moments 'last working day 16:00' --zone Europe/London --calendar england",
+    )  # fmt: skip
+    verb.add_argument("rule")
+    _timing(verb)
+    verb.add_argument("--count", type=int, default=10, help="how many (default 10)")
+    verb = schedule.verb(
+        "backfill", schedule_backfill, "Run past due times: says what it would do, asks, then does it.",
+        "ladle schedule backfill users-daily --from 2026-10-01 --to 2026-10-31",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("--from", dest="first", required=True, metavar="YYYY-MM-DD", help="first local date")
+    verb.add_argument("--to", dest="last", required=True, metavar="YYYY-MM-DD", help="last local date")
+    verb.add_argument("--again", action="store_true", help="also those that have finished")
+    verb.add_argument("--dry-run", action="store_true", help="only say what it would do")
+    verb.add_argument("--yes", action="store_true", help="do not ask")

@@ -42,6 +42,7 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
     facts += [("group", source["group"]), ("places", f"{source['places']} run(s) at once")]
     facts += [("deadline", f"{source['deadline_seconds']} s"), ("connect within", f"{source['connect_seconds']} s")]
+    facts += [("quiet hours", f"{source['quiet_hours']} {source['quiet_zone']}".strip())]
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
@@ -73,6 +74,7 @@ def _settings(args: argparse.Namespace) -> dict[str, Any]:
     given = {
         "note": args.note, "group": args.group, "places": args.places, "deadline_seconds": args.deadline,
         "connect_seconds": args.connect, "max_rows": args.max_rows, "max_bytes": args.max_bytes,
+        "quiet_hours": args.quiet, "quiet_zone": args.quiet_zone,
     }  # fmt: skip
     return {key: value for key, value in given.items() if value is not None}
 
@@ -174,6 +176,8 @@ def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--connect", type=int, metavar="SECONDS", help="longest wait for a connection (default 10)")
     verb.add_argument("--max-rows", type=int, help="refuse results of more rows")
     verb.add_argument("--max-bytes", type=int, help="refuse results of more bytes")
+    verb.add_argument("--quiet", metavar="HOURS", help="when no run reads it: '07:00 to 09:30 and 22:00 to 02:00'")
+    verb.add_argument("--quiet-zone", metavar="ZONE", help="whose clocks count for --quiet (default: the service's)")
     verb.add_argument("--places", type=int, help="runs that may read it at once")
     verb.add_argument("--deadline", type=int, metavar="SECONDS", help="longest time of one statement")
 

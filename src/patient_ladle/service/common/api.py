@@ -58,7 +58,12 @@ class DayField(serializers.DateField):
 
 def body_of(request: Request, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:
     """The validated body."""
-    made = serializer(data=request.data, partial=partial)
+    return checked(request.data, serializer, partial)
+
+
+def checked(given: Any, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:
+    """What was given, validated like a body."""
+    made = serializer(data=given, partial=partial)
     made.is_valid(raise_exception=True)
     return dict(made.validated_data)
 

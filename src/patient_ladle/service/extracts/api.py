@@ -63,6 +63,10 @@ class ExtractLine(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
 
 
+class AfterBody(StrictSerializer):
+    after = serializers.ListField(child=serializers.CharField(max_length=64))
+
+
 class ExtractView(serializers.Serializer):
     name = serializers.CharField(help_text="The present one, also where an earlier one was asked for.")
     folder = serializers.CharField()
@@ -71,10 +75,14 @@ class ExtractView(serializers.Serializer):
     former_names = serializers.SerializerMethodField()
     archived_at = serializers.DateTimeField(allow_null=True)
     used_by = serializers.SerializerMethodField(help_text="Names of the schedules that run it.")
+    after = serializers.SerializerMethodField(help_text="Its scheduled runs wait for those of these, of the same data date.")
     revision = RevisionView(source="head")
 
     def get_former_names(self, extract: Extract) -> list[str]:
         return list(extract.former_names.values_list("name", flat=True))
+
+    def get_after(self, extract: Extract) -> list[str]:
+        return [other.name for other in extract.after.all()]
 
     def get_used_by(self, extract: Extract) -> list[str]:
         return list(extract.schedules.filter(removed_at=None).values_list("name", flat=True))
@@ -239,6 +247,16 @@ class ExtractRestore(RoleView):
     @extend_schema(operation_id="restore_extract", request=RestoreBody, responses=ExtractView)
     def post(self, request: Request, name: str) -> Response:
         return _answer(services.restore_extract(request.user, name, body_of(request, RestoreBody).get("revision")))
+
+
+class ExtractAfter(RoleView):
+    """What the extract's scheduled runs wait for."""
+
+    needs = {"PUT": "author"}
+
+    @extend_schema(operation_id="set_after", request=AfterBody, responses=ExtractView)
+    def put(self, request: Request, name: str) -> Response:
+        return _answer(services.set_after(name, body_of(request, AfterBody)["after"]))
 
 
 class ExtractLabel(RoleView):

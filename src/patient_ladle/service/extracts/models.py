@@ -19,6 +19,7 @@ class Extract(models.Model):
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     number = models.PositiveIntegerField(default=0)
     tags = models.JSONField(default=list)
+    after = models.ManyToManyField("self", symmetrical=False, related_name="before")
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

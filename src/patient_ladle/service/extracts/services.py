@@ -216,6 +216,36 @@ def archive_extract(name: str) -> Extract:
 
 
 @transaction.atomic
+def set_after(name: str, names: list[str]) -> Extract:
+    """Its scheduled runs wait for these of the same data date. Raises Conflict where they would wait in a circle."""
+    extract = _locked(name, None)
+    others = [extract_named(other) for other in dict.fromkeys(names)]
+    for other in others:
+        if circle := _way_back(other, extract):
+            shown = " → ".join([extract.name, *circle])
+            raise Conflict(
+                f"'{extract.name}' cannot wait for '{other.name}': they would wait for each other for ever ({shown}).",
+                "Take one of them out of the circle.",
+            )
+    extract.after.set(others)
+    return extract
+
+
+def _way_back(start: Extract, to: Extract) -> list[str]:
+    """Names from one extract along what it waits for to another; empty where there is no way."""
+    ways = [(start, [start.name])]
+    seen: set[int] = set()
+    while ways:
+        extract, way = ways.pop()
+        if extract == to:
+            return way
+        if extract.pk not in seen:
+            seen.add(extract.pk)
+            ways += [(other, [*way, other.name]) for other in extract.after.all()]
+    return []
+
+
+@transaction.atomic
 def restore_extract(author: Person, name: str, revision: int | None) -> Extract:
     """Back from the archive; with a revision number, that revision's content becomes the newest."""
     extract = _locked(name, None)

@@ -8,10 +8,13 @@ import threading
 from typing import Any
 
 from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
+from django.utils import timezone
 
 from patient_ladle.core.due_decisions import RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import LadleError
-from patient_ladle.service.runs.services import queue_due_run
+from patient_ladle.service.runs.services import queue_due_runs, unfinished_of
+from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
+from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import database_now
 
@@ -33,7 +36,7 @@ def tick() -> int:
             due = list(
                 Schedule.objects.select_for_update(skip_locked=True, of=("self",))
                 .filter(next_due_at__lte=now, removed_at=None)
-                .select_related("extract", "environment")
+                .select_related("extract", "environment", "calendar")
                 .order_by("next_due_at", "id")[:BATCH]
             )
             for schedule in due:
@@ -43,18 +46,16 @@ def tick() -> int:
 
 
 def _move_on(schedule: Schedule, now: Any) -> int:
-    paused = ""
-    if schedule.paused_at:
-        why = f": {schedule.pause_reason}" if schedule.pause_reason else ""
-        paused = f"paused by {schedule.paused_by}{why}"
     count = 0
-    for decision, following in decide(schedule.rule, schedule.zone, schedule.next_due_at, now, paused):
+    for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catch_up(), schedule.pause()):
         _record(schedule, decision)
         schedule.next_due_at = following
         count += 1
         if count >= RECORDS:
             break
-    schedule.save(update_fields=["next_due_at"])
+    if schedule.paused_until and schedule.paused_until <= now:
+        schedule.lift_pause()
+    schedule.save(update_fields=["next_due_at", "paused_at", "paused_until", "paused_by", "pause_reason"])
     return count
 
 
@@ -66,14 +67,30 @@ def _record(schedule: Schedule, decision: DueDecision) -> None:
     )
     if not new or decision.decision != RUN:
         return
+    due_time.schedule = schedule
     try:
         with transaction.atomic():
-            if schedule.extract.archived_at:
-                raise LadleError(f"extract '{schedule.extract.name}' is archived")
-            queue_due_run(due_time, decision.late)
+            running = unfinished_of(schedule) if schedule.overlap == "skip" else None
+            if running is not None:
+                _skip(due_time, f"run {running.pk} of the due time {running.due_at:%Y-%m-%d %H:%M} UTC had not ended")
+            else:
+                queue_due_runs(due_time, late=decision.late)
     except LadleError as error:
-        due_time.decision, due_time.reason = SKIPPED, f"could not run: {error.in_words()}"[:400]
-        due_time.save()
+        _skip(due_time, f"could not run: {error.in_words()}")
+
+
+def _skip(due_time: DueTime, reason: str) -> None:
+    due_time.decision, due_time.reason = SKIPPED, reason[:400]
+    due_time.save()
+
+
+def look_after_waiting() -> None:
+    """Whatever waits for a moment that has come."""
+    now = timezone.now()
+    while settle_due(now) == WAITING_BATCH:
+        pass
+    hold_quiet_sources(now)
+    mark_late(now)
 
 
 def main() -> None:
@@ -85,6 +102,7 @@ def main() -> None:
         wait = POLL_SECONDS
         try:
             tick()
+            look_after_waiting()
         except (DatabaseError, InterfaceError) as error:
             log.warning("the service database does not answer: %s", str(error).split("\n")[0])
             wait = 3.0

@@ -15,15 +15,15 @@ from typing import Any
 import psycopg
 from django.conf import settings
 from django.db import DatabaseError, InterfaceError, close_old_connections, connection
-from django.db.models import F
+from django.db.models import F, Q
 from django.utils import timezone
 
 from patient_ladle.adapters.stores.folder import delivery_folder
-from patient_ladle.core.errors import Fenced, LadleError, WorkerLost, from_dict
+from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
-from patient_ladle.service.runs.services import QUEUED_CHANNEL
+from patient_ladle.service.runs.telling import QUEUED_CHANNEL
 from patient_ladle.service.sources.queries import address_in, way_to
 
 log = logging.getLogger("ladle.worker")
@@ -32,6 +32,8 @@ BEAT_SECONDS = 2.0
 LEASE_SECONDS = 10.0
 """A worker whose beat has not moved for so long, by the watcher's own monotonic clock, is lost."""
 CANCEL_SECONDS = 0.5
+GRACE_SECONDS = 15.0
+"""A child that was asked to stop and does not is ended: its driver hangs."""
 POLL_SECONDS = 2.0
 AWAY_SECONDS = 120.0
 """How long a write to the ledger is tried again while the service database is away."""
@@ -89,6 +91,15 @@ def job_of(run: Run) -> dict[str, Any]:
     }
 
 
+def _why_stopped(run: Run) -> LadleError:
+    if run.cancel_asked_by:
+        return RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
+    return DeadlineExceeded(
+        f"the run was given up at {run.give_up_at:%Y-%m-%d %H:%M} UTC, as its time was used up.",
+        "Give its schedule more minutes for a run, or make the statement faster.",
+    )
+
+
 class WorkerProcess:
     """One worker with so many places; each place is a thread that minds one child."""
 
@@ -98,6 +109,7 @@ class WorkerProcess:
         self.stop = threading.Event()
         self.free = threading.Semaphore(places)
         self.children: dict[int, Child] = {}
+        self.asked: dict[int, tuple[float, LadleError]] = {}
         self.seen: dict[str, tuple[int, float]] = {}
         self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), places=places)
 
@@ -116,6 +128,7 @@ class WorkerProcess:
             self._last_word(run, WorkerLost("the worker met a fault of its own.", "The service's log has the details."))
         finally:
             child = self.children.pop(run.pk, None)
+            self.asked.pop(run.pk, None)
             if child:
                 child.kill()
                 child.wait()
@@ -150,12 +163,19 @@ class WorkerProcess:
                     self._publish(run, child, said["outcome"])
                     ended = True
                 case "failed":
-                    raise from_dict(said["error"])
+                    raise self._cause(run, from_dict(said["error"]))
         status = child.wait()
         if not ended:
+            if run.pk in self.asked:
+                raise self.asked[run.pk][1]
             how = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
             hint = "It may have run out of memory: narrow the statement." if status == -9 else "The service's log has more."
             raise WorkerLost(f"the run's child {how} without a last word.", hint)
+
+    def _cause(self, run: Run, error: LadleError) -> LadleError:
+        """A run that was stopped at its deadline was not cancelled by anybody."""
+        asked = self.asked.get(run.pk)
+        return asked[1] if asked and isinstance(error, RunCancelled) else error
 
     def _publish(self, run: Run, child: Child, outcome: dict[str, Any]) -> None:
         try:
@@ -193,23 +213,32 @@ class WorkerProcess:
                 log.warning("worker %s is lost; its runs: %s", other.pk, [(r.pk, r.state) for r in taken])
                 self.seen.pop(other.pk, None)
 
-    def watch_for_cancels(self) -> None:
-        """Runs in its own thread: passes a person's cancel on to the child."""
+    def watch_over(self) -> None:
+        """Runs in its own thread: stops the children of runs that were cancelled or have used up their time."""
         while not self.stop.is_set() or self.children:
             time.sleep(CANCEL_SECONDS)
             minded = list(self.children)
             if not minded:
                 continue
             try:
-                asked = Run.objects.filter(pk__in=minded).exclude(cancel_asked_by="").values_list("pk", flat=True)
-                for number in asked:
-                    child = self.children.get(number)
-                    if child:
-                        child.say({"cancel": True})
+                self._stop_asked(minded)
             except _AWAY:
                 connection.close()  # the beat says so already
             finally:
                 close_old_connections()
+
+    def _stop_asked(self, minded: list[int]) -> None:
+        past = Q(give_up_at__lt=timezone.now())
+        for run in Run.objects.filter(~Q(cancel_asked_by="") | past, pk__in=minded, state=RUNNING):
+            child = self.children.get(run.pk)
+            if child is None:
+                continue
+            if run.pk not in self.asked:
+                self.asked[run.pk] = (time.monotonic(), _why_stopped(run))
+                child.say({"cancel": True})
+            elif time.monotonic() - self.asked[run.pk][0] > GRACE_SECONDS:
+                log.warning("run %s: its child does not stop and is ended", run.pk)
+                child.kill()
 
     def _wait_for_queue(self) -> None:
         """Until a run is queued, or for one poll. Its loss costs latency only."""
@@ -253,7 +282,7 @@ class WorkerProcess:
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
         patiently(self.row.save)
-        threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_for_cancels)]
+        threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]
         for thread in threads:
             thread.start()
         log.info("worker %s: %s places", self.id, self.places)

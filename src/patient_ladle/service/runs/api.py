@@ -24,12 +24,12 @@ from patient_ladle.core.errors import BadInput, NotFound, unknown_name
 from patient_ladle.core.formats import checked_options, get_format
 from patient_ladle.core.parameters import MASK
 from patient_ladle.core.reading import first_rows_of
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.queries import environment_named
 
-from . import services
+from . import backfilling, services
 from .dry_run import dry_run
 from .ledger import store
 from .models import ENDED, FINISHED, STATES, LogLine, ResultFile, Run, Worker
@@ -99,6 +99,12 @@ class RunLine(serializers.Serializer):
     ended_at = serializers.DateTimeField(allow_null=True)
     rows = serializers.IntegerField(allow_null=True)
     attempt = serializers.IntegerField()
+    attempts_most = serializers.IntegerField()
+    step = serializers.IntegerField(help_text="Place in the sequence of its schedule.")
+    waits_for = serializers.CharField(help_text="Why it waits, in words.")
+    wait_until = serializers.DateTimeField(allow_null=True, help_text="When it is looked at again.")
+    finish_by = serializers.DateTimeField(allow_null=True)
+    backfill = serializers.BooleanField()
     started_by = serializers.CharField(source="started_by.name", default=None, allow_null=True)
     schedule = serializers.CharField(source="due_time.schedule.name", default=None, allow_null=True)
     error = ErrorView(allow_null=True)
@@ -137,12 +143,7 @@ class RunView(RunLine):
         return {name: MASK if name in private else value for name, value in run.values.items()}
 
     def get_same_as_before(self, run: Run) -> bool | None:
-        if run.again_of is None or run.state != FINISHED or run.again_of.state != FINISHED:
-            return None
-        before, now = (
-            {(f.format, f.statement, f.part): f.content or f.sha256 for f in each.files.all()} for each in (run.again_of, run)
-        )
-        return before == now
+        return run.compared["same"] if run.compared else None
 
 
 class RunBody(StrictSerializer):
@@ -152,6 +153,26 @@ class RunBody(StrictSerializer):
     values = serializers.DictField(required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     data_date = DayField(required=False)
+
+
+class AgainBody(StrictSerializer):
+    newest_revision = serializers.BooleanField(default=False, help_text="Today's revision instead of the run's own.")
+
+
+class BackfillBody(StrictSerializer):
+    to = DayField(source="last", help_text="The last local date.")
+    again = serializers.BooleanField(default=False, help_text="Also the due times whose runs have finished.")
+
+    def get_fields(self) -> dict[str, Any]:
+        return {"from": DayField(source="first", help_text="The first local date."), **super().get_fields()}
+
+
+class PlannedRun(serializers.Serializer):
+    due_at = serializers.DateTimeField()
+    data_date = serializers.DateField()
+    runs = serializers.BooleanField(help_text="Whether a backfill runs it.")
+    why = serializers.CharField()
+    run = serializers.IntegerField(allow_null=True, help_text="The newest run that it has already.")
 
 
 class LogLineView(serializers.Serializer):
@@ -334,9 +355,35 @@ class RunCancel(RoleView):
 class RunAgain(RoleView):
     needs = {"POST": "runner"}
 
-    @extend_schema(operation_id="run_again", request=None, responses={201: RunView})
+    @extend_schema(operation_id="run_again", request=AgainBody, responses={201: RunView})
     def post(self, request: Request, number: int) -> Response:
-        return Response(RunView(_one(services.run_again(request.user, number).pk)).data, status=201)
+        body = body_of(request, AgainBody)
+        return Response(RunView(_one(services.run_again(request.user, number, body["newest_revision"]).pk)).data, status=201)
+
+
+class Backfills(RoleView):
+    """Runs for past due times of a schedule: GET says what it would do, POST does it."""
+
+    needs = {"POST": "runner"}
+
+    @extend_schema(
+        operation_id="planned_backfill",
+        parameters=[
+            OpenApiParameter("from", OpenApiTypes.DATE, required=True),
+            OpenApiParameter("to", OpenApiTypes.DATE, required=True),
+            OpenApiParameter("again", bool, description="Also those that have finished."),
+        ],
+        responses=PlannedRun(many=True),
+    )
+    def get(self, request: Request, name: str) -> Response:
+        given = checked(request.query_params.dict(), BackfillBody)
+        return Response(PlannedRun(backfilling.planned(name, **given), many=True).data)
+
+    @extend_schema(operation_id="backfill", request=BackfillBody, responses={201: RunLine(many=True)})
+    def post(self, request: Request, name: str) -> Response:
+        made = backfilling.backfill(request.user, name, **body_of(request, BackfillBody))
+        found = _all_runs().filter(pk__in=[run.pk for run in made]).order_by("id")
+        return Response(RunLine(found, many=True).data, status=201)
 
 
 def _finished(number: int) -> Run:

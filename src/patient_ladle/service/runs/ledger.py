@@ -26,10 +26,12 @@ from django.utils import timezone
 from patient_ladle.adapters.stores.folder import FolderStore, deliver, sweep
 from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.core.retrying import Patience
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 
-from .models import CANCELLED, FAILED, FINISHED, MAX_ATTEMPTS, QUEUED, RUNNING, LogLine, ResultFile, Run, Worker
-from .services import add_log, wake_workers
+from .models import CANCELLED, FAILED, FINISHED, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
+from .telling import add_log, wake_workers
+from .waiting import quiet_sources, tell_followers
 
 DELIVERY_TRIES = 5
 """Tries of the renames, a second apart, before a recorded intent is given up."""
@@ -42,13 +44,14 @@ def store() -> FolderStore:
 
 @transaction.atomic
 def claim(worker: Worker) -> Run | None:
-    """The oldest queued run whose source has a free place, made this worker's; None when there is none."""
+    """The next queued run whose source has a free place, made this worker's; None when there is none."""
     with connection.cursor() as cursor:
         cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
     run: Run | None = (
         Run.objects.select_for_update(skip_locked=True, of=("self",))
         .filter(state=QUEUED, source__in=list(sources_with_a_free_place()))
-        .order_by("id")
+        .exclude(source__in=quiet_sources(timezone.now()))
+        .order_by("queue_order", "id")
         .first()
     )
     if run is None:
@@ -161,25 +164,72 @@ def _finish(row: Run, plan: DeliveryPlan | None) -> None:
         deliver(plan)
         add_log(row, "info", f"delivered {len(plan.moves) - 1} file(s) and the descriptor into {plan.folder}")
     row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
+    row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
+    row.compared = compared_with_earlier(row)
     row.save()
     for warning in row.warnings:
         add_log(row, "warning", warning)
     add_log(row, "info", f"finished: {row.rows:,} rows")
+    if row.compared:
+        add_log(row, "info" if row.compared["same"] else "warning", row.compared["text"])
+    tell_followers(row)
+
+
+def compared_with_earlier(row: Run) -> dict[str, Any] | None:
+    """Whether a run that repeats another one gave the same; None where there is nothing to compare."""
+    earlier = row.again_of
+    if earlier is None or earlier.state != FINISHED:
+        return None
+
+    def marks(run: Run) -> dict[tuple[Any, ...], str]:
+        return {(f.format, f.statement, f.part): f.content or f.sha256 for f in run.files.all()}
+
+    ours, theirs = marks(row), marks(earlier)
+    other = sorted(key for key in {*ours, *theirs} if ours.get(key) != theirs.get(key))
+    if not other:
+        return {"run": earlier.pk, "same": True, "text": f"the same result as run {earlier.pk}"}
+    rows = f"{earlier.rows:,} rows then, {row.rows:,} now"
+    names = ", ".join(dict.fromkeys(str(key[0]) for key in other))
+    text = f"not the same as run {earlier.pk}: {names} differs ({rows})"
+    return {"run": earlier.pk, "same": False, "text": text}
 
 
 def fail(run: Run, error: LadleError) -> None:
-    """The last word of an attempt that did not make it. A plan that was recorded is swept and forgotten."""
+    """The last word of an attempt that did not make it; what can pass is tried again later.
+
+    A plan that was recorded is swept and forgotten.
+    """
     with _owned(run) as row:
-        row.state = CANCELLED if isinstance(error, RunCancelled) else FAILED
-        row.ended_at, row.error = timezone.now(), error.to_dict()
+        now = timezone.now()
+        again, why_not = _patience(row).again_at(error, row.attempt, now)
+        if row.cancel_asked_by or isinstance(error, RunCancelled):
+            row.state, again = CANCELLED, None
+        else:
+            row.state = WAITING if again else FAILED
+        row.error = error.to_dict()
         if row.publishing:
             plan = _plan_of(row.publishing["delivery"])
             sweep(plan.moves if plan else ())
             row.files.all().delete()
             row.publishing = None
+        add_log(row, "error" if row.state == FAILED else "warning", error.in_words())
+        if again:
+            row.worker, row.stage, row.not_before, row.wait_until = None, "", again, again
+            row.waits_for = f"attempt {row.attempt + 1} of {row.attempts_most}"
+            add_log(row, "warning", f"attempt {row.attempt} failed; the next one is at {again:%Y-%m-%d %H:%M:%S} UTC")
+        else:
+            row.ended_at = now
+            row.late = row.late or bool(row.finish_by and now > row.finish_by)
+            if row.state == FAILED:
+                add_log(row, "error", f"failed: {why_not}")
         row.save()
-        add_log(row, "warning" if row.state == CANCELLED else "error", error.in_words())
+        if row.state != WAITING:
+            tell_followers(row)
     _discard_attempt(run)
+
+
+def _patience(row: Run) -> Patience:
+    return Patience(row.attempts_most, row.give_up_at, settings.RETRY_SECONDS)
 
 
 def clean_up_after(run: Run) -> None:
@@ -209,6 +259,8 @@ def take_over(worker_id: str) -> list[Run]:
             run.state = QUEUED
         run.ended_at = timezone.now() if run.state != QUEUED else None
         run.save()
+        if run.state != QUEUED:
+            tell_followers(run)
         add_log(run, "error" if run.state == FAILED else "warning", f"{error.message} The run is {run.state}.")
     if lost:
         wake_workers()

@@ -1,6 +1,7 @@
 """The ledger is the queue: one table of runs, one state machine, no second truth.
 
-queued → running → finished | failed | cancelled; running → queued when its worker is lost.
+waiting → queued → running → finished | failed | cancelled; running → waiting when it is tried again, → queued when its
+worker is lost; waiting → not run when what it waits for has failed.
 """
 
 from __future__ import annotations
@@ -10,14 +11,16 @@ from typing import ClassVar
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
+from django.utils import timezone
 
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.schedules.models import DueTime
 from patient_ladle.service.sources.models import Environment, Source
 
-QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "queued", "running", "finished", "failed", "cancelled"
-STATES = (QUEUED, RUNNING, FINISHED, FAILED, CANCELLED)
-ENDED = (FINISHED, FAILED, CANCELLED)
+WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "running", "finished", "failed", "cancelled"
+NOT_RUN = "not run"
+STATES = (WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED, NOT_RUN)
+ENDED = (FINISHED, FAILED, CANCELLED, NOT_RUN)
 MAX_ATTEMPTS = 3
 """Attempts of one run: a statement that takes its worker down three times is not tried again."""
 
@@ -41,7 +44,9 @@ class Run(models.Model):
     revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
     source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="runs")
     environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="+")
-    due_time = models.OneToOneField(DueTime, on_delete=models.PROTECT, null=True, related_name="run")
+    due_time = models.ForeignKey(DueTime, on_delete=models.PROTECT, null=True, related_name="runs")
+    step = models.PositiveSmallIntegerField(default=1)
+    turn = models.PositiveSmallIntegerField(default=0)
     again_of = models.ForeignKey("self", on_delete=models.PROTECT, null=True, related_name="+")
     started_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
     data_date = models.DateField()
@@ -50,6 +55,16 @@ class Run(models.Model):
     values_in_effect = models.JSONField(default=dict)
     formats = models.JSONField(default=list)
     state = models.CharField(max_length=16, default=QUEUED)
+    not_before = models.DateTimeField(null=True)
+    wait_until = models.DateTimeField(null=True)
+    waits_for = models.CharField(max_length=400, blank=True, default="")
+    queue_order = models.DateTimeField(default=timezone.now)
+    priority = models.SmallIntegerField(default=0)
+    attempts_most = models.PositiveSmallIntegerField(default=MAX_ATTEMPTS)
+    give_up_at = models.DateTimeField(null=True)
+    finish_by = models.DateTimeField(null=True)
+    backfill = models.BooleanField(default=False)
+    compared = models.JSONField(null=True)
     stage = models.CharField(max_length=16, blank=True, default="")
     stages = models.JSONField(default=list)
     identity = models.JSONField(default=dict)
@@ -73,10 +88,13 @@ class Run(models.Model):
     class Meta:
         ordering: ClassVar = ["-id"]
         indexes: ClassVar = [
-            models.Index(fields=["id"], name="queued_runs", condition=Q(state=QUEUED)),
+            models.Index(fields=["queue_order"], name="queued_runs", condition=Q(state=QUEUED)),
+            models.Index(fields=["wait_until"], name="waiting_runs", condition=Q(state=WAITING)),
+            models.Index(fields=["finish_by"], name="runs_to_finish_by", condition=~Q(finish_by=None) & Q(late=False)),
             models.Index(fields=["worker"], name="running_runs", condition=Q(state=RUNNING)),
             models.Index(fields=["extract", "-id"], name="runs_of_extract"),
         ]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["due_time", "step", "turn"], name="one_run_per_step_and_turn")]
 
 
 class ResultFile(models.Model):

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import json
+import zlib
+from collections.abc import Mapping
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from django.db import IntegrityError, connection, transaction
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
+from patient_ladle.core.due_decisions import finish_by
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import resolve
@@ -19,14 +22,17 @@ from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, with_shared
 from patient_ladle.service.people.models import Person
-from patient_ladle.service.schedules.models import DueTime
+from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 
-from .models import CANCELLED, ENDED, QUEUED, IdempotentCall, LogLine, Run
+from .models import CANCELLED, ENDED, QUEUED, WAITING, IdempotentCall, Run
+from .telling import add_log
+from .waiting import settle, tell_followers
 
-QUEUED_CHANNEL = "ladle_run_queued"
 KEY_KEPT = timedelta(hours=24)
+RUN_KEPT = timedelta(hours=24)
+"""A run started by hand is given up after so long, however it was held up."""
 
 
 def run_numbered(number: int, locked: bool = False) -> Run:
@@ -36,17 +42,6 @@ def run_numbered(number: int, locked: bool = False) -> Run:
     if found is None:
         raise NotFound(f"there is no run {number}.", "List them: ladle run list.")
     return found
-
-
-def wake_workers() -> None:
-    """Tell idle workers, once this transaction commits; without it they look every two seconds."""
-    with connection.cursor() as cursor:
-        cursor.execute("select pg_notify(%s, '')", [QUEUED_CHANNEL])
-
-
-def add_log(run: Run, level: str, text: str, stage: str = "") -> None:
-    """One line of the run log, at the present moment."""
-    LogLine.objects.create(run=run, attempt=run.attempt, at=timezone.now(), stage=stage or run.stage, level=level, text=text)
 
 
 def queue_run(
@@ -59,14 +54,20 @@ def queue_run(
     due_at: datetime,
     **origin: Any,
 ) -> Run:
-    """Check everything that can be checked now and put the run into the queue. Raises BadInput and its family."""
+    """Check everything that can be checked now and put the run into the queue, or let it wait.
+
+    ``origin`` is what else a run knows of where it comes from. Raises BadInput and its family.
+    """
     address_in(revision.source, environment)
     for name in formats:
         get_format(name)
     declared = declared_by(revision)
     values = with_shared(declared, values, environment)
     in_effect = resolve(declared, values, data_date, due_at)
+    now = timezone.now()
     run = Run.objects.create(
+        state=WAITING,
+        wait_until=now,
         extract=extract,
         revision=revision,
         source=revision.source,
@@ -76,9 +77,9 @@ def queue_run(
         formats=formats or revision.formats,
         data_date=data_date,
         due_at=due_at,
-        **origin,
+        **{"give_up_at": now + RUN_KEPT, **origin},
     )
-    wake_workers()
+    settle(run, now)
     return run
 
 
@@ -144,14 +145,14 @@ def start_run_once(person: Person, body: dict[str, Any], key: str) -> tuple[Run,
 
 
 @transaction.atomic
-def run_again(person: Person, number: int) -> Run:
-    """The same revision, values, formats, environment and data date once more."""
+def run_again(person: Person, number: int, newest: bool = False) -> Run:
+    """The same values, formats, environment and data date once more, of the same revision or of the newest one."""
     old = run_numbered(number)
     if old.state not in ENDED:
         raise Conflict(f"run {number} has not ended yet.", "Wait for its end, or cancel it first.")
     return queue_run(
         old.extract,
-        old.revision,
+        old.extract.head if newest else old.revision,
         old.environment,
         old.values,
         old.formats,
@@ -169,25 +170,61 @@ def cancel_run(person: Person, number: int) -> Run:
     if run.state in ENDED:
         raise Conflict(f"run {number} has {run.state} already.", "There is nothing left to cancel.")
     run.cancel_asked_by = run.cancel_asked_by or person.name
-    if run.state == QUEUED:
-        run.state, run.ended_at = CANCELLED, timezone.now()
+    if run.state in (WAITING, QUEUED):
+        run.state, run.ended_at, run.waits_for, run.wait_until = CANCELLED, timezone.now(), "", None
     run.save()
     add_log(run, "warning", f"{person.name} asked for the run to stop")
+    if run.state == CANCELLED:
+        tell_followers(run)
     return run
 
 
-def queue_due_run(due_time: DueTime, late: bool) -> Run:
-    """The run of a due time, made in the transaction that records it. Raises BadInput and its family."""
+NO_RUNS: Mapping[int, Run] = {}
+
+
+def unfinished_of(schedule: Schedule) -> Run | None:
+    """The oldest run of a schedule that has not ended."""
+    found: Run | None = Run.objects.filter(due_time__schedule=schedule).exclude(state__in=ENDED).order_by("id").first()
+    return found
+
+
+def queue_due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: Any) -> list[Run]:
+    """The runs of a due time, one for each extract of its sequence, made in the transaction that records it.
+
+    ``earlier``: those of its steps that are done again. Raises BadInput and its family; then none is made.
+    """
     schedule = due_time.schedule
-    head = schedule.extract.head
-    return queue_run(
-        schedule.extract,
-        head,
-        schedule.environment,
-        schedule.values,
-        schedule.formats,
-        due_time.data_date,
-        due_time.due_at,
-        due_time=due_time,
-        late=late,
-    )
+    steps = [(1, schedule.extract, schedule.values, schedule.formats)]
+    steps += [(s.place, s.extract, s.values, s.formats) for s in schedule.steps.select_related("extract")]
+    now = timezone.now()
+    spread = timedelta(seconds=zlib.crc32(schedule.name.encode()) % schedule.spread_seconds if schedule.spread_seconds else 0)
+    start = due_time.due_at + spread
+    common: dict[str, Any] = {
+        "due_time": due_time,
+        "priority": PRIORITIES[schedule.priority],
+        "attempts_most": schedule.attempts,
+        "give_up_at": now + timedelta(minutes=schedule.run_minutes),
+        "finish_by": finish_by(due_time.due_at, schedule.zone, schedule.finish_by) if schedule.finish_by else None,
+        **origin,
+    }
+    made = []
+    for step, extract, values, formats in steps:
+        if extract.archived_at:
+            raise BadInput(f"extract '{extract.name}' is archived.", "Restore it, or take it out of the schedule.")
+        waits = {"not_before": start, "waits_for": f"its start to be spread to {start:%H:%M:%S} UTC"} if start > now else {}
+        made.append(
+            queue_run(
+                extract,
+                extract.head,
+                schedule.environment,
+                values,
+                formats,
+                due_time.data_date,
+                due_time.due_at,
+                step=step,
+                again_of=earlier.get(step),
+                **common,
+                **waits,
+            )
+        )
+    return made

@@ -2,22 +2,54 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from itertools import islice
+from datetime import datetime, timedelta
 from typing import Any
 
+from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.core.calendar_rules import due_times
+from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.core.calendars.reading import FORMS
+from patient_ladle.core.calendars.timing import Timing
+from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
 from patient_ladle.core.parameters import MASK
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
+from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.extracts.shared_values import declared_by
 
 from . import services
-from .models import Schedule
+from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
+
+
+class StepView(serializers.Serializer):
+    extract = serializers.CharField(source="extract.name")
+    values = serializers.SerializerMethodField(help_text="Private ones masked.")
+    formats = serializers.ListField(child=serializers.CharField())
+
+    @extend_schema_field(serializers.DictField())
+    def get_values(self, step: SequenceStep) -> dict[str, Any]:
+        return masked(step.extract, step.values)
+
+
+def masked(extract: Extract, values: dict[str, Any]) -> dict[str, Any]:
+    """The values with private ones masked."""
+    private = {p.name for p in declared_by(extract.head) if p.private}
+    return {name: MASK if name in private else value for name, value in values.items()}
+
+
+class MomentView(serializers.Serializer):
+    at = serializers.DateTimeField()
+    local = serializers.DateTimeField(default_timezone=None, help_text="By the clocks of the rule's zone.")
+    note = serializers.CharField(help_text="What is out of the ordinary: clocks that change, a holiday, a move.")
+
+
+def moments_of(timing: Timing, after: datetime, count: int) -> list[dict[str, Any]]:
+    """As MomentView shows them."""
+    zone = check_zone(timing.zone)
+    return [{"at": at, "local": at.astimezone(zone).isoformat(), "note": note} for at, note in timing.noted(after, count)]
 
 
 class ScheduleView(serializers.Serializer):
@@ -27,9 +59,25 @@ class ScheduleView(serializers.Serializer):
     environment = serializers.CharField(source="environment.name")
     rule = serializers.CharField()
     zone = serializers.CharField()
+    first_date = serializers.DateField(allow_null=True)
+    last_date = serializers.DateField(allow_null=True)
+    exceptions = serializers.ListField(child=serializers.DateField())
+    calendar = serializers.CharField(source="calendar.name", default=None, allow_null=True)
+    on_holiday = serializers.CharField()
+    missed = serializers.CharField()
+    missed_hours = serializers.IntegerField(allow_null=True)
+    missed_most = serializers.IntegerField(allow_null=True)
+    overlap = serializers.CharField()
+    spread_seconds = serializers.IntegerField()
+    attempts = serializers.IntegerField()
+    run_minutes = serializers.IntegerField()
+    finish_by = serializers.TimeField(allow_null=True, format="%H:%M")
+    priority = serializers.CharField()
     values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
     formats = serializers.ListField(child=serializers.CharField())
+    then = StepView(source="steps", many=True, help_text="The extracts that run after it, in their order.")
     paused_at = serializers.DateTimeField(allow_null=True)
+    paused_until = serializers.DateTimeField(allow_null=True)
     paused_by = serializers.CharField()
     pause_reason = serializers.CharField()
     created_by = serializers.CharField(source="created_by.name")
@@ -37,53 +85,103 @@ class ScheduleView(serializers.Serializer):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, schedule: Schedule) -> dict[str, Any]:
-        private = {p.name for p in declared_by(schedule.extract.head) if p.private}
-        return {name: MASK if name in private else value for name, value in schedule.values.items()}
+        return masked(schedule.extract, schedule.values)
 
-    def get_next_due(self, schedule: Schedule) -> list[datetime]:
+    @extend_schema_field(MomentView(many=True))
+    def get_next_due(self, schedule: Schedule) -> list[dict[str, Any]]:
         if schedule.next_due_at is None:
             return []
-        following = due_times(schedule.rule, schedule.zone, schedule.next_due_at)
-        return [schedule.next_due_at, *islice(following, 4)]
+        return moments_of(schedule.timing(), schedule.next_due_at - timedelta(seconds=1), 5)
 
 
-class ScheduleBody(StrictSerializer):
-    name = serializers.CharField(max_length=64)
+class StepBody(StrictSerializer):
     extract = serializers.CharField(max_length=64)
-    environment = serializers.CharField(max_length=64)
-    rule = serializers.CharField(max_length=200)
-    zone = serializers.CharField(max_length=64, default="UTC")
     values = serializers.DictField(default=dict)
     formats = serializers.ListField(child=serializers.CharField(), default=list)
 
 
-class ScheduleEdit(StrictSerializer):
+class TimingBody(StrictSerializer):
+    """What decides the moments of a schedule."""
+
+    rule = serializers.CharField(max_length=200, help_text="Words, as in 'weekdays 06:30', or five crontab fields.")
+    zone = serializers.CharField(max_length=64, required=False)
+    first_date = DayField(required=False, allow_null=True)
+    last_date = DayField(required=False, allow_null=True)
+    exceptions = serializers.ListField(child=DayField(), required=False)
+    calendar = serializers.CharField(max_length=64, required=False, allow_blank=True, allow_null=True)
+    on_holiday = serializers.CharField(max_length=20, required=False)
+
+
+class _Settings(StrictSerializer):
+    values = serializers.DictField(required=False)
+    formats = serializers.ListField(child=serializers.CharField(), required=False)
+    then = StepBody(many=True, required=False)
+    missed = serializers.CharField(max_length=8, required=False, help_text="latest, all or none")
+    missed_hours = serializers.IntegerField(required=False, allow_null=True, min_value=0)
+    missed_most = serializers.IntegerField(required=False, allow_null=True, min_value=1)
+    overlap = serializers.CharField(max_length=12, required=False, help_text="wait, skip or alongside")
+    spread_seconds = serializers.IntegerField(required=False, min_value=0, max_value=3600)
+    attempts = serializers.IntegerField(required=False, min_value=1, max_value=20)
+    run_minutes = serializers.IntegerField(required=False, min_value=1, max_value=10_080)
+    finish_by = serializers.TimeField(required=False, allow_null=True)
+    priority = serializers.CharField(max_length=8, required=False, help_text="low, normal or high")
+
+
+class ScheduleBody(TimingBody, _Settings):
+    name = serializers.CharField(max_length=64)
+    extract = serializers.CharField(max_length=64)
+    environment = serializers.CharField(max_length=64)
+    zone = serializers.CharField(max_length=64, default="UTC")
+
+
+class ScheduleEdit(TimingBody, _Settings):
     extract = serializers.CharField(max_length=64, required=False)
     environment = serializers.CharField(max_length=64, required=False)
     rule = serializers.CharField(max_length=200, required=False)
-    zone = serializers.CharField(max_length=64, required=False)
-    values = serializers.DictField(required=False)
-    formats = serializers.ListField(child=serializers.CharField(), required=False)
 
 
 class PauseBody(StrictSerializer):
     reason = serializers.CharField(allow_blank=True, default="", max_length=200)
+    until = serializers.DateTimeField(required=False, allow_null=True)
 
 
 class DueTimeView(serializers.Serializer):
     due_at = serializers.DateTimeField()
     data_date = serializers.DateField()
-    decision = serializers.ChoiceField(["run", "skipped", "missed"])
+    decision = serializers.ChoiceField([RUN, SKIPPED, MISSED])
     reason = serializers.CharField()
-    run = serializers.SerializerMethodField()
+    runs = serializers.SerializerMethodField(help_text="Its newest runs, in the order of its sequence.")
 
-    def get_run(self, due_time: object) -> int | None:
-        run = getattr(due_time, "run", None)
-        return run.pk if run else None
+    def get_runs(self, due_time: DueTime) -> list[int]:
+        newest = {run.step: run.pk for run in sorted(due_time.runs.all(), key=lambda run: run.turn)}
+        return [newest[step] for step in sorted(newest)]
 
 
 class MomentsView(serializers.Serializer):
-    next_due = serializers.ListField(child=serializers.DateTimeField())
+    next_due = MomentView(many=True)
+    forms = serializers.ListField(child=serializers.CharField(), help_text="One rule of each form that can be written.")
+
+
+class CalendarView(serializers.Serializer):
+    name = serializers.CharField()
+    country = serializers.CharField()
+    region = serializers.CharField()
+    created_by = serializers.CharField(source="created_by.name")
+    days = serializers.SerializerMethodField(help_text="Those of this year and the next.")
+
+    @extend_schema_field(serializers.DictField(child=serializers.CharField()))
+    def get_days(self, calendar: HolidayCalendar) -> dict[str, str]:
+        year = timezone.now().year
+        return {day.isoformat(): name for day, name in sorted(calendar.days().items()) if day.year in (year, year + 1)}
+
+
+class CalendarBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    country = serializers.CharField(max_length=2, required=False, allow_blank=True, help_text="ISO 3166-1, as in GB.")
+    region = serializers.CharField(max_length=16, required=False, allow_blank=True, help_text="ISO 3166-2, as in ENG.")
+    text = serializers.CharField(
+        max_length=1_000_000, required=False, allow_blank=True, trim_whitespace=False, help_text="An iCalendar file (RFC 5545)."
+    )
 
 
 class Schedules(RoleView):
@@ -91,8 +189,8 @@ class Schedules(RoleView):
 
     @extend_schema(operation_id="schedules", responses=ScheduleView(many=True))
     def get(self, request: Request) -> Response:
-        found = Schedule.objects.filter(removed_at=None).select_related("extract", "environment", "created_by")
-        return Response(ScheduleView(found, many=True).data)
+        found = Schedule.objects.filter(removed_at=None).select_related("extract", "environment", "created_by", "calendar")
+        return Response(ScheduleView(found.prefetch_related("steps__extract"), many=True).data)
 
     @extend_schema(operation_id="add_schedule", request=ScheduleBody, responses={201: ScheduleView})
     def post(self, request: Request) -> Response:
@@ -104,12 +202,46 @@ class RuleMoments(RoleView):
 
     @extend_schema(
         operation_id="rule_moments",
-        parameters=[OpenApiParameter("rule", str, required=True), OpenApiParameter("zone", str)],
+        parameters=[
+            OpenApiParameter("rule", str, required=True),
+            *(OpenApiParameter(name, str) for name in services.TIMING if name != "rule"),
+            OpenApiParameter("count", int),
+        ],
         responses=MomentsView,
     )
     def get(self, request: Request) -> Response:
-        given = request.query_params
-        return Response({"next_due": services.next_moments(given.get("rule", ""), given.get("zone") or "UTC")})
+        asked: dict[str, Any] = {key: request.query_params[key] for key in services.TIMING if request.query_params.get(key)}
+        if "exceptions" in asked:
+            asked["exceptions"] = asked["exceptions"].split(",")
+        count = request.query_params.get("count", "5")
+        timing = services.timing_of(checked(asked, TimingBody))
+        found = moments_of(timing, timezone.now(), min(int(count), 50) if count.isdigit() else 5)
+        return Response({"next_due": found, "forms": FORMS})
+
+
+class Calendars(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="calendars", responses=CalendarView(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(CalendarView(HolidayCalendar.objects.select_related("created_by"), many=True).data)
+
+    @extend_schema(operation_id="save_calendar", request=CalendarBody, responses={201: CalendarView})
+    def post(self, request: Request) -> Response:
+        return Response(CalendarView(services.save_calendar(request.user, **body_of(request, CalendarBody))).data, status=201)
+
+
+class OneCalendar(RoleView):
+    needs = {"DELETE": "author"}
+
+    @extend_schema(operation_id="calendar", responses=CalendarView)
+    def get(self, request: Request, name: str) -> Response:
+        return Response(CalendarView(services.calendar_named(name)).data)
+
+    @extend_schema(operation_id="remove_calendar", request=None, responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        services.remove_calendar(name)
+        return Response(status=204)
 
 
 class OneSchedule(RoleView):
@@ -134,7 +266,7 @@ class SchedulePause(RoleView):
 
     @extend_schema(operation_id="pause_schedule", request=PauseBody, responses=ScheduleView)
     def post(self, request: Request, name: str) -> Response:
-        found = services.pause_schedule(request.user, name, body_of(request, PauseBody)["reason"])
+        found = services.pause_schedule(request.user, name, **body_of(request, PauseBody))
         return Response(ScheduleView(found).data)
 
 
@@ -149,5 +281,5 @@ class ScheduleResume(RoleView):
 class ScheduleDueTimes(RoleView):
     @extend_schema(operation_id="due_times", responses=paged("DueTime", DueTimeView))
     def get(self, request: Request, name: str) -> Response:
-        found = services.schedule_named(name).due_times.select_related("run")
+        found = services.schedule_named(name).due_times.prefetch_related("runs")
         return page_of(request, self, found, DueTimeView)

@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from itertools import islice
+from datetime import date, datetime
 from typing import Any
 
 from django.db import connection, transaction
 from django.utils import timezone
 
-from patient_ladle.core.calendar_rules import check_rule, check_zone, due_times, next_due
+from patient_ladle.core.calendars.timing import Timing
+from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
+from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.queries import address_in, environment_named
 from patient_ladle.service.sources.services import check_name
 
-from .models import Schedule
+from .models import OVERLAPS, PRIORITIES, HolidayCalendar, Schedule, SequenceStep
 
 
 def database_now() -> datetime:
@@ -33,32 +34,103 @@ def database_now() -> datetime:
 def schedule_named(name: str, locked: bool = False) -> Schedule:
     """Raises UnknownName."""
     present = Schedule.objects.filter(removed_at=None)
-    query = present.select_for_update() if locked else present.select_related("extract", "environment", "created_by")
+    with_all = present.select_related("extract", "environment", "created_by", "calendar").prefetch_related("steps__extract")
+    query = present.select_for_update() if locked else with_all
     found: Schedule | None = query.filter(name=name).first()
     if found is None:
         raise unknown_name("schedule", name, present.values_list("name", flat=True), "Add one: ladle schedule add.")
     return found
 
 
-def next_moments(rule: str, zone: str, count: int = 5) -> list[datetime]:
-    """The next due times of a rule. Raises BadInput."""
-    check_rule(rule)
-    check_zone(zone)
-    return list(islice(due_times(rule, zone, timezone.now()), count))
+def calendar_named(name: str) -> HolidayCalendar:
+    """Raises UnknownName."""
+    found = HolidayCalendar.objects.filter(name=name).first()
+    if found is None:
+        known = HolidayCalendar.objects.values_list("name", flat=True)
+        raise unknown_name("calendar", name, known, "Add one: ladle calendar add.")
+    return found
 
 
-def _check(schedule: Schedule) -> None:
-    check_rule(schedule.rule)
-    check_zone(schedule.zone)
-    for name in schedule.formats:
-        get_format(name)
-    extract = schedule.extract
+@transaction.atomic
+def save_calendar(author: Person, name: str, country: str = "", region: str = "", text: str = "") -> HolidayCalendar:
+    """A new calendar of holidays, or another content for one that is there. Raises BadInput, UnknownName."""
+    check_name("calendar", name)
+    if bool(country) == bool(text):
+        raise BadInput("a calendar is a country's or an iCalendar file's.", "Give a country, such as GB, or a file; not both.")
+    found = HolidayCalendar.objects.filter(name=name).first() or HolidayCalendar(name=name, created_by=author)
+    found.country, found.region, found.text = country.upper(), region.upper(), text
+    found.days()
+    found.save()
+    for schedule in found.schedules.filter(removed_at=None).select_for_update(of=("self",)):
+        schedule.calendar = found
+        schedule.next_due_at = schedule.timing().next_due(database_now())
+        schedule.save(update_fields=["next_due_at"])
+    return found
+
+
+def remove_calendar(name: str) -> None:
+    """Raises Conflict while schedules use it."""
+    found = calendar_named(name)
+    users = list(found.schedules.filter(removed_at=None).values_list("name", flat=True)[:5])
+    if users:
+        raise Conflict(f"calendar '{name}' is in use: {', '.join(users)}.", "Give those schedules another calendar first.")
+    found.schedules.update(calendar=None)
+    found.delete()
+
+
+TIMING = ("rule", "zone", "first_date", "last_date", "exceptions", "calendar", "on_holiday")
+"""What of a schedule decides its moments."""
+_OTHER = (
+    "values", "formats", "missed", "missed_hours", "missed_most", "overlap", "spread_seconds", "attempts", "run_minutes",
+    "finish_by", "priority",
+)  # fmt: skip
+
+
+def timing_of(given: dict[str, Any]) -> Timing:
+    """The moments of a rule that is not saved. Raises BadInput, UnknownName."""
+    schedule = Schedule(rule="", zone="UTC")
+    _apply_timing(schedule, given)
+    timing = schedule.timing()
+    timing.check(timezone.now())
+    return timing
+
+
+def _apply_timing(schedule: Schedule, given: dict[str, Any]) -> None:
+    for key in TIMING:
+        if key in given and key != "calendar":
+            setattr(schedule, key, given[key])
+    if "calendar" in given:
+        schedule.calendar = calendar_named(given["calendar"]) if given["calendar"] else None
+    schedule.exceptions = sorted({day.isoformat() if isinstance(day, date) else day for day in schedule.exceptions})
+
+
+def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) -> None:
     if extract.archived_at:
         raise BadInput(f"extract '{extract.name}' is archived.", "Restore it first: ladle extract restore.")
     address_in(extract.head.source, schedule.environment)
     now = timezone.now()
     declared = declared_by(extract.head)
-    resolve(declared, schedule.values, now.date(), now, shared_in(schedule.environment, declared))
+    resolve(declared, values, now.date(), now, shared_in(schedule.environment, declared))
+
+
+def _check(schedule: Schedule) -> None:
+    schedule.timing().check(timezone.now())
+    for name in schedule.formats:
+        get_format(name)
+    for given, known, kind in (
+        (schedule.missed, POLICIES, "way with missed due times"),
+        (schedule.overlap, OVERLAPS, "way with overlapping runs"),
+        (schedule.priority, tuple(PRIORITIES), "priority"),
+    ):
+        if given not in known:
+            raise unknown_name(kind, given, known)
+    _check_values(schedule, schedule.extract, schedule.values)
+
+
+def _kept_private(extract: Extract, values: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:
+    """A mask that is sent back keeps the value that it hides."""
+    private = {p.name for p in declared_by(extract.head) if p.private}
+    return values | {name: before.get(name) for name, value in values.items() if name in private and value == MASK}
 
 
 def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
@@ -67,47 +139,65 @@ def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
     if "environment" in given:
         schedule.environment = environment_named(given["environment"])
     if "values" in given:
-        private = {p.name for p in declared_by(schedule.extract.head) if p.private}
-        kept = {name: schedule.values.get(name) for name, value in given["values"].items() if name in private and value == MASK}
-        given = given | {"values": given["values"] | kept}
-    for key in ("rule", "zone", "values", "formats"):
+        given = given | {"values": _kept_private(schedule.extract, given["values"], schedule.values)}
+    _apply_timing(schedule, given)
+    for key in _OTHER:
         if key in given:
             setattr(schedule, key, given[key])
     _check(schedule)
 
 
+def _save_steps(schedule: Schedule, steps: list[dict[str, Any]]) -> None:
+    """The extracts after the first, in their order."""
+    before = {step.extract_id: step.values for step in schedule.steps.all()}
+    schedule.steps.all().delete()
+    for place, given in enumerate(steps, 2):
+        extract = extract_named(given["extract"])
+        values = _kept_private(extract, given.get("values") or {}, before.get(extract.pk, {}))
+        formats = list(given.get("formats") or [])
+        for name in formats:
+            get_format(name)
+        _check_values(schedule, extract, values)
+        SequenceStep.objects.create(schedule=schedule, place=place, extract=extract, values=values, formats=formats)
+
+
 @transaction.atomic
-def add_schedule(author: Person, name: str, **given: Any) -> Schedule:
+def add_schedule(author: Person, name: str, then: list[dict[str, Any]] | None = None, **given: Any) -> Schedule:
     """A new schedule; its first due time lies after now. Raises BadInput, Conflict."""
     check_name("schedule", name)
     if Schedule.objects.filter(name=name).exists():
         raise Conflict(f"there is, or was, a schedule '{name}'.", "Choose another name: its record of due times is kept.")
     schedule = Schedule(name=name, created_by=author)
     _apply(schedule, given)
-    schedule.next_due_at = next_due(schedule.rule, schedule.zone, database_now())
+    schedule.next_due_at = schedule.timing().next_due(database_now())
     schedule.save()
+    _save_steps(schedule, then or [])
     return schedule
 
 
 @transaction.atomic
-def edit_schedule(name: str, **given: Any) -> Schedule:
-    """Change a schedule; when its rule or zone changed, the next due time is reckoned from now."""
+def edit_schedule(name: str, then: list[dict[str, Any]] | None = None, **given: Any) -> Schedule:
+    """Change a schedule; when its moments changed, the next due time is reckoned from now."""
     schedule = schedule_named(name, locked=True)
-    before = (schedule.rule, schedule.zone)
+    before = schedule.timing()
     _apply(schedule, given)
-    if (schedule.rule, schedule.zone) != before:
-        schedule.next_due_at = next_due(schedule.rule, schedule.zone, database_now())
+    if schedule.timing() != before:
+        schedule.next_due_at = schedule.timing().next_due(database_now())
     schedule.save()
+    if then is not None:
+        _save_steps(schedule, then)
     return schedule
 
 
 @transaction.atomic
-def pause_schedule(person: Person, name: str, reason: str) -> Schedule:
-    """From now on its due times are recorded as skipped."""
+def pause_schedule(person: Person, name: str, reason: str, until: datetime | None = None) -> Schedule:
+    """From now on, or until then, its due times are recorded as skipped."""
+    if until is not None and until <= timezone.now():
+        raise BadInput(f"the pause would end at {until.isoformat()}, which is past.", "Give a later moment, or none.")
     schedule = schedule_named(name, locked=True)
-    if not schedule.paused_at:
-        schedule.paused_at, schedule.paused_by, schedule.pause_reason = timezone.now(), person.name, reason[:200]
-        schedule.save()
+    schedule.paused_at, schedule.paused_by = schedule.paused_at or timezone.now(), person.name
+    schedule.pause_reason, schedule.paused_until = reason[:200], until
+    schedule.save()
     return schedule
 
 
@@ -115,7 +205,7 @@ def pause_schedule(person: Person, name: str, reason: str) -> Schedule:
 def resume_schedule(name: str) -> Schedule:
     """Due times from now on run again; those skipped meanwhile stay skipped."""
     schedule = schedule_named(name, locked=True)
-    schedule.paused_at, schedule.paused_by, schedule.pause_reason = None, "", ""
+    schedule.lift_pause()
     schedule.save()
     return schedule
 

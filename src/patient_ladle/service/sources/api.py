@@ -54,6 +54,8 @@ class SourceView(serializers.Serializer):
     deadline_seconds = serializers.IntegerField()
     max_rows = serializers.IntegerField(allow_null=True)
     max_bytes = serializers.IntegerField(allow_null=True)
+    quiet_hours = serializers.CharField()
+    quiet_zone = serializers.CharField()
     addresses = AddressView(many=True)
 
 
@@ -75,6 +77,12 @@ class SourceBody(StrictSerializer):
     deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, default=3600)
     max_rows = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     max_bytes = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    quiet_hours = serializers.CharField(
+        allow_blank=True, default="", max_length=200, help_text="When no run reads it: '07:00 to 09:30 and 22:00 to 02:00'."
+    )
+    quiet_zone = serializers.CharField(
+        allow_blank=True, default="", max_length=64, help_text="Whose clocks count; the service's zone unless given."
+    )
     addresses = serializers.DictField(child=AddressBody(), default=dict)
 
 
@@ -86,6 +94,8 @@ class SourceEdit(StrictSerializer):
     deadline_seconds = serializers.IntegerField(min_value=1, max_value=86400, required=False)
     max_rows = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     max_bytes = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    quiet_hours = serializers.CharField(allow_blank=True, required=False, max_length=200)
+    quiet_zone = serializers.CharField(allow_blank=True, required=False, max_length=64)
     addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
 
 

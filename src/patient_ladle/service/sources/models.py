@@ -32,6 +32,8 @@ class Source(models.Model):
     max_rows = models.BigIntegerField(null=True)
     max_bytes = models.BigIntegerField(null=True)
     deadline_seconds = models.PositiveIntegerField(default=3600)
+    quiet_hours = models.CharField(max_length=200, blank=True, default="")
+    quiet_zone = models.CharField(max_length=64, blank=True, default="")
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:

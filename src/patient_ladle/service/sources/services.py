@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from django.conf import settings
 from django.db import transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
@@ -12,6 +13,7 @@ from django.utils import timezone
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.addresses import from_url
 from patient_ladle.core.errors import BadInput, Conflict
+from patient_ladle.core.quiet_hours import QuietHours
 from patient_ladle.service.children.interactive import check_in_child
 
 from .models import Address, Environment, Source
@@ -69,6 +71,10 @@ def _save_address(source: Source, environment: str, given: dict[str, Any]) -> No
     Address.objects.update_or_create(source=source, environment=place, defaults=changed)
 
 
+def _check_quiet(source: Source) -> None:
+    QuietHours.from_text(source.quiet_hours, source.quiet_zone or settings.TIME_ZONE)
+
+
 @transaction.atomic
 def add_source(name: str, engine: str, addresses: dict[str, Any], **settings_given: Any) -> Source:
     """A new source with its addresses by environment. Raises BadInput, Conflict."""
@@ -76,7 +82,9 @@ def add_source(name: str, engine: str, addresses: dict[str, Any], **settings_giv
     get_engine(engine)
     if Source.objects.filter(name=name).exists():
         raise Conflict(f"there is a source '{name}' already.", "Choose another name, or edit that source.")
-    source = Source.objects.create(name=name, engine=engine, **settings_given)
+    source = Source(name=name, engine=engine, **settings_given)
+    _check_quiet(source)
+    source.save()
     for environment, given in addresses.items():
         _save_address(source, environment, given)
     return source
@@ -93,6 +101,7 @@ def edit_source(name: str, changes: dict[str, Any]) -> Source:
             _save_address(source, environment, given)
     for key, value in changes.items():
         setattr(source, key, value)
+    _check_quiet(source)
     source.save()
     return source
 

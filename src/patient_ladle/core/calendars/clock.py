@@ -1,0 +1,71 @@
+"""Wall times on the line of time, right on the days on which clocks change.
+
+Rules and theory
+----------------
+* A fixed time that a change leaves out (02:30 when clocks go from 02:00 to 03:00) happens when the change does.
+* A fixed time that comes twice happens the first time.
+* Of many times of a day (each 15 minutes) those left out are left out and those that come twice happen twice, so that
+  they stay as far apart as they were meant.
+"""
+
+from __future__ import annotations
+
+from datetime import date, datetime, time, timedelta, timezone
+from functools import lru_cache
+from zoneinfo import ZoneInfo, available_timezones
+
+from ..errors import unknown_name
+
+UTC = timezone.utc
+_MINUTE = timedelta(minutes=1)
+
+
+@lru_cache(maxsize=1)
+def _zones() -> frozenset[str]:
+    return frozenset(available_timezones())
+
+
+def check_zone(name: str) -> ZoneInfo:
+    """The zone of that IANA name. Raises UnknownName."""
+    if name not in _zones():
+        raise unknown_name("time zone", name, _zones())
+    return ZoneInfo(name)
+
+
+def _both(zone: ZoneInfo, day: date, wall: time) -> list[datetime]:
+    """The moments, none to two, at which clocks show that time of that day."""
+    found = []
+    for fold in (0, 1):
+        naive = datetime.combine(day, wall)
+        moment = naive.replace(tzinfo=zone, fold=fold).astimezone(UTC)
+        if moment.astimezone(zone).replace(tzinfo=None) == naive and moment not in found:
+            found.append(moment)
+    return found
+
+
+def every_moment(zone: ZoneInfo, day: date, walls: list[time]) -> list[datetime]:
+    """Of many times of a day: each as often as it comes, in the order of time."""
+    return sorted(moment for wall in walls for moment in _both(zone, day, wall))
+
+
+def one_moment(zone: ZoneInfo, day: date, wall: time) -> datetime:
+    """Of a fixed time: once on every day."""
+    if found := _both(zone, day, wall):
+        return found[0]
+    late = datetime.combine(day, wall, zone).astimezone(UTC)  # as if the clock had not changed: after the change
+    low, high = late - timedelta(days=1), late
+    offset = late.astimezone(zone).utcoffset()
+    while high - low > _MINUTE:
+        middle = low + (high - low) / 2
+        low, high = (low, middle) if middle.astimezone(zone).utcoffset() == offset else (middle, high)
+    return high.replace(second=0, microsecond=0)
+
+
+def change_on(zone: ZoneInfo, day: date) -> str:
+    """What clocks do on that day, in words; empty on all but a few days."""
+    before, after = (datetime.combine(day + timedelta(days=n), time(), zone).utcoffset() for n in (0, 1))
+    if before is None or after is None or before == after:
+        return ""
+    minutes = int((after - before).total_seconds()) // 60
+    size = f"{abs(minutes) // 60} h" if minutes % 60 == 0 else f"{abs(minutes)} min"
+    return f"clocks go {'forward' if minutes > 0 else 'back'} by {size} on this day"

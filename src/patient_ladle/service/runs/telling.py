@@ -1,0 +1,21 @@
+"""Words of the run log, and waking those who carry runs out."""
+
+from __future__ import annotations
+
+from django.db import connection
+from django.utils import timezone
+
+from .models import LogLine, Run
+
+QUEUED_CHANNEL = "ladle_run_queued"
+
+
+def wake_workers() -> None:
+    """Tell idle workers, once this transaction commits; without it they look every two seconds."""
+    with connection.cursor() as cursor:
+        cursor.execute("select pg_notify(%s, '')", [QUEUED_CHANNEL])
+
+
+def add_log(run: Run, level: str, text: str, stage: str = "") -> None:
+    """One line of the run log, at the present moment."""
+    LogLine.objects.create(run=run, attempt=run.attempt, at=timezone.now(), stage=stage or run.stage, level=level, text=text)

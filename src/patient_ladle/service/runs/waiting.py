@@ -1,0 +1,166 @@
+"""Runs that wait: for an earlier run of their schedule, for those before them, for a retry, for quiet hours to end.
+
+Rules and theory
+----------------
+* A waiting run is looked at again when its moment has come, and at once when a run that it may wait for has ended.
+  The first alone would do; the second saves seconds.
+* What it waits for is worked out anew each time from the ledger, never from a note made earlier.
+* A run whose predecessor will not finish any more is *not run*, with the cause; so is one that has waited for longer
+  than its schedule gives it.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.service.sources.models import Source
+
+from .models import ENDED, FINISHED, NOT_RUN, QUEUED, WAITING, Run
+from .telling import add_log, wake_workers
+
+LOOK_AGAIN = timedelta(seconds=5)
+BATCH = 200
+"""Runs looked at in one transaction."""
+PRIORITY_WORTH = timedelta(minutes=10)
+"""A run of a higher priority goes before those that were queued up to so much earlier, so none waits for ever."""
+
+
+def quiet_until(source: Source, now: datetime) -> datetime | None:
+    """The end of the source's present quiet hours; None outside them."""
+    if not source.quiet_hours:
+        return None
+    return QuietHours.from_text(source.quiet_hours, source.quiet_zone or settings.TIME_ZONE).end_of(now)
+
+
+def quiet_sources(now: datetime) -> list[int]:
+    """Ids of the sources that are left alone now."""
+    return [source.pk for source in Source.objects.exclude(quiet_hours="") if quiet_until(source, now)]
+
+
+def _blocker(run: Run) -> tuple[str, str]:
+    """What the run waits for in words, and the cause for which it will never run; at most one of them is set."""
+    if run.due_time is None:
+        return "", ""
+    if run.step > 1:
+        before = Run.objects.filter(due_time=run.due_time, turn=run.turn, step=run.step - 1).select_related("extract").first()
+        if before is None:
+            return "", f"step {run.step - 1} of the sequence has no run"
+        if before.state not in ENDED:
+            return f"step {before.step}, run {before.pk} of {before.extract.name}", ""
+        if before.state != FINISHED:
+            return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {before.state}"
+    elif run.due_time.schedule.overlap == "wait" and not run.backfill:
+        before_it = Run.objects.filter(due_time__schedule=run.due_time.schedule, due_at__lt=run.due_at)
+        earlier = before_it.exclude(state__in=ENDED).order_by("due_at").first()
+        if earlier is not None:
+            return f"run {earlier.pk} of the due time {earlier.due_at:%Y-%m-%d %H:%M} UTC, which has not ended", ""
+    for extract in run.extract.after.all():
+        runs = Run.objects.filter(extract=extract, environment=run.environment, data_date=run.data_date)
+        newest = runs.order_by("-id").first()
+        if newest is None:
+            return f"a run of {extract.name} for {run.data_date.isoformat()}", ""
+        if newest.state not in ENDED:
+            return f"run {newest.pk} of {extract.name}", ""
+        if newest.state != FINISHED and not runs.filter(state=FINISHED).exists():
+            return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {newest.state}"
+    return "", ""
+
+
+def settle(run: Run, now: datetime) -> None:
+    """Look at a waiting run, locked: queue it, let it wait on, or end it as not run."""
+    if run.not_before and now < run.not_before:
+        run.wait_until = run.not_before
+        run.save(update_fields=["wait_until"])
+        return
+    waits, never = _blocker(run)
+    if not never and waits and run.give_up_at and now >= run.give_up_at:
+        never = f"it waited for {waits} until {run.give_up_at:%Y-%m-%d %H:%M} UTC"
+    quiet = None if never or waits else quiet_until(run.source, now)
+    if never:
+        end_as_not_run(run, never)
+    elif waits or quiet:
+        waits = waits or f"the quiet hours of source {run.source.name} to end"
+        if waits != run.waits_for:
+            add_log(run, "info", f"waits for {waits}")
+        run.waits_for, run.wait_until = waits[:400], quiet or now + LOOK_AGAIN
+        run.save(update_fields=["waits_for", "wait_until"])
+    else:
+        run.state, run.waits_for, run.wait_until, run.not_before = QUEUED, "", None, None
+        run.queue_order = now - run.priority * PRIORITY_WORTH
+        run.save(update_fields=["state", "waits_for", "wait_until", "not_before", "queue_order"])
+        wake_workers()
+
+
+def end_as_not_run(run: Run, cause: str) -> None:
+    """Its last word; those that wait for it learn of it when this transaction is done."""
+    run.state, run.ended_at, run.waits_for, run.wait_until = NOT_RUN, timezone.now(), "", None
+    run.error = {
+        "code": "not_run",
+        "message": f"not run: {cause}.",
+        "hint": "Mend the cause and start it again: ladle run again.",
+        "transient": False,
+        "facts": {},
+    }
+    run.save()
+    add_log(run, "error", run.error["message"])
+    tell_followers(run)
+
+
+def settle_due(now: datetime) -> int:
+    """Look at the waiting runs whose moment has come; returns how many were looked at."""
+    with transaction.atomic():
+        found = list(
+            Run.objects.select_for_update(skip_locked=True, of=("self",))
+            .filter(state=WAITING, wait_until__lte=now)
+            .select_related("source", "extract", "due_time__schedule")
+            .order_by("wait_until")[:BATCH]
+        )
+        for run in found:
+            settle(run, now)
+    return len(found)
+
+
+def tell_followers(run: Run) -> None:
+    """Once this transaction is done, those that may wait for the run are looked at at once."""
+    if run.due_time_id is None and not run.extract.before.exists():
+        return
+    transaction.on_commit(lambda: _look_at_followers(run))
+
+
+@transaction.atomic
+def _look_at_followers(run: Run) -> None:
+    theirs = Q(due_time=run.due_time_id, turn=run.turn, step=run.step + 1)
+    theirs |= Q(extract__after=run.extract_id, data_date=run.data_date, environment=run.environment_id)
+    if run.due_time is not None:
+        theirs |= Q(due_time__schedule=run.due_time.schedule_id, step=1)
+    numbers = Run.objects.filter(theirs, state=WAITING).order_by("due_at", "id").values_list("pk", flat=True)[:BATCH]
+    for waiting in Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(pk__in=list(numbers), state=WAITING):
+        settle(waiting, timezone.now())
+
+
+def hold_quiet_sources(now: datetime) -> None:
+    """Queued runs of sources whose quiet hours have begun wait."""
+    with transaction.atomic():
+        held = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(state=QUEUED, source__in=quiet_sources(now))
+        for run in held.select_related("source")[:BATCH]:
+            run.state, run.wait_until = WAITING, now
+            run.save(update_fields=["state", "wait_until"])
+            settle(run, now)
+
+
+def mark_late(now: datetime) -> int:
+    """Flag the runs that have passed the moment they were to be finished by; returns how many."""
+    with transaction.atomic():
+        found = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(finish_by__lt=now, late=False)
+        late = list(found.exclude(state__in=ENDED)[:BATCH])
+        for run in late:
+            run.late = True
+            run.save(update_fields=["late"])
+            add_log(run, "warning", f"late: it was to be finished by {run.finish_by:%Y-%m-%d %H:%M} UTC")
+    return len(late)
