@@ -16,3 +16,51 @@ def http(service):
         return httpx.request(method, f"{service.url}/api/v1{path}", headers=headers, timeout=60, **given)
 
     return call
+
+
+@pytest.fixture(scope="session")
+def orm(cluster, home):
+    """Django on a database of its own, in this process."""
+    cluster.make_database("ledger")
+    with pytest.MonkeyPatch.context() as environment:  # settings are read once: what tests start later must not inherit them
+        environment.setenv("LADLE_DATABASE_URL", cluster.url("ledger"))
+        environment.setenv("LADLE_DATA", str(home / "ledger"))
+        environment.setenv("LADLE_SOURCE_ROOTS", str(home))
+        environment.setenv("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
+        import django
+        from django.core.management import call_command
+        from django.db import connections
+
+        django.setup()
+    call_command("migrate", verbosity=0)
+    yield
+    connections["default"].close_pool()
+
+
+@pytest.fixture
+def repository(orm, home, monkeypatch):
+    """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
+    from patient_ladle.service.extracts.models import Extract
+    from patient_ladle.service.extracts.services import add_extract
+    from patient_ladle.service.people.models import Person
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.runs.models import Run, Worker
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+    from patient_ladle.service.sources.models import Environment, Source
+    from patient_ladle.service.sources.services import add_environment, add_source
+
+    now = scheduler.database_now()
+    monkeypatch.setattr(scheduler, "database_now", lambda: now)  # no minute begins while a test runs
+    Run.objects.update(again_of=None)
+    Run.objects.all().delete()
+    DueTime.objects.all().delete()
+    for model in (Schedule, Worker):
+        model.objects.all().delete()
+    if not Extract.objects.exists():
+        person = Person.objects.create(name="amir", role="author")
+        add_environment("live", "")
+        for name, places in (("wide", 3), ("narrow", 1)):
+            add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, places=places)
+            add_extract(person, f"from_{name}", "", "", source=name, statement="select 1 as a")
+    assert (Source.objects.count(), Environment.objects.count()) == (2, 1)
+    return Person.objects.get(name="amir")

@@ -281,7 +281,7 @@ def test_every_due_time_is_recorded_once_and_runs_once(http, service):
         found = until(lambda: (r := http("GET", "/schedules/each-minute/due-times").json()["results"]) and len(r) >= 7 and r)
         decisions = [d["decision"] for d in found]
         assert (decisions.count("run"), decisions.count("missed")) == (1, len(found) - 1)
-        [(run, data_date)] = [(d["run"], d["data_date"]) for d in found if d["run"]]
+        [([run], data_date)] = [(d["runs"], d["data_date"]) for d in found if d["runs"]]
         connection.execute(
             "update schedules_schedule set next_due_at = next_due_at - interval '6 minutes' where name = 'each-minute'"
         )

@@ -11,90 +11,7 @@ import pytest
 
 from patient_ladle.core.errors import Fenced, StatementWrong
 
-
-@pytest.fixture(scope="module")
-def orm(cluster, home):
-    """Django on a database of its own, in this process."""
-    cluster.make_database("ledger")
-    with pytest.MonkeyPatch.context() as environment:  # settings are read once: what tests start later must not inherit them
-        environment.setenv("LADLE_DATABASE_URL", cluster.url("ledger"))
-        environment.setenv("LADLE_DATA", str(home / "ledger"))
-        environment.setenv("LADLE_SOURCE_ROOTS", str(home))
-        environment.setenv("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
-        import django
-        from django.core.management import call_command
-        from django.db import connections
-
-        django.setup()
-    call_command("migrate", verbosity=0)
-    yield
-    connections["default"].close_pool()
-
-
-@pytest.fixture
-def repository(orm, home, monkeypatch):
-    """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
-    from patient_ladle.service.extracts.models import Extract
-    from patient_ladle.service.extracts.services import add_extract
-    from patient_ladle.service.people.models import Person
-    from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Run, Worker
-    from patient_ladle.service.schedules.models import DueTime, Schedule
-    from patient_ladle.service.sources.models import Environment, Source
-    from patient_ladle.service.sources.services import add_environment, add_source
-
-    now = scheduler.database_now()
-    monkeypatch.setattr(scheduler, "database_now", lambda: now)  # no minute begins while a test runs
-    Run.objects.all().delete()
-    DueTime.objects.all().delete()
-    for model in (Schedule, Worker):
-        model.objects.all().delete()
-    if not Extract.objects.exists():
-        person = Person.objects.create(name="amir", role="author")
-        add_environment("live", "")
-        for name, places in (("wide", 3), ("narrow", 1)):
-            add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, places=places)
-            add_extract(person, f"from_{name}", "", "", source=name, statement="select 1 as a")
-    assert (Source.objects.count(), Environment.objects.count()) == (2, 1)
-    return Person.objects.get(name="amir")
-
-
-def at_once(count, work):
-    """``work`` in so many threads, each with its own connection; raises what any of them raised."""
-    from django.db import connection
-
-    faults = []
-
-    def guarded():
-        try:
-            work()
-        except BaseException as error:  # noqa: BLE001  # told below, in the test's own thread
-            faults.append(error)
-        finally:
-            connection.close()
-
-    threads = [threading.Thread(target=guarded) for _ in range(count)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join(60)
-    if faults:
-        raise faults[0]
-
-
-def overdue(person, count, minutes=9):
-    """So many schedules of every minute, each due since so many minutes."""
-    from patient_ladle.service.processes.scheduler import database_now
-    from patient_ladle.service.schedules.models import Schedule
-    from patient_ladle.service.schedules.services import add_schedule
-
-    since = database_now().replace(second=0, microsecond=0) - timedelta(minutes=minutes)
-    for number in range(count):
-        add_schedule(
-            person, f"each-minute-{number}", extract="from_wide", environment="live", rule="* * * * *", zone="Europe/London"
-        )
-    Schedule.objects.update(next_due_at=since)
-    return since
+from .hands import at_once, overdue, queue, worker
 
 
 def whole(since, count):
@@ -125,16 +42,16 @@ def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository,
     from patient_ladle.service.schedules.models import DueTime
 
     since = overdue(repository, 12)
-    real, calls = scheduler.queue_due_run, []
+    real, calls = scheduler.queue_due_runs, []
 
-    def dies(*given):
-        made = real(*given)
+    def dies(*given, **origin):
+        made = real(*given, **origin)
         calls.append(made)
         if len(calls) in (3, 9):
             raise RuntimeError("killed here")
         return made
 
-    monkeypatch.setattr(scheduler, "queue_due_run", dies)
+    monkeypatch.setattr(scheduler, "queue_due_runs", dies)
     for _ in range(2):
         with pytest.raises(RuntimeError, match="killed here"):
             scheduler.tick()
@@ -156,19 +73,11 @@ def test_a_due_time_that_cannot_run_is_skipped_with_its_reason(repository):
     finally:
         restore_extract(repository, "from_wide", None)
     [due] = DueTime.objects.all()
-    assert (due.decision, due.reason, Run.objects.count()) == ("skipped", "could not run: extract 'from_wide' is archived", 0)
-
-
-def queue(person, extract, count=1):
-    from patient_ladle.service.runs.services import start_run
-
-    return [start_run(person, {"extract": extract}) for _ in range(count)]
-
-
-def worker(name):
-    from patient_ladle.service.runs.models import Worker
-
-    return Worker.objects.create(id=name, host="here", pid=1, places=2)
+    assert (due.decision, due.reason, Run.objects.count()) == (
+        "skipped",
+        "could not run: extract 'from_wide' is archived. Restore it, or take it out of the schedule.",
+        0,
+    )
 
 
 def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):

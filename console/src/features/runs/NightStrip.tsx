@@ -1,5 +1,6 @@
 import { useNavigate } from "react-router";
 import { layStrip, type StripRun } from "../../lib/strip";
+import { stateClass } from "../../components/StateMark";
 
 const WIDTH = 1000;
 const LANE = 20;
@@ -31,7 +32,7 @@ export function NightStrip({ runs, now }: { runs: StripRun[]; now: number }) {
           </g>
         ))}
         {bars.map((bar) => (
-          <rect key={bar.id} className={`bar ${bar.state}`} x={x(bar.from)} y={y(bar.lane) + 5} width={Math.max(4, x(bar.to) - x(bar.from))} height={LANE - 10} rx={1} onClick={() => void go(`/runs/${bar.id}`)}>
+          <rect key={bar.id} className={`bar ${stateClass(bar.state)}`} x={x(bar.from)} y={y(bar.lane) + 5} width={Math.max(4, x(bar.to) - x(bar.from))} height={LANE - 10} rx={1} onClick={() => void go(`/runs/${bar.id}`)}>
             <title>{`${bar.label}, run ${bar.id}, ${bar.state}`}</title>
           </rect>
         ))}

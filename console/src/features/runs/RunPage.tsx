@@ -1,19 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button } from "antd";
+import { App, Button, Dropdown, Space } from "antd";
+import DownOutlined from "@ant-design/icons/DownOutlined";
 import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type RunRecord } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { StateMark } from "../../components/StateMark";
+import { live, StateMark } from "../../components/StateMark";
 import { StatementView } from "../../components/StatementView";
 import { count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { RunLog } from "./RunLog";
 import "./runs.css";
-
-const live = (run: RunRecord | undefined) => run?.state === "queued" || run?.state === "running";
 
 function Stages({ run }: { run: RunRecord }) {
   return (
@@ -28,7 +27,7 @@ function Stages({ run }: { run: RunRecord }) {
 
 function Files({ run }: { run: RunRecord }) {
   const [looked, setLooked] = useState<Looked | null>(null);
-  if (!run.files.length) return <p className="dim">{live(run) ? "Files appear here once they are proven." : "This run left no files."}</p>;
+  if (!run.files.length) return <p className="dim">{live(run.state) ? "Files appear here once they are proven." : "This run left no files."}</p>;
   return (
     <>
     <table className="files">
@@ -62,7 +61,10 @@ function Facts({ run }: { run: RunRecord }) {
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],
     ["Began", moment(run.started_at)],
-    ["Attempt", run.attempt > 1 ? run.attempt : null],
+    ["Attempt", run.attempt > 1 || run.state === "waiting" ? `${run.attempt} of ${run.attempts_most}` : null],
+    ["Finish by", run.finish_by ? moment(run.finish_by) : null],
+    ["Step", run.step > 1 ? `${run.step} of its sequence` : null],
+    ["Backfill", run.backfill ? "yes, at low priority" : null],
     ["Again of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
     ["Same as before", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
   ];
@@ -83,14 +85,14 @@ export function RunPage() {
   const query = useQuery({
     queryKey: ["run", number],
     queryFn: () => must(api.GET("/api/v1/runs/{number}", { params: { path: { number } } })),
-    refetchInterval: (q) => (live(q.state.data) ? 1_000 : false),
+    refetchInterval: (q) => (live(q.state.data?.state) ? 1_000 : false),
   });
   const cancel = useMutation({
     mutationFn: () => must(api.POST("/api/v1/runs/{number}/cancel", { params: { path: { number } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["run", number] }),
   });
   const again = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/runs/{number}/again", { params: { path: { number } } })),
+    mutationFn: (newest_revision: boolean) => must(api.POST("/api/v1/runs/{number}/again", { params: { path: { number } }, body: { newest_revision } })),
     onSuccess: (made) => {
       void message.info(`Run ${made.id} repeats run ${number}.`);
       void go(`/runs/${made.id}`);
@@ -105,19 +107,25 @@ export function RunPage() {
         <p>{run.extract} <StateMark state={run.state} />{(["late", "warned", "empty"] as const).map((flag) => run[flag] && <span className="flag" key={flag}>{flag}</span>)}</p>
         <p>{run.rows !== null && `${count(run.rows)} rows`}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
         <div className="grow" />
-        {may("runner") && live(run) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
-        {may("runner") && !live(run) && <Button loading={again.isPending} onClick={() => again.mutate()}>Run again</Button>}
+        {may("runner") && live(run.state) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
+        {may("runner") && !live(run.state) && (
+          <Space.Compact>
+            <Button loading={again.isPending} title="The same revision, values and data date" onClick={() => again.mutate(false)}>Run again</Button>
+            <Dropdown trigger={["click"]} menu={{ items: [{ key: "newest", label: "With the newest revision" }], onClick: () => again.mutate(true) }}><Button aria-label="Other ways to run again" icon={<DownOutlined />} /></Dropdown>
+          </Space.Compact>
+        )}
       </header>
       <Stages run={run} />
       <ProblemNote error={cancel.error ?? again.error ?? query.error} />
-      {run.error && run.state === "failed" && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
+      {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
+      {run.error && (run.state === "failed" || run.state === "not run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
       <h2>Files</h2>
       <div className="card">
         <Files run={run} />
         {run.warnings.map((warning) => <div className="flag" key={warning}>{warning}</div>)}
       </div>
       <h2>Log</h2>
-      <RunLog number={run.id} live={live(run)} />
+      <RunLog number={run.id} live={live(run.state)} />
       <div className="cards">
         <section><h2>What ran</h2><div className="card"><Facts run={run} /></div></section>
         <section><h2>Statement</h2><StatementView text={run.statement} engine={run.engine} label="Statement" /></section>

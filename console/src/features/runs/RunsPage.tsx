@@ -4,14 +4,14 @@ import { Button } from "antd";
 import { Link } from "react-router";
 import { api, must, type RunState } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { stateWord } from "../../components/StateMark";
+import { stateClass, stateWord } from "../../components/StateMark";
 import { moment } from "../../lib/words";
 import { NightStrip } from "./NightStrip";
 import { RunsTable } from "./RunsTable";
 import { useRuns } from "./useRuns";
 import "./runs.css";
 
-const order: RunState[] = ["failed", "running", "queued", "finished", "cancelled"];
+const order: RunState[] = ["failed", "not run", "running", "waiting", "queued", "finished", "cancelled"];
 
 export function RunsPage() {
   const [only, setOnly] = useState<RunState | null>(null);
@@ -29,7 +29,7 @@ export function RunsPage() {
       </header>
       <div className="counts" role="group" aria-label="Runs of the last day, by state">
         {order.map((state) => (
-          <button key={state} type="button" className={state} aria-pressed={only === state} onClick={() => setOnly(only === state ? null : state)}>
+          <button key={state} type="button" className={stateClass(state)} aria-pressed={only === state} onClick={() => setOnly(only === state ? null : state)}>
             <strong>{status.data?.counts[state] ?? 0}</strong> {stateWord[state].toLowerCase()}
           </button>
         ))}

@@ -10,7 +10,8 @@ function Name({ run, extract }: { run: Run; extract: boolean }) {
   return (
     <>
       <Link className="run-link" to={`/runs/${run.id}`}>{extract ? run.extract : `Run ${run.id}`}</Link>
-      {run.error && run.state === "failed" && <div className="said">{run.error.message}</div>}
+      {run.state === "waiting" && <div className="said">for {run.waits_for}</div>}
+      {run.error && (run.state === "failed" || run.state === "not run") && <div className="said">{run.error.message}</div>}
     </>
   );
 }

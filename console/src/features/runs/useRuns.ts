@@ -1,5 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, must, type RunState } from "../../api/client";
+import { live } from "../../components/StateMark";
 
 const LIVE_MS = 2_000;
 const CALM_MS = 15_000;
@@ -12,7 +13,7 @@ export function useRuns(filter: { extract?: string; state?: RunState | null }) {
     queryFn: ({ pageParam }) =>
       must(api.GET("/api/v1/runs", { params: { query: { page_size: 50, extract: filter.extract, state: filter.state ?? undefined, cursor: pageParam || undefined } } })),
     getNextPageParam: (last) => (last.next ? new URL(last.next).searchParams.get("cursor") : null),
-    refetchInterval: (q) => (q.state.data?.pages.some((p) => p.results.some((r) => r.state === "running" || r.state === "queued")) ? LIVE_MS : CALM_MS),
+    refetchInterval: (q) => (q.state.data?.pages.some((p) => p.results.some((r) => live(r.state))) ? LIVE_MS : CALM_MS),
   });
   return { ...query, runs: query.data?.pages.flatMap((page) => page.results) ?? [] };
 }

@@ -1,14 +1,22 @@
 import { useDeferredValue } from "react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Form, Input, Modal, Select } from "antd";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { AutoComplete, Form, Input, Modal, Select } from "antd";
 import { api, must, type Parameter, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 import { ValueField } from "../extracts/ValueField";
 import { FormatBoxes } from "../writing/OutputSettings";
+import { DaysOff, Faults } from "./Conditions";
+import "./schedules.css";
 
-interface Fields { name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field> }
+interface Fields {
+  name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field>; then: string[];
+  first_date?: string | null; last_date?: string | null; exceptions: string[]; calendar?: string | null; on_holiday: string;
+  missed: string; missed_hours?: number | null; missed_most?: number | null; overlap: string; spread_seconds: number; attempts: number; run_minutes: number; finish_by?: string | null; priority: string;
+}
+
+const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", missed: "latest", overlap: "wait", spread_seconds: 0, attempts: 3, run_minutes: 1440, priority: "normal" };
 
 const defaultOf = (p: Parameter) => (p.shared ? `, else ${p.shared}` : p.default !== null ? `, else ${Array.isArray(p.default) ? p.default.join(", ") : String(firstField(p))}` : p.required ? "" : ", optional");
 
@@ -19,19 +27,24 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
   const extracts = useQuery({ queryKey: ["extracts", "", false], queryFn: () => must(api.GET("/api/v1/extracts")) });
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
   const rule = useDeferredValue(Form.useWatch("rule", form) ?? "");
-  const zone = useDeferredValue(Form.useWatch("zone", form) ?? "");
+  const all = useDeferredValue(Form.useWatch([], { form, preserve: true }) as Partial<Fields> | undefined);
+  const zone = all?.zone ?? "";
+  const timing = { zone: zone || undefined, first_date: all?.first_date || undefined, last_date: all?.last_date || undefined, exceptions: all?.exceptions?.join(",") || undefined, calendar: all?.calendar || undefined, on_holiday: all?.on_holiday || undefined };
   const next = useQuery({
-    queryKey: ["moments", rule, zone],
+    queryKey: ["moments", rule, timing],
     enabled: rule.trim() !== "",
-    queryFn: () => must(api.GET("/api/v1/rule-moments", { params: { query: { rule, zone: zone || undefined } } })),
+    placeholderData: keepPreviousData,
+    queryFn: () => must(api.GET("/api/v1/rule-moments", { params: { query: { rule, ...timing } } })),
   });
   const chosen = Form.useWatch("extract", form);
   const environment = Form.useWatch("environment", form);
   const extract = useQuery({ queryKey: ["extract", chosen], enabled: !!chosen, queryFn: () => must(api.GET("/api/v1/extracts/{name}", { params: { path: { name: chosen } } })) });
   const parameters = chosen ? (extract.data?.revision.parameters ?? []) : [];
   const save = useMutation({
-    mutationFn: ({ name, values, ...rest }: Fields) => {
-      const body = { ...rest, values: valuesOf(parameters, values ?? {}) };
+    mutationFn: ({ name, values, then, ...rest }: Fields) => {
+      const kept = new Map(schedule?.then.map((step) => [step.extract, step]));
+      const none = { first_date: rest.first_date || null, last_date: rest.last_date || null, calendar: rest.calendar || null, finish_by: rest.finish_by || null, missed_hours: rest.missed_hours ?? null, missed_most: rest.missed_most ?? null };
+      const body = { ...rest, ...none, values: valuesOf(parameters, values ?? {}), then: then.map((one) => ({ extract: one, values: kept.get(one)?.values ?? {}, formats: kept.get(one)?.formats ?? [] })) };
       return must(schedule ? api.PATCH("/api/v1/schedules/{name}", { params: { path: { name: schedule.name } }, body }) : api.POST("/api/v1/schedules", { body: { name, ...body } }));
     },
     onSuccess: async () => {
@@ -40,8 +53,8 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
     },
   });
   const first = schedule
-    ? { ...schedule, values: Object.fromEntries(Object.entries(schedule.values).map(([name, value]) => [name, typeof value === "number" ? String(value) : (value as Field)])) }
-    : { rule: "30 6 * * 1-5", zone: Intl.DateTimeFormat().resolvedOptions().timeZone, environment: environments.data?.[0]?.name, formats: [], values: {} };
+    ? { ...schedule, then: schedule.then.map((step) => step.extract), values: Object.fromEntries(Object.entries(schedule.values).map(([name, value]) => [name, typeof value === "number" ? String(value) : (value as Field)])) }
+    : { ...usual, rule: "weekdays 06:30", zone: Intl.DateTimeFormat().resolvedOptions().timeZone, environment: environments.data?.[0]?.name };
   if (!environments.data) return null;
   return (
     <Modal open title={schedule ? `Edit ${schedule.name}` : "Add schedule"} okText="Save schedule" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={600}>
@@ -51,9 +64,14 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
           <Select showSearch options={(extracts.data ?? []).map((e) => ({ value: e.name, label: e.name }))} />
         </Form.Item>
         <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
-        <Form.Item label="Rule: minute, hour, day of month, month, day of week" name="rule"><Input className="mono" /></Form.Item>
-        <Form.Item label="Time zone" name="zone"><Input /></Form.Item>
-        {next.error ? <ProblemNote error={next.error} /> : <p aria-live="polite" className="dim">Next: {next.data?.next_due.map((t) => momentIn(t, zone || "UTC")).join(", ") || "…"}</p>}
+        <div className="pair">
+          <Form.Item label="Rule, in words or five crontab fields" name="rule"><AutoComplete options={(next.data?.forms ?? []).map((value) => ({ value }))} /></Form.Item>
+          <Form.Item label="Time zone" name="zone"><Input /></Form.Item>
+        </div>
+        {next.error ? <ProblemNote error={next.error} /> : <ol aria-live="polite" aria-label="Next due times" className="moments">{next.data?.next_due.map((m) => <li key={m.at}>{momentIn(m.at, zone || "UTC")}{m.note && <small> {m.note}</small>}</li>)}</ol>}
+        <details className="more"><summary>First and last date, exceptions, holidays</summary><DaysOff /></details>
+        <details className="more"><summary>When runs are missed, overlap, fail or are late</summary><Faults /></details>
+        <Form.Item label="Then, each when the one before has finished" name="then"><Select mode="multiple" placeholder="none" options={(extracts.data ?? []).filter((e) => e.name !== chosen).map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
         {parameters.map((p) => (
           <Form.Item key={p.name} name={["values", p.name]} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{defaultOf(p)}</small></span>} extra={p.note || undefined} rules={p.required && p.default === null && !p.shared ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
             <ValueField parameter={p} extract={chosen} environment={environment} dataDate={undefined} />

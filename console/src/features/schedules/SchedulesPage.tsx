@@ -6,6 +6,8 @@ import { api, must, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { useMe } from "../session/useMe";
+import { BackfillForm } from "./BackfillForm";
+import { PauseForm } from "./PauseForm";
 import { ScheduleForm } from "./ScheduleForm";
 import "../runs/runs.css";
 
@@ -16,36 +18,39 @@ function DueTimes({ name, zone }: { name: string; zone: string }) {
   return (
     <table className="files">
       <thead><tr><th>Due</th><th>Data date</th><th>Decision</th><th>Reason</th><th>Run</th></tr></thead>
-      <tbody>{found.map((d) => <tr key={d.due_at}><td>{momentIn(d.due_at, zone)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.run && <Link to={`/runs/${d.run}`}>run {d.run}</Link>}</td></tr>)}</tbody>
+      <tbody>{found.map((d) => <tr key={d.due_at}><td>{momentIn(d.due_at, zone)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.runs.map((run) => <Link key={run} to={`/runs/${run}`} style={{ marginRight: 8 }}>run {run}</Link>)}</td></tr>)}</tbody>
     </table>
   );
 }
 
 export function SchedulesPage() {
   const [editing, setEditing] = useState<Schedule | "new" | null>(null);
+  const [pausing, setPausing] = useState<Schedule | null>(null);
+  const [filling, setFilling] = useState<Schedule | null>(null);
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
   const query = useQuery({ queryKey: ["schedules"], queryFn: () => must(api.GET("/api/v1/schedules")), refetchInterval: 15_000 });
   const change = useMutation({
-    mutationFn: ({ name, verb }: { name: string; verb: "pause" | "resume" | "remove" }) => {
+    mutationFn: ({ name, verb }: { name: string; verb: "resume" | "remove" }) => {
       const params = { path: { name } };
       if (verb === "remove") return must(api.DELETE("/api/v1/schedules/{name}", { params }));
-      return must<unknown>(verb === "pause" ? api.POST("/api/v1/schedules/{name}/pause", { params, body: { reason: "" } }) : api.POST("/api/v1/schedules/{name}/resume", { params }));
+      return must<unknown>(api.POST("/api/v1/schedules/{name}/resume", { params }));
     },
     onSuccess: () => client.invalidateQueries({ queryKey: ["schedules"] }),
   });
   const remove = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "The record of its due times stays.", okText: "Remove", onOk: () => change.mutateAsync({ name, verb: "remove" }) });
   const columns: TableColumnsType<Schedule> = [
     { title: "Schedule", dataIndex: "name", width: 190, render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong> },
-    { title: "Extract", key: "extract", width: 190, render: (_, s) => <Link to={`/extracts/${s.extract}`}>{s.extract}</Link> },
+    { title: "Extract", key: "extract", width: 190, render: (_, s) => <><Link to={`/extracts/${s.extract}`}>{s.extract}</Link>{s.then.map((step) => <small key={step.extract} style={{ display: "block" }}>then <Link to={`/extracts/${step.extract}`}>{step.extract}</Link></small>)}</> },
     { title: "Environment", dataIndex: "environment", width: 110 },
-    { title: "Rule", key: "rule", width: 190, render: (_, s) => <><span className="mono">{s.rule}</span><br /><small>{s.zone}</small></> },
-    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((t, i) => <span key={t} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{momentIn(t, s.zone)}</span>)) },
-    { title: <span className="sr">Change</span>, key: "do", width: 210, render: (_, s) => may("author") && (
+    { title: "Rule", key: "rule", width: 190, render: (_, s) => <>{s.rule}<br /><small>{[s.zone, s.calendar && `${s.calendar}: ${s.on_holiday}`].filter(Boolean).join(", ")}</small></> },
+    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.paused_until && ` until ${momentIn(s.paused_until, s.zone)}`}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((m, i) => <span key={m.at} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{momentIn(m.at, s.zone)}{m.note && <small> ({m.note})</small>}</span>)) },
+    { title: <span className="sr">Change</span>, key: "do", width: 290, render: (_, s) => may("author") && (
       <span style={{ display: "flex", gap: 6 }}>
         <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>Edit</Button>
-        <Button size="small" aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`} onClick={() => change.mutate({ name: s.name, verb: s.paused_at ? "resume" : "pause" })}>{s.paused_at ? "Resume" : "Pause"}</Button>
+        <Button size="small" aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`} onClick={() => (s.paused_at ? change.mutate({ name: s.name, verb: "resume" }) : setPausing(s))}>{s.paused_at ? "Resume" : "Pause"}</Button>
+        <Button size="small" aria-label={`Backfill ${s.name}`} onClick={() => setFilling(s)}>Backfill</Button>
         <Button size="small" type="text" aria-label={`Remove ${s.name}`} onClick={() => void remove(s.name)}>Remove</Button>
       </span>) },
   ];
@@ -63,6 +68,8 @@ export function SchedulesPage() {
         expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
         locale={{ emptyText: <div className="hollow"><p>Nothing runs by itself yet.</p>{may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
       />
+      {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
+      {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}
       {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </div>
   );

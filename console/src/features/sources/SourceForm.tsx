@@ -3,7 +3,7 @@ import { Form, Input, InputNumber, Modal, Select } from "antd";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 
-interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; places: number; connect_seconds: number; deadline_seconds: number; max_rows?: number | null; max_bytes?: number | null }
+interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; places: number; connect_seconds: number; deadline_seconds: number; max_rows?: number | null; max_bytes?: number | null; quiet_hours?: string; quiet_zone?: string }
 
 function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
   return (
@@ -23,9 +23,9 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
   const engine = engines.data?.find((e) => e.name === chosen);
   const pasted = !!Form.useWatch("url", form);
   const save = useMutation({
-    mutationFn: ({ name, engine: kind, environment, url, address, secret, note, group, ...limits }: Fields) => {
+    mutationFn: ({ name, engine: kind, environment, url, address, secret, note, group, quiet_hours, quiet_zone, ...limits }: Fields) => {
       const way = url ? { url } : { address, ...(secret ? { secret } : {}) };
-      const settings = { ...limits, note: note ?? "", group: group ?? "", addresses: { [environment]: way } };
+      const settings = { ...limits, note: note ?? "", group: group ?? "", quiet_hours: quiet_hours ?? "", quiet_zone: quiet_zone ?? "", addresses: { [environment]: way } };
       return must(source ? api.PATCH("/api/v1/sources/{name}", { params: { path: { name: source.name } }, body: settings }) : api.POST("/api/v1/sources", { body: { name, engine: kind, ...settings } }));
     },
     onSuccess: async () => {
@@ -60,6 +60,8 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
         <Form.Item label="Longest statement, in seconds" name="deadline_seconds"><InputNumber min={1} max={86400} /></Form.Item>
         <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
         <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
+        <Form.Item label="Quiet hours, in which no run reads it" name="quiet_hours" extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."><Input /></Form.Item>
+        <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own."><Input /></Form.Item>
         <Form.Item label="Group" name="group"><Input placeholder="network" /></Form.Item>
         <Form.Item label="Note" name="note"><Input /></Form.Item>
         <ProblemNote error={save.error} />

@@ -1,0 +1,48 @@
+import { useQuery } from "@tanstack/react-query";
+import { Form, Input, InputNumber, Select } from "antd";
+import { api, must } from "../../api/client";
+
+const choices = (...values: [string, string][]) => values.map(([value, label]) => ({ value, label }));
+
+/** The days on which a schedule is not due, or is due on another day. */
+export function DaysOff() {
+  const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => must(api.GET("/api/v1/calendars")) });
+  return (
+    <>
+      <div className="pair">
+        <Form.Item label="First date" name="first_date"><Input type="date" /></Form.Item>
+        <Form.Item label="Last date" name="last_date"><Input type="date" /></Form.Item>
+      </div>
+      <Form.Item label="Not on these dates" name="exceptions"><Select mode="tags" tokenSeparators={[",", " "]} placeholder="2026-12-24" /></Form.Item>
+      <div className="pair">
+        <Form.Item label="Calendar of holidays" name="calendar" extra={calendars.data?.length ? undefined : "There is none yet: ladle calendar add."}><Select allowClear options={(calendars.data ?? []).map((c) => ({ value: c.name, label: c.name }))} /></Form.Item>
+        <Form.Item label="On a holiday" name="on_holiday"><Select options={choices(["run", "run anyway"], ["skip", "skip it"], ["next working day", "run on the next working day"])} /></Form.Item>
+      </div>
+    </>
+  );
+}
+
+/** What happens when a run was missed, overlaps, fails or takes long. */
+export function Faults() {
+  return (
+    <>
+      <div className="pair">
+        <Form.Item label="Missed while the service was down" name="missed"><Select options={choices(["latest", "run the latest"], ["all", "run all"], ["none", "run none"])} /></Form.Item>
+        <Form.Item label="None older than, in hours" name="missed_hours"><InputNumber min={0} style={{ width: "100%" }} /></Form.Item>
+      </div>
+      <div className="pair">
+        <Form.Item label="While an earlier run goes on" name="overlap"><Select options={choices(["wait", "wait for its end"], ["skip", "skip the due time"], ["alongside", "run alongside"])} /></Form.Item>
+        <Form.Item label="Of all, no more than the last" name="missed_most"><InputNumber min={1} style={{ width: "100%" }} /></Form.Item>
+      </div>
+      <div className="pair">
+        <Form.Item label="Attempts, where the fault may pass" name="attempts"><InputNumber min={1} max={20} style={{ width: "100%" }} /></Form.Item>
+        <Form.Item label="Given up after, in minutes" name="run_minutes"><InputNumber min={1} max={10080} style={{ width: "100%" }} /></Form.Item>
+      </div>
+      <div className="pair">
+        <Form.Item label="Flagged late unless finished by" name="finish_by"><Input type="time" /></Form.Item>
+        <Form.Item label="Start spread over, in seconds" name="spread_seconds"><InputNumber min={0} max={3600} style={{ width: "100%" }} /></Form.Item>
+      </div>
+      <Form.Item label="Priority, where places are few" name="priority"><Select options={choices(["low", "low"], ["normal", "normal"], ["high", "high"])} /></Form.Item>
+    </>
+  );
+}

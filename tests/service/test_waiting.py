@@ -1,0 +1,374 @@
+"""Runs that wait, are tried again, follow each other or fill in the past, by the service's own functions on a real database."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, time, timedelta, timezone
+
+import pytest
+
+from patient_ladle.core.errors import BadInput, Conflict, ConnectionLost, StatementWrong
+from patient_ladle.core.quiet_hours import QuietHours
+
+from .hands import queue, worker
+
+OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [], "warnings": [], "delivery": None}
+
+
+@pytest.fixture
+def schedule(repository):
+    """A schedule whose due times the tests set, with some settings."""
+    from patient_ladle.service.schedules.services import add_schedule
+
+    def made(name="yearly", **settings):
+        given = {
+            "extract": "from_wide",
+            "environment": "live",
+            "rule": "1st of january 00:00",
+            "zone": "Europe/London",
+            **settings,
+        }
+        return add_schedule(repository, name, **given)
+
+    return made
+
+
+def tick(minutes=1):
+    """A scheduler's round, with all schedules due so many minutes ago."""
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.schedules.models import Schedule
+
+    due = scheduler.database_now().replace(second=0, microsecond=0) - timedelta(minutes=minutes)
+    Schedule.objects.update(next_due_at=due)
+    scheduler.tick()
+
+
+def settled(later=timedelta()):
+    """A look at whatever waits, as it would be later; what each run is then."""
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.waiting import mark_late, settle_due
+
+    now = datetime.now(timezone.utc) + later
+    settle_due(now)
+    mark_late(now)
+    return [run.state for run in Run.objects.order_by("id")]
+
+
+def finish(run=None, error=None):
+    """The next queued run is claimed and comes to its end."""
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Worker
+
+    claimed = ledger.claim(Worker.objects.first() or worker("w"))
+    assert run is None or claimed == run
+    ledger.fail(claimed, error) if error else ledger.publish(claimed, OUTCOME)
+    claimed.refresh_from_db()
+    return claimed
+
+
+def states():
+    from patient_ladle.service.runs.models import Run
+
+    return [run.state for run in Run.objects.order_by("id")]
+
+
+def test_a_run_waits_for_the_earlier_one_of_its_schedule_and_goes_when_that_has_ended(schedule):
+    from patient_ladle.service.runs.models import Run
+
+    schedule()
+    tick(2), tick(1)
+    assert states() == ["queued", "waiting"]
+    first, second = Run.objects.order_by("id")
+    assert second.waits_for.startswith(f"run {first.pk} of the due time ")
+    finish(first)
+    assert states() == ["finished", "queued"]
+
+
+@pytest.mark.parametrize(("overlap", "found"), [("skip", ["queued"]), ("alongside", ["queued", "queued"])])
+def test_or_its_due_time_is_skipped_or_it_runs_alongside_as_chosen(schedule, overlap, found):
+    from patient_ladle.service.schedules.models import DueTime
+
+    schedule(overlap=overlap)
+    tick(2), tick(1)
+    assert states() == found
+    newest = DueTime.objects.first()
+    assert newest.decision == ("skipped" if overlap == "skip" else "run")
+    assert overlap != "skip" or newest.reason.endswith("had not ended")
+
+
+def test_a_sequence_runs_in_order_and_a_failure_leads_to_not_run_with_its_cause(schedule):
+    from patient_ladle.service.runs.models import Run
+
+    schedule(then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], overlap="alongside")
+    tick(2)
+    assert states() == ["queued", "waiting", "waiting"]
+    finish()
+    assert states() == ["finished", "queued", "waiting"]
+    failed = finish(error=StatementWrong("no such table.", "Correct it."))
+    last = Run.objects.latest("id")
+    assert (last.state, last.error["code"]) == ("not run", "not_run")
+    assert last.error["message"] == f"not run: step 2, run {failed.pk} of from_narrow, is failed."
+    assert last.log.last().level == "error"
+
+
+def test_what_can_pass_is_tried_again_later_and_what_cannot_fails_at_once(schedule):
+    from patient_ladle.service.runs.models import Run
+
+    schedule(attempts=2)
+    tick()
+    waiting = finish(error=ConnectionLost("the connection broke."))
+    assert (waiting.state, waiting.attempt, waiting.waits_for) == ("waiting", 1, "attempt 2 of 2")
+    wait = (waiting.not_before - datetime.now(timezone.utc)).total_seconds()
+    assert 20 < wait < 40
+    assert settled() == ["waiting"]
+    assert settled(timedelta(seconds=60)) == ["queued"]
+    failed = finish(waiting, ConnectionLost("the connection broke."))
+    assert (failed.state, failed.attempt) == ("failed", 2)
+    texts = list(failed.log.values_list("text", flat=True))
+    assert "failed: given up after 2 attempts" in texts
+    assert any(text.startswith("attempt 1 failed; the next one is at ") for text in texts)
+    [by_hand] = queue(Run.objects.first().started_by or failed.extract.owner, "from_wide")
+    once = finish(by_hand, StatementWrong("no such table."))
+    assert (once.state, once.log.last().text) == ("failed", "failed: it cannot pass by itself, so it is not tried again")
+
+
+def test_a_waiting_retry_is_not_hurried_and_can_be_cancelled(schedule, repository):
+    from patient_ladle.service.runs.services import cancel_run
+    from patient_ladle.service.runs.waiting import _look_at_followers
+
+    schedule()
+    tick()
+    waiting = finish(error=ConnectionLost("the connection broke."))
+    _look_at_followers(waiting)
+    assert states() == ["waiting"]
+    cancel_run(repository, waiting.pk)
+    assert states() == ["cancelled"]
+
+
+def test_an_extract_waits_for_others_of_the_same_data_date(schedule, repository):
+    from patient_ladle.service.extracts.services import set_after
+    from patient_ladle.service.runs.models import Run
+
+    set_after("from_narrow", ["from_wide"])
+    try:
+        with pytest.raises(Conflict, match="from_wide → from_narrow → from_wide"):
+            set_after("from_wide", ["from_narrow"])
+        schedule("later", extract="from_narrow", run_minutes=60)
+        tick()
+        run = Run.objects.get()
+        assert (run.state, run.waits_for) == ("waiting", f"a run of from_wide for {run.data_date}")
+        [other] = queue(repository, "from_wide")
+        Run.objects.filter(pk=other.pk).update(data_date=run.data_date)
+        finish(other)
+        assert states() == ["queued", "finished"]
+        Run.objects.all().delete()
+        tick(2)
+        assert settled(timedelta(minutes=61)) == ["not run"]
+        assert Run.objects.get().error["message"].startswith("not run: it waited for a run of from_wide for ")
+        Run.objects.all().delete()
+        tick(3)
+        [other] = queue(repository, "from_wide")
+        Run.objects.filter(pk=other.pk).update(data_date=Run.objects.first().data_date)
+        finish(other, StatementWrong("no such table."))
+        assert states() == ["not run", "failed"]
+    finally:
+        set_after("from_narrow", [])
+
+
+def test_a_source_in_its_quiet_hours_is_left_alone(repository, schedule):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.waiting import hold_quiet_sources
+    from patient_ladle.service.sources.services import edit_source
+
+    [run] = queue(repository, "from_wide")
+    now = datetime.now(timezone.utc)
+    begin, end = (now + timedelta(hours=n) for n in (-1, 1))
+    edit_source("wide", {"quiet_hours": f"{begin:%H:%M} to {end:%H:%M}", "quiet_zone": "UTC"})
+    try:
+        assert ledger.claim(worker("w")) is None
+        hold_quiet_sources(now)
+        run.refresh_from_db()
+        assert (run.state, run.waits_for) == ("waiting", "the quiet hours of source wide to end")
+        assert run.wait_until == end.replace(second=0, microsecond=0)
+        queue(repository, "from_wide")
+        assert states() == ["waiting", "waiting"]
+        with pytest.raises(BadInput, match="is no span of time"):
+            edit_source("wide", {"quiet_hours": "from nine to five"})
+    finally:
+        edit_source("wide", {"quiet_hours": "", "quiet_zone": ""})
+    Run.objects.update(wait_until=now)
+    assert settled() == ["queued", "queued"]
+
+
+def test_quiet_hours_go_on_over_midnight_and_end_by_the_zones_clock():
+    quiet = QuietHours.from_text("22:00 to 02:00 and 07:00-09:30", "Europe/London")
+
+    def end(text):
+        found = quiet.end_of(datetime.fromisoformat(text))
+        return found.isoformat() if found else None
+
+    assert end("2026-07-01T22:30:00+00:00") == "2026-07-02T01:00:00+00:00"
+    assert end("2026-07-01T00:30:00+00:00") == "2026-07-01T01:00:00+00:00"
+    assert end("2026-07-01T07:59:00+00:00") == "2026-07-01T08:30:00+00:00"
+    assert end("2026-07-01T09:00:00+00:00") is None
+    for text in ("25:00 to 26:00", "07:00 to 07:00", "at night"):
+        with pytest.raises(BadInput):
+            QuietHours.from_text(text, "UTC")
+
+
+def test_a_higher_priority_goes_first_but_never_for_ever(repository, schedule):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+
+    old, low, high = queue(repository, "from_wide", 3)
+    now = datetime.now(timezone.utc)
+    Run.objects.update(state="waiting", wait_until=now)
+    Run.objects.filter(pk=low.pk).update(priority=-1)
+    Run.objects.filter(pk=high.pk).update(priority=1)
+    settled()
+    Run.objects.filter(pk=old.pk).update(queue_order=now - timedelta(minutes=11))
+    me = worker("w")
+    assert [ledger.claim(me) for _ in range(3)] == [old, high, low]
+
+
+def test_a_run_that_is_not_finished_by_its_hour_is_late(schedule):
+    from patient_ladle.service.runs.models import Run
+
+    soon = (datetime.now(timezone.utc) + timedelta(minutes=5)).time().replace(second=0, microsecond=0)
+    schedule(zone="UTC", finish_by=soon)
+    tick()
+    run = Run.objects.get()
+    assert timedelta() < run.finish_by - datetime.now(timezone.utc) < timedelta(minutes=6)
+    assert settled() == ["queued"]
+    assert not Run.objects.get().late
+    settled(timedelta(minutes=7))
+    run = Run.objects.get()
+    assert (run.late, run.log.last().text.startswith("late: it was to be finished by ")) == (True, True)
+
+
+def test_starts_are_spread_in_the_same_way_each_time(schedule):
+    from patient_ladle.service.runs.models import Run
+
+    schedule("a-spread", spread_seconds=3600)
+    tick(0)
+    run = Run.objects.get()
+    assert (run.state, run.waits_for[:22]) == ("waiting", "its start to be spread")
+    assert timedelta() <= run.not_before - run.due_at < timedelta(seconds=3600)
+    assert settled(timedelta(hours=1, minutes=2)) == ["queued"]
+
+
+def test_a_pause_ends_by_itself(schedule, repository):
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+    from patient_ladle.service.schedules.services import pause_schedule
+
+    schedule("minutely", rule="* * * * *", missed="all")
+    pause_schedule(repository, "minutely", "meter swap", datetime.now(timezone.utc) + timedelta(hours=1))
+    Schedule.objects.update(paused_until=scheduler.database_now() - timedelta(minutes=3))
+    tick(6)
+    found = list(DueTime.objects.order_by("due_at").values_list("decision", flat=True))
+    assert (found.count("skipped"), found.count("run")) == (4, 3)
+    assert Schedule.objects.get().paused_at is None
+    with pytest.raises(BadInput, match="which is past"):
+        pause_schedule(repository, "minutely", "", datetime.now(timezone.utc) - timedelta(hours=1))
+
+
+def test_a_backfill_says_what_it_would_do_and_keeps_one_record_a_due_time(schedule, repository):
+    from patient_ladle.service.runs.backfilling import backfill, planned
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.schedules.models import DueTime
+
+    schedule("nightly", rule="daily 00:01", zone="UTC")
+    first, last = date(2026, 3, 1), date(2026, 3, 3)
+    assert [p["runs"] for p in planned("nightly", first, last)] == [True, True, True]
+    made = backfill(repository, "nightly", first, last)
+    assert [(run.data_date.day, run.priority, run.backfill, run.state) for run in made] == [
+        (1, -1, True, "queued"), (2, -1, True, "queued"), (3, -1, True, "queued"),
+    ]  # fmt: skip
+    finish(made[0])
+    assert [(p["runs"], p["why"]) for p in planned("nightly", first, last)] == [
+        (False, f"run {made[0].pk} has finished"),
+        (False, f"run {made[1].pk} is queued"),
+        (False, f"run {made[2].pk} is queued"),
+    ]
+    assert backfill(repository, "nightly", first, last) == []
+    [again] = backfill(repository, "nightly", first, date(2026, 3, 1), again=True)
+    assert (again.turn, again.again_of, again.due_time) == (1, made[0], made[0].due_time)
+    assert (DueTime.objects.count(), Run.objects.count()) == (3, 4)
+    assert DueTime.objects.first().reason == "backfilled by amir"
+    for given in ((last, first), (date(2020, 1, 1), date(2026, 1, 1))):
+        with pytest.raises(BadInput):
+            planned("nightly", *given)
+
+
+def test_a_repeated_run_says_whether_it_gave_the_same(repository):
+    from patient_ladle.service.runs.models import ResultFile, Run
+    from patient_ladle.service.runs.services import run_again
+
+    def made(run, digest):
+        ended = finish(run)
+        ResultFile.objects.create(
+            run=ended, attempt=1, name="a.csv", format="csv", media_type="", rows=0, bytes=1, sha256=digest
+        )
+        return ended
+
+    [one] = queue(repository, "from_wide")
+    made(one, "a" * 64)
+    same = run_again(repository, one.pk)
+    from patient_ladle.service.runs import ledger
+
+    finish(same)
+    assert same.again_of == one
+    for digest, word in (("a" * 64, "the same result as run"), ("b" * 64, "not the same as run")):
+        Run.objects.filter(pk=same.pk).update(state="finished")
+        same.refresh_from_db()
+        same.files.all().delete()
+        ResultFile.objects.create(
+            run=same, attempt=1, name="a.csv", format="csv", media_type="", rows=0, bytes=1, sha256=digest
+        )
+        assert ledger.compared_with_earlier(same)["text"].startswith(word)
+
+
+def test_a_schedule_minds_its_holidays_and_a_calendar_in_use_stays(schedule, repository):
+    from patient_ladle.service.schedules.models import HolidayCalendar
+    from patient_ladle.service.schedules.services import (
+        edit_schedule,
+        remove_calendar,
+        remove_schedule,
+        save_calendar,
+        timing_of,
+    )
+
+    save_calendar(repository, "england", country="gb", region="eng")
+    made = schedule("monthly", rule="1st 05:00", calendar="england", on_holiday="next working day", first_date=date(2027, 1, 1))
+    assert made.next_due_at == datetime(2027, 1, 4, 5, tzinfo=timezone.utc)
+    assert edit_schedule("monthly", on_holiday="skip").next_due_at == datetime(2027, 2, 1, 5, tzinfo=timezone.utc)
+    assert edit_schedule("monthly", exceptions=["2027-02-01"]).next_due_at == datetime(2027, 3, 1, 5, tzinfo=timezone.utc)
+    with pytest.raises(Conflict, match="is in use: monthly"):
+        remove_calendar("england")
+    with pytest.raises(BadInput, match="there is no calendar 'englund'"):
+        timing_of({"rule": "daily 05:00", "calendar": "englund"})
+    with pytest.raises(BadInput, match="there is no country 'XX'"):
+        save_calendar(repository, "nowhere", country="XX")
+    remove_schedule("monthly")
+    remove_calendar("england")
+    assert not HolidayCalendar.objects.exists()
+
+
+@pytest.mark.parametrize(
+    ("settings", "said"),
+    [
+        ({"missed": "some"}, "there is no way with missed due times 'some'"),
+        ({"overlap": "skipp"}, "there is no way with overlapping runs 'skipp'"),
+        ({"priority": "urgent"}, "there is no priority 'urgent'"),
+        ({"then": [{"extract": "from_nowhere"}]}, "there is no extract 'from_nowhere'"),
+        ({"rule": "dayly 05:00"}, "not 'dayly' at column 1"),
+    ],
+)
+def test_settings_that_cannot_be_are_refused_and_nothing_is_kept(schedule, settings, said):
+    from patient_ladle.service.schedules.models import Schedule
+
+    with pytest.raises(BadInput, match=said):
+        schedule(**settings)
+    assert not Schedule.objects.exists()
+    assert time(7) == schedule("fine", finish_by=time(7)).finish_by
