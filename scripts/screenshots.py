@@ -146,6 +146,21 @@ def _results(page: Page) -> None:
     page.get_by_text("rows.").wait_for()
 
 
+def _schedule(page: Page) -> None:
+    page.goto("/schedules")
+    page.get_by_role("button", name="Edit consumption-monthly").click()
+    page.get_by_label("Rule, in words").fill("3rd working day of january, april, july and october 05:00")
+    page.get_by_text("First and last date, exceptions, holidays").click()
+    page.get_by_text("2027-04-05 05:00").wait_for()
+
+
+def _backfill(page: Page) -> None:
+    page.goto("/schedules")
+    page.get_by_role("button", name="More for night-flow-daily").click()
+    page.get_by_role("menuitem", name="Backfill").click()
+    page.get_by_role("dialog").get_by_text("has finished").first.wait_for()
+
+
 PAGES = {
     "output": _output,
     "results": _results,
@@ -160,6 +175,8 @@ PAGES = {
     "extracts": _at("/extracts"),
     "extract": _at("/extracts/monthly_consumption"),
     "schedules": _schedules,
+    "schedule": _schedule,
+    "backfill": _backfill,
     "sources": _sources,
     "source": _source,
     "record": _record,

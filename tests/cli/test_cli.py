@@ -141,7 +141,7 @@ def test_sources_and_environments(service, laboratory):
     assert service.command("source", "remove", "lab2", "--yes").returncode == 0
 
 
-def test_a_schedule_through_its_life(service):
+def test_a_schedule_through_its_life(service, tmp_path):
     made = service.command(
         "schedule", "add", "daily", "district_use", "--rule", "30 6 * * *", "--zone", "Europe/London", "--set", "zones=North"
     )
@@ -152,6 +152,52 @@ def test_a_schedule_through_its_life(service):
     assert service.command("schedule", "resume", "daily").returncode == 0
     assert "to come" in service.command("schedule", "next", "daily").stdout
     assert "0 7 * * *" in service.command("schedule", "edit", "daily", "--rule", "0 7 * * *").stdout
+    days = tmp_path / "days.ics"
+    days.write_text(
+        "BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nDTSTART;VALUE=DATE:20300102\nSUMMARY:Fen Day\nEND:VEVENT\nEND:VCALENDAR\n"
+    )
+    assert "an iCalendar file" in service.command("calendar", "add", "fen", "--file", str(days)).stdout
+    assert "Give --country GB" in service.command("calendar", "add", "fen").stderr
+    shown = service.command(
+        "schedule", "edit", "daily", "--rule", "1st or next working day 05:00", "--calendar", "fen", "--from", "2030-01-01",
+        "--then", "samples,all_readings", "--missed", "all", "--missed-hours", "12", "--finish-by", "07:30", "--minutes", "90",
+    )  # fmt: skip
+    assert shown.returncode == 0, shown.stderr
+    for line in ("then           samples, all_readings", "missed ones    all, none older than 12 h", "attempts       3, within 90 minutes",
+                 "finish by      07:30", "dates          from 2030-01-01"):  # fmt: skip
+        assert line in shown.stdout
+    assert "is in use: daily" in service.command("calendar", "remove", "fen", "--yes").stderr
+    moments = (
+        "schedule",
+        "moments",
+        "2nd or next working day 05:00",
+        "--calendar",
+        "fen",
+        "--from",
+        "2030-01-01",
+        "--count",
+        "1",
+    )
+    assert "moved from 2030-01-02 (Fen Day)" in service.command(*moments).stdout
+    given = ("schedule", "edit", "daily", "--calendar", "none", "--from", "none", "--then", "none", "--rule", "daily 00:01")
+    assert "dates" not in service.command(*given).stdout
+    dates = ("--from", "2026-11-02", "--to", "2026-11-03")
+    planned = service.command("schedule", "backfill", "daily", *dates, "--dry-run").stdout
+    assert planned.count("no record of it") == 2
+    made = printed(service.command("schedule", "backfill", "daily", *dates, "--yes", "--json"))
+    assert [(run["data_date"], run["backfill"]) for run in made] == [("2026-11-02", True), ("2026-11-03", True)]
+    ended = [service.ladle("runner").runs.wait(run["id"]) for run in made]
+    repeated = service.command("schedule", "backfill", "daily", *dates, "--again", "--yes", "--json")
+    again = service.ladle("runner").runs.wait(printed(repeated)[0]["id"])
+    assert (again["again_of"], again["same_as_before"]) == (ended[0]["id"], True)
+    assert "has finished" in service.command("schedule", "backfill", "daily", *dates).stdout
+    assert service.command("calendar", "remove", "fen", "--yes").stdout == "calendar fen is removed\n"
+    assert "samples waits for district_use" in service.command("extract", "after", "samples", "district_use").stdout
+    assert (
+        "for ever (district_use → samples → district_use)"
+        in service.command("extract", "after", "district_use", "samples").stderr
+    )
+    assert "waits for no other extract" in service.command("extract", "after", "samples").stdout
     assert service.command("schedule", "remove", "daily", "--yes").stdout == "schedule daily is removed\n"
 
 

@@ -65,7 +65,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
         </Form.Item>
         <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
         <div className="pair">
-          <Form.Item label="Rule, in words or five crontab fields" name="rule"><AutoComplete options={(next.data?.forms ?? []).map((value) => ({ value }))} /></Form.Item>
+          <Form.Item label="Rule, in words or five crontab fields" name="rule"><AutoComplete options={(next.data?.forms ?? []).map((value) => ({ value }))} filterOption={(typed, one) => !!one && one.value !== typed && one.value.startsWith(typed)} /></Form.Item>
           <Form.Item label="Time zone" name="zone"><Input /></Form.Item>
         </div>
         {next.error ? <ProblemNote error={next.error} /> : <ol aria-live="polite" aria-label="Next due times" className="moments">{next.data?.next_due.map((m) => <li key={m.at}>{momentIn(m.at, zone || "UTC")}{m.note && <small> {m.note}</small>}</li>)}</ol>}

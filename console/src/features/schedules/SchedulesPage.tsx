@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Table, type TableColumnsType } from "antd";
+import { App, Button, Dropdown, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -41,17 +41,18 @@ export function SchedulesPage() {
   });
   const remove = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "The record of its due times stays.", okText: "Remove", onOk: () => change.mutateAsync({ name, verb: "remove" }) });
   const columns: TableColumnsType<Schedule> = [
-    { title: "Schedule", dataIndex: "name", width: 190, render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong> },
-    { title: "Extract", key: "extract", width: 190, render: (_, s) => <><Link to={`/extracts/${s.extract}`}>{s.extract}</Link>{s.then.map((step) => <small key={step.extract} style={{ display: "block" }}>then <Link to={`/extracts/${step.extract}`}>{step.extract}</Link></small>)}</> },
-    { title: "Environment", dataIndex: "environment", width: 110 },
+    { title: "Schedule", dataIndex: "name", width: 170, render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong> },
+    { title: "Extract", key: "extract", width: 170, render: (_, s) => <><Link to={`/extracts/${s.extract}`}>{s.extract}</Link>{s.then.map((step) => <small key={step.extract} style={{ display: "block" }}>then <Link to={`/extracts/${step.extract}`}>{step.extract}</Link></small>)}</> },
+    { title: "Environment", dataIndex: "environment", width: 96 },
     { title: "Rule", key: "rule", width: 190, render: (_, s) => <>{s.rule}<br /><small>{[s.zone, s.calendar && `${s.calendar}: ${s.on_holiday}`].filter(Boolean).join(", ")}</small></> },
-    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.paused_until && ` until ${momentIn(s.paused_until, s.zone)}`}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.map((m, i) => <span key={m.at} className={i ? "dim" : ""} style={{ marginRight: 14, whiteSpace: "nowrap" }}>{momentIn(m.at, s.zone)}{m.note && <small> ({m.note})</small>}</span>)) },
-    { title: <span className="sr">Change</span>, key: "do", width: 290, render: (_, s) => may("author") && (
+    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.paused_until && ` until ${momentIn(s.paused_until, s.zone)}`}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.slice(0, 3).map((m, i) => <span key={m.at} className={i ? "dim" : ""} style={{ display: "block" }}>{momentIn(m.at, s.zone)}{m.note && <small> ({m.note})</small>}</span>)) },
+    { title: <span className="sr">Change</span>, key: "do", width: 190, render: (_, s) => may("author") && (
       <span style={{ display: "flex", gap: 6 }}>
         <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>Edit</Button>
         <Button size="small" aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`} onClick={() => (s.paused_at ? change.mutate({ name: s.name, verb: "resume" }) : setPausing(s))}>{s.paused_at ? "Resume" : "Pause"}</Button>
-        <Button size="small" aria-label={`Backfill ${s.name}`} onClick={() => setFilling(s)}>Backfill</Button>
-        <Button size="small" type="text" aria-label={`Remove ${s.name}`} onClick={() => void remove(s.name)}>Remove</Button>
+        <Dropdown trigger={["click"]} menu={{ items: [{ key: "backfill", label: "Backfill" }, { key: "remove", label: "Remove", danger: true }], onClick: ({ key }) => (key === "backfill" ? setFilling(s) : void remove(s.name)) }}>
+          <Button size="small" type="text" aria-label={`More for ${s.name}`}>More</Button>
+        </Dropdown>
       </span>) },
   ];
   return (

@@ -60,7 +60,7 @@ def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
             ("rule", f"{made['rule']} ({made['zone']})"),
             ("dates", dates),
             ("not on", ", ".join(made["exceptions"])),
-            ("holidays", f"{made['calendar']}: {made['on_holiday']}" if made["calendar"] else ""),
+            ("holidays", f"{made['calendar']}, on one: {made['on_holiday']}" if made["calendar"] else ""),
             ("values", ", ".join(f"{k}={v}" for k, v in made["values"].items())),
             ("formats", ", ".join(made["formats"])),
             ("missed ones", f"{_missed(made)} of those missed while the service was down"),

@@ -23,15 +23,15 @@ from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.runs.models import Run
 from patient_ladle.service.runs.services import start_run
-from patient_ladle.service.schedules.models import Schedule
-from patient_ladle.service.schedules.services import add_schedule, edit_schedule
+from patient_ladle.service.schedules.models import HolidayCalendar, Schedule
+from patient_ladle.service.schedules.services import add_schedule, edit_schedule, save_calendar
 from patient_ladle.service.sources.inquiries import ask
 from patient_ladle.service.sources.models import Address, Environment, Inquiry, Source
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
 from . import data, field_data
 from .maria_server import MariaServer
-from .scenario import EXTRACTS, FIRST_RUNS, SCHEDULES, SHARED_VALUES
+from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
 PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "reader"}
@@ -103,6 +103,8 @@ def _repository() -> None:
             rest = {key: value for key, value in content.items() if key != "tags"}
             add_extract(author, change_note="first save", **{"folder": "", **rest})
             label_extract(content["name"], content.get("tags", []), None)
+    if not HolidayCalendar.objects.exists():
+        save_calendar(author, "fennmoor", text=HOLIDAYS)
     soon = timezone.now() + timedelta(seconds=75)
     hourly = f"{soon.minute} * * * *"
     for schedule in SCHEDULES:

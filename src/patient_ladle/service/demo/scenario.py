@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import time
 from typing import Any
 
 EXTRACTS: list[dict[str, Any]] = [
@@ -303,9 +304,57 @@ SHARED_VALUES: list[dict[str, Any]] = [
 
 SCHEDULES: list[dict[str, Any]] = [
     {"name": "exceedances-hourly", "extract": "limit_exceedances", "rule": "0 * * * *"},
-    {"name": "consumption-monthly", "extract": "monthly_consumption", "rule": "0 5 1 * *"},
-    {"name": "chlorine-weekdays", "extract": "chlorine_residual", "rule": "30 6 * * 1-5"},
+    {
+        "name": "consumption-monthly",
+        "extract": "monthly_consumption",
+        "rule": "3rd working day 05:00",
+        "calendar": "fennmoor",
+        "then": [{"extract": "district_review"}],
+        "missed": "all",
+    },
+    {
+        "name": "chlorine-weekdays",
+        "extract": "chlorine_residual",
+        "rule": "weekdays 06:30",
+        "calendar": "fennmoor",
+        "on_holiday": "next working day",
+        "finish_by": time(8, 0),
+    },
+    {
+        "name": "repairs-weekly",
+        "extract": "old_repairs",
+        "rule": "mondays 07:00",
+        "calendar": "fennmoor",
+        "on_holiday": "next working day",
+    },
+    {"name": "night-flow-daily", "extract": "night_flow", "rule": "daily 04:30", "finish_by": time(7, 0), "attempts": 5},
 ]
+
+HOLIDAYS = """BEGIN:VCALENDAR
+VERSION:2.0
+PRODID:-//Fennmoor Water//Days on which the offices are closed//EN
+BEGIN:VEVENT
+UID:new-year
+DTSTART;VALUE=DATE:20240101
+RRULE:FREQ=YEARLY
+SUMMARY:New Year
+END:VEVENT
+BEGIN:VEVENT
+UID:fen-day
+DTSTART;VALUE=DATE:20240624
+RRULE:FREQ=YEARLY
+SUMMARY:Fen Day
+END:VEVENT
+BEGIN:VEVENT
+UID:yule
+DTSTART;VALUE=DATE:20241224
+DTEND;VALUE=DATE:20241227
+RRULE:FREQ=YEARLY
+SUMMARY:Offices closed
+END:VEVENT
+END:VCALENDAR
+"""
+"""The calendar *fennmoor*."""
 
 FIRST_RUNS: list[dict[str, Any]] = [
     {"extract": "monthly_consumption"},

@@ -87,4 +87,5 @@ def _runs_for(due_time: DueTime, person: Person) -> list[Run]:
     """Its first runs, or another turn of those it had, compared with them."""
     earlier = {run.step: run for run in due_time.runs.order_by("turn")}
     turn = max((run.turn for run in earlier.values()), default=-1) + 1
-    return queue_due_runs(due_time, earlier, started_by=person, priority=PRIORITIES["low"], backfill=True, turn=turn)
+    low = PRIORITIES["low"]
+    return queue_due_runs(due_time, earlier, started_by=person, priority=low, backfill=True, turn=turn, finish_by=None)
