@@ -663,6 +663,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{number}/reject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["reject_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{number}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["release_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/samples": {
         parameters: {
             query?: never;
@@ -1115,6 +1147,10 @@ export interface components {
             folder?: string;
             source?: string;
         };
+        DecisionBody: {
+            /** @default  */
+            note: string;
+        };
         /**
          * @description * `run` - run
          *     * `skipped` - skipped
@@ -1242,6 +1278,10 @@ export interface components {
             output?: {
                 [key: string]: unknown;
             };
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate. */
+            guards?: {
+                [key: string]: unknown;
+            }[];
             notes?: string;
             /** @default  */
             change_note: string;
@@ -1314,6 +1354,10 @@ export interface components {
             /** @default  */
             value: string;
         };
+        FindingView: {
+            text: string;
+            then: components["schemas"]["ThenEnum"];
+        };
         FormatView: {
             name: string;
             ending: string;
@@ -1333,6 +1377,14 @@ export interface components {
             kind: string;
             column: string;
         };
+        /**
+         * @description * `` -
+         *     * `held` - held
+         *     * `released` - released
+         *     * `rejected` - rejected
+         * @enum {string}
+         */
+        HeldEnum: "held" | "released" | "rejected";
         InquiryBody: {
             environment: string;
             kind: components["schemas"]["InquiryKind"];
@@ -1551,6 +1603,10 @@ export interface components {
             output?: {
                 [key: string]: unknown;
             };
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate. */
+            guards?: {
+                [key: string]: unknown;
+            }[];
             notes?: string;
             /** @default  */
             change_note: string;
@@ -1750,6 +1806,10 @@ export interface components {
             output: {
                 [key: string]: unknown;
             };
+            /** @description Bounds that a result must meet. */
+            guards: {
+                [key: string]: unknown;
+            }[];
             notes: string;
         };
         /**
@@ -1782,6 +1842,15 @@ export interface components {
             late: boolean;
             warned: boolean;
             empty: boolean;
+            /**
+             * @description A delivery that a guard held back.
+             *
+             *     * `` -
+             *     * `held` - held
+             *     * `released` - released
+             *     * `rejected` - rejected
+             */
+            held: components["schemas"]["HeldEnum"];
             cancel_asked_by: string;
             /** Format: date */
             data_date: string;
@@ -1840,6 +1909,15 @@ export interface components {
             late: boolean;
             warned: boolean;
             empty: boolean;
+            /**
+             * @description A delivery that a guard held back.
+             *
+             *     * `` -
+             *     * `held` - held
+             *     * `released` - released
+             *     * `rejected` - rejected
+             */
+            held: components["schemas"]["HeldEnum"];
             cancel_asked_by: string;
             /** Format: date */
             data_date: string;
@@ -1893,6 +1971,11 @@ export interface components {
             /** @description Of each statement: title, rows, columns. */
             statements: components["schemas"]["StatementResultView"][];
             warnings: string[];
+            /** @description What its guards found. */
+            findings: components["schemas"]["FindingView"][];
+            /** @description Who released or rejected it. */
+            held_by: string;
+            held_note: string;
             bytes_read: number | null;
             again_of: number | null;
             /** @description For a run again: are the checksums those of the run it repeats? Null while that cannot be said. */
@@ -2187,6 +2270,12 @@ export interface components {
             before: string;
             after: string;
         };
+        /**
+         * @description * `hold` - hold
+         *     * `warn` - warn
+         * @enum {string}
+         */
+        ThenEnum: "hold" | "warn";
         TokenBody: {
             name: string;
             role?: string;
@@ -3343,6 +3432,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogView"];
+                };
+            };
+        };
+    };
+    reject_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DecisionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+        };
+    };
+    release_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DecisionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
         };

@@ -406,6 +406,14 @@ class Runs(_Group):
         """The same values and data date once more, of the run's own revision or of today's."""
         return self._post(f"/runs/{number}/again", {"newest_revision": newest_revision})
 
+    def release(self, number: int, note: str = "") -> Record:
+        """Deliver what a guard held back."""
+        return self._post(f"/runs/{number}/release", {"note": note})
+
+    def reject(self, number: int, note: str = "") -> Record:
+        """What a guard held back is never delivered."""
+        return self._post(f"/runs/{number}/reject", {"note": note})
+
     def results(self, extract: str | None = None) -> Iterator[Record]:
         """Result files of finished runs, newest first."""
         return self.transport.pages("/results", extract=extract)

@@ -16,6 +16,7 @@ from .columns import Batch, Column, unique_names
 from .descriptor import describe_result
 from .errors import DeadlineExceeded, DiskFull, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
 from .formats import get_format
+from .guards import Finding, Guard, Watch
 from .naming import file_stem
 from .output import OutputSettings
 from .packing import ending_of
@@ -51,6 +52,7 @@ class RunJob:
     output: OutputSettings = field(default_factory=OutputSettings)
     names: Mapping[str, Any] = field(default_factory=dict)
     """What the fields of ``file_name`` stand for."""
+    guards: tuple[Guard, ...] = ()
 
     def statements(self) -> list[tuple[str, Statement]]:
         """Title and statement of each."""
@@ -104,10 +106,10 @@ def run_extract(
     Raises an error of ``core.errors``; then nothing of this attempt is left in the store or at a delivered name.
     """
     try:
-        found, warnings, formats = _read(job, open_session, folder, ledger, clock)
+        found, warnings, formats, broken = _read(job, open_session, folder, ledger, clock)
         files = _prove(formats, ledger)
         warnings += [f"{file.name}: {text}" for each in formats for file in each.files for text in file.writer.warnings]
-        outcome = Outcome(found, files, warnings)
+        outcome = Outcome(found, files, warnings, broken=broken)
         _store_and_deliver(job, outcome, folder, ledger, clock)
     except Fenced:
         raise  # whoever owns the run now may be delivering these very files, and cleans up after it
@@ -119,12 +121,13 @@ def run_extract(
 
 def _read(
     job: RunJob, open_session: Callable[[], SourceSession], folder: ResultFolder, ledger: RunLedger, clock: Clock
-) -> tuple[list[StatementResult], list[str], list[FilesOfFormat]]:
+) -> tuple[list[StatementResult], list[str], list[FilesOfFormat], list[Finding]]:
     """All that needs the source, which is let go of before anything is proven."""
     ledger.stage("connect")
     session = open_session()
     found: list[StatementResult] = []
     warnings: list[str] = []
+    broken: list[Finding] = []
     several = len(job.parts) > 1
     formats = [FilesOfFormat(get_format(name), job.output, folder, job.stem, job.about, several) for name in job.formats]
     progress = _Progress(job, folder, ledger, clock)
@@ -138,12 +141,14 @@ def _read(
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
                 columns, minded = _describe(statement, session, ledger)
                 shape = job.output.shape(title, columns)
-                rows = _fetch(number, title, session, shape, formats, ledger, progress)
+                watch = Watch(job.guards if number == 0 else (), shape.columns)
+                rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
+                broken += watch.findings()
                 found.append(StatementResult(title, list(shape.columns), rows))
                 warnings += minded
         for each in formats:
             each.close()
-        return found, warnings, formats
+        return found, warnings, formats, broken
     except BaseException:
         for each in formats:
             each.abandon()
@@ -214,6 +219,7 @@ def _fetch(
     formats: Sequence[FilesOfFormat],
     ledger: RunLedger,
     progress: _Progress,
+    watch: Watch,
 ) -> int:
     """One statement's rows into every format; returns how many they are."""
     ledger.stage("fetch")
@@ -225,6 +231,7 @@ def _fetch(
         so_far = progress.rows - before
         progress.add(batch)
         shaped = shape.batch(batch, so_far)
+        watch.see(shaped)
         for each in formats:
             each.write(shaped)
     progress.tell()

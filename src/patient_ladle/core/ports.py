@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import Any, BinaryIO, Protocol
 
 from .columns import Batch, Column
+from .guards import Finding
 from .parameters import BoundValues
 
 
@@ -88,10 +89,13 @@ class DeliveryPlan:
     moves: tuple[tuple[str, str, str], ...] = ()
     replaces: bool = True
     """Whether a file that stands at a delivered name gives way."""
+    wished: tuple[tuple[str, str], ...] = ()
+    """(stored name, name to deliver it under) as asked for, so that it can be planned again."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as kept in the journal."""
-        return {"folder": self.folder, "moves": [list(move) for move in self.moves], "replaces": self.replaces}
+        moves, wished = [list(move) for move in self.moves], [list(pair) for pair in self.wished]
+        return {"folder": self.folder, "moves": moves, "replaces": self.replaces, "wished": wished}
 
 
 class ResultFolder(Protocol):
@@ -188,6 +192,8 @@ class Outcome:
     files: list[StoredFile]
     warnings: list[str]
     delivery: DeliveryPlan | None = None
+    broken: list[Finding] = field(default_factory=list)
+    """Guards on values that were broken."""
 
     @property
     def rows(self) -> int:
@@ -200,5 +206,6 @@ class Outcome:
             "statements": [result.to_dict() for result in self.results],
             "files": [f.to_dict() for f in self.files],
             "warnings": self.warnings,
+            "broken": [finding.to_dict() for finding in self.broken],
             "delivery": self.delivery.to_dict() if self.delivery else None,
         }

@@ -70,6 +70,8 @@ urlpatterns = [
     path(_API + "runs/<int:number>", runs.OneRun.as_view()),
     path(_API + "runs/<int:number>/log", runs.RunLog.as_view()),
     path(_API + "runs/<int:number>/cancel", runs.RunCancel.as_view()),
+    path(_API + "runs/<int:number>/release", runs.RunRelease.as_view()),
+    path(_API + "runs/<int:number>/reject", runs.RunReject.as_view()),
     path(_API + "runs/<int:number>/again", runs.RunAgain.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>", runs.RunFile.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>/preview", runs.RunFilePreview.as_view()),

@@ -11,7 +11,9 @@ import { StatementView } from "../../components/StatementView";
 import { count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
+import { Decision } from "./Decision";
 import { RunLog } from "./RunLog";
+import { flagsOf } from "./RunsTable";
 import "./runs.css";
 
 function Stages({ run }: { run: RunRecord }) {
@@ -98,15 +100,17 @@ export function RunPage() {
       void go(`/runs/${made.id}`);
     },
   });
+  const [deciding, setDeciding] = useState<"release" | "reject" | null>(null);
   const run = query.data;
   if (!run) return <div className="page"><ProblemNote error={query.error} /></div>;
   return (
     <div className="page">
       <header className="head">
         <h1>Run {run.id}</h1>
-        <p>{run.extract} <StateMark state={run.state} />{(["late", "warned", "empty"] as const).map((flag) => run[flag] && <span className="flag" key={flag}>{flag}</span>)}</p>
+        <p>{run.extract} <StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</p>
         <p>{run.rows !== null && `${count(run.rows)} rows`}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
         <div className="grow" />
+        {may("author") && run.held === "held" && <><Button type="primary" onClick={() => setDeciding("release")}>Release</Button><Button danger onClick={() => setDeciding("reject")}>Reject</Button></>}
         {may("runner") && live(run.state) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
         {may("runner") && !live(run.state) && (
           <Space.Compact>
@@ -119,6 +123,14 @@ export function RunPage() {
       <ProblemNote error={cancel.error ?? again.error ?? query.error} />
       {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
       {run.error && (run.state === "failed" || run.state === "not run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
+      {run.findings.length > 0 && (
+        <div className={`problem${run.held === "held" ? "" : " calm"}`} role="status">
+          <strong>{run.held === "held" ? "Held: stored and proven, not delivered." : run.held ? `${run.held === "released" ? "Released" : "Rejected"} by ${run.held_by}${run.held_note && `: ${run.held_note}`}.` : "Guards noticed:"}</strong>
+          {run.findings.map((finding) => <span key={finding.text}>{finding.text}</span>)}
+          {run.held === "held" && <span>An author looks at the files below, then releases or rejects them.</span>}
+        </div>
+      )}
+      {deciding && <Decision run={run} verb={deciding} onClose={() => setDeciding(null)} />}
       <h2>Files</h2>
       <div className="card">
         <Files run={run} />

@@ -4,7 +4,8 @@ import type { Run } from "../../api/client";
 import { StateMark } from "../../components/StateMark";
 import { count, moment, took } from "../../lib/words";
 
-const flags = (run: Run) => (["late", "warned", "empty"] as const).filter((flag) => run[flag]);
+/** What is out of the ordinary about a run, in single words. */
+export const flagsOf = (run: Run): string[] => [...(["late", "warned", "empty"] as const).filter((flag) => run[flag]), ...(run.held ? [run.held] : [])];
 
 function Name({ run, extract }: { run: Run; extract: boolean }) {
   return (
@@ -28,7 +29,7 @@ interface Props {
 export function RunsTable({ runs, loading, more, extract = true, hollow }: Props) {
   const columns: TableColumnsType<Run> = [
     { title: extract ? "Extract" : "Run", key: "name", width: 246, render: (_, run) => <Name run={run} extract={extract} /> },
-    { title: "State", key: "state", width: 148, render: (_, run) => <><StateMark state={run.state} />{flags(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
+    { title: "State", key: "state", width: 148, render: (_, run) => <><StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
     ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 124, ellipsis: true }] : []),
     { title: "Environment", dataIndex: "environment", width: 94 },
     { title: "Data date", dataIndex: "data_date", width: 92 },

@@ -1,5 +1,6 @@
 import { Input, Select } from "antd";
 import type { Source } from "../../api/client";
+import { Guards } from "./Guards";
 import type { Draft } from "./useDraft";
 
 /** What a revision holds besides statement and parameters. Another source must be of the same engine. */
@@ -12,6 +13,8 @@ export function Settings({ draft, sources, engine, onChange }: { draft: Draft; s
       <Input id="draft-file" className="mono" title="Fields: {extract}, {folder}, {data_date:%Y%m}, {environment}, {statement}, {part}, {run}, {value.NAME}" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
       <label htmlFor="draft-into">Deliver into</label>
       <Input id="draft-into" className="mono" placeholder="a folder below the delivery folders; empty: not delivered" value={draft.deliver_into} onChange={(e) => onChange({ deliver_into: e.target.value })} />
+      <span>Guards</span>
+      <Guards guards={draft.guards} onChange={(guards) => onChange({ guards })} />
       <label htmlFor="draft-notes">Notes, in Markdown</label>
       <Input.TextArea id="draft-notes" autoSize={{ minRows: 3, maxRows: 12 }} value={draft.notes} onChange={(e) => onChange({ notes: e.target.value })} />
     </div>

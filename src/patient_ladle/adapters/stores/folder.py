@@ -171,7 +171,7 @@ class FolderResult:
         for part in parts:
             _hand_over(part, manner)
         moves = [(part, final, digest) for (part, final, _), digest in zip(self.prepared, sums, strict=True)]
-        return DeliveryPlan(folder, tuple(moves), existing == "replace")
+        return DeliveryPlan(folder, tuple(moves), existing == "replace", tuple(names))
 
     def deliver(self, plan: DeliveryPlan) -> None:
         deliver(plan)

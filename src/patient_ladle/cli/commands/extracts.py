@@ -72,6 +72,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("file name", revision["file_name"]),
             ("delivered into", revision["deliver_into"]),
             ("output", json.dumps(revision["output"], ensure_ascii=False) if revision["output"] else ""),
+            ("guards", "\n".join(_guard_in_words(guard) for guard in revision["guards"])),
             ("notes", revision["notes"]),
             ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
         ]
@@ -100,11 +101,31 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
     output = _output(args)
     if output is not None:
         content["output"] = output
+    if args.guard is not None:
+        content["guards"] = [] if args.guard == ["none"] else [_guard(word) for word in args.guard]
     given = {
         "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
         "deliver_into": args.deliver_into, "change_note": args.change_note, "bring_back": args.bring_back or None,
     }  # fmt: skip
     return content | {key: value for key, value in given.items() if value is not None}
+
+
+_GUARDS = (
+    "a bound that a result must meet: rows:at_least=10,at_most=500; not_empty; change:percent=20,of_last=8,same=weekday; "
+    "columns; no_absent:columns=a+b; no_duplicate:columns=a; each with then=hold (default) or then=warn; none for none"
+)
+
+
+def _guard(word: str) -> dict[str, Any]:
+    """``rows:at_least=10,then=warn`` as the service takes it; columns are joined by +."""
+    kind, _, rest = word.partition(":")
+    given = pairs([part for part in rest.split(",") if part], "--guard")
+    return {"guard": kind, **{k: v.split("+") if k == "columns" else v for k, v in given.items()}}
+
+
+def _guard_in_words(guard: dict[str, Any]) -> str:
+    given = {k: "+".join(v) if isinstance(v, list) else v for k, v in guard.items() if k not in ("guard", "then")}
+    return f"{guard['guard']} {' '.join(f'{k}={v}' for k, v in given.items())}".strip() + f", else {guard['then']}"
 
 
 def _output(args: argparse.Namespace) -> dict[str, Any] | None:
@@ -294,6 +315,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
     verb.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
     verb.add_argument("--file-name", help="template, such as {extract}-{data_date:%%Y%%m}")
+    verb.add_argument("--guard", action="append", metavar="GUARD", help=_GUARDS)
     verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
     verb.add_argument(
         "--option",

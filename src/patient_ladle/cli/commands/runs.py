@@ -44,7 +44,9 @@ def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
 
 
 def _summary(run: dict[str, Any]) -> None:
-    flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag])
+    flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag]) + (
+        f", {run['held']}" if run["held"] else ""
+    )
     rows = f", {run['rows']:,} rows" if run["rows"] is not None else ""
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
@@ -160,6 +162,8 @@ def run_show(args: argparse.Namespace) -> None:
             ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
             ("attempt", f"{run['attempt']} of {run['attempts_most']}"),
+            ("guards", "\n".join(f"{f['text']} ({f['then']})" for f in run["findings"])),
+            ("held", " ".join(filter(None, (run["held"], run["held_by"] and f"by {run['held_by']}", run["held_note"])))),
             ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
             ("finish by", moment(run["finish_by"]) if run["finish_by"] else ""),
             ("again of", run["again_of"]),
@@ -195,6 +199,20 @@ def run_cancel(args: argparse.Namespace) -> int:
     return 0
 
 
+def run_release(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        run = ladle.runs.release(args.number, args.note)
+    print_json(run) if args.json else print(f"run {run['id']} is released: its files are delivered")
+    return 0
+
+
+def run_reject(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        run = ladle.runs.reject(args.number, args.note)
+    print_json(run) if args.json else print(f"run {run['id']} is rejected: its files stay in the result store only")
+    return 0
+
+
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     run = Noun(nouns, common, "run", "Runs: one execution of an extract each.")
@@ -223,6 +241,13 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = run.verb("log", run_log, "Print the run log.", "ladle run log 12 --follow")
     verb.add_argument("number", type=int)
     verb.add_argument("--follow", action="store_true", help="until the run has ended")
+    for name, action, words in (
+        ("release", run_release, "Deliver what a guard held back."),
+        ("reject", run_reject, "Never deliver what a guard held back."),
+    ):
+        verb = run.verb(name, action, words, f"ladle run {name} 12 --note 'the meter swap explains it'")
+        verb.add_argument("number", type=int)
+        verb.add_argument("--note", default="", help="why, for the record")
     verb = run.verb("cancel", run_cancel, "Stop a run, and its statement in the source.", "ladle run cancel 12")
     verb.add_argument("number", type=int)
     verb.add_argument("--no-wait", action="store_true")

@@ -35,6 +35,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
+from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, resolve, samples
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
@@ -116,6 +117,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         parts=tuple(statements(job["statement"], get_engine(job["engine"]).dialect)),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
+        guards=checked_guards(job["guards"]),
     )
     folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
     try:

@@ -48,6 +48,7 @@ class RevisionView(serializers.Serializer):
     file_name = serializers.CharField()
     deliver_into = serializers.CharField()
     output = serializers.DictField(help_text="What differs from the defaults: formats, columns, files.")
+    guards = serializers.ListField(child=serializers.DictField(), help_text="Bounds that a result must meet.")
     notes = serializers.CharField()
 
 
@@ -134,6 +135,11 @@ class ContentBody(StrictSerializer):
     output = serializers.DictField(
         required=False,
         help_text="formats: options by format; columns: the choice of columns; files: packing, splitting, delivery.",
+    )
+    guards = serializers.ListField(
+        child=serializers.DictField(),
+        required=False,
+        help_text="Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate.",
     )
     notes = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")

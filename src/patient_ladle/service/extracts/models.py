@@ -70,6 +70,7 @@ class Revision(models.Model):
     formats = models.JSONField(default=list)
     file_name = models.CharField(max_length=200, default=DEFAULT_TEMPLATE)
     output = models.JSONField(default=dict)
+    guards = models.JSONField(default=list)
     deliver_into = models.CharField(max_length=500, blank=True, default="")
     notes = models.TextField(blank=True, default="")
 

@@ -15,6 +15,7 @@ from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
 from patient_ladle.core.filling import bring_back
 from patient_ladle.core.formats import get_format
+from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, check_declared
@@ -27,7 +28,7 @@ from patient_ladle.service.sources.services import check_name
 from .models import Extract, FormerName, Revision
 from .shared_values import declared_by, shared_value_named
 
-CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "notes")
+CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
 """Fields of a revision that an author gives, besides the source."""
 
 
@@ -79,6 +80,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
         "deliver_into": content.get("deliver_into") or "",
         "output": output.to_dict(),
+        "guards": [guard.to_dict() for guard in checked_guards(content.get("guards") or [])],
         "notes": content.get("notes") or "",
     }
 

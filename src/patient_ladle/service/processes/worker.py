@@ -66,6 +66,7 @@ def job_of(run: Run) -> dict[str, Any]:
         "name": run.extract.name,
         "file_name": revision.file_name,
         "output": revision.output,
+        "guards": revision.guards,
         **way_to(address),
         "statement": revision.statement,
         "parameters": revision.parameters,

@@ -29,10 +29,10 @@ from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.queries import environment_named
 
-from . import backfilling, services
+from . import backfilling, holding, services
 from .dry_run import dry_run
-from .ledger import store
-from .models import ENDED, FINISHED, STATES, LogLine, ResultFile, Run, Worker
+from .models import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, STATES, LogLine, ResultFile, Run, Worker
+from .stores import store
 
 LOG_LINES = 500
 """Lines of one answer; ``next`` says where to go on."""
@@ -91,6 +91,7 @@ class RunLine(serializers.Serializer):
     late = serializers.BooleanField()
     warned = serializers.BooleanField()
     empty = serializers.BooleanField()
+    held = serializers.ChoiceField(["", HELD, RELEASED, REJECTED], help_text="A delivery that a guard held back.")
     cancel_asked_by = serializers.CharField()
     data_date = serializers.DateField()
     due_at = serializers.DateTimeField()
@@ -109,6 +110,11 @@ class RunLine(serializers.Serializer):
     schedule = serializers.CharField(source="due_time.schedule.name", default=None, allow_null=True)
     error = ErrorView(allow_null=True)
     files = FileView(many=True)
+
+
+class FindingView(serializers.Serializer):
+    text = serializers.CharField()
+    then = serializers.ChoiceField(["hold", "warn"])
 
 
 class StatementResultView(serializers.Serializer):
@@ -131,6 +137,9 @@ class RunView(RunLine):
     columns = serializers.ListField(child=serializers.DictField(), help_text="Of the first statement.")
     statements = StatementResultView(many=True, help_text="Of each statement: title, rows, columns.")
     warnings = serializers.ListField(child=serializers.CharField())
+    findings = FindingView(many=True, help_text="What its guards found.")
+    held_by = serializers.CharField(help_text="Who released or rejected it.")
+    held_note = serializers.CharField()
     bytes_read = serializers.IntegerField(allow_null=True)
     again_of = serializers.IntegerField(source="again_of_id", allow_null=True)
     same_as_before = serializers.SerializerMethodField(
@@ -157,6 +166,10 @@ class RunBody(StrictSerializer):
 
 class AgainBody(StrictSerializer):
     newest_revision = serializers.BooleanField(default=False, help_text="Today's revision instead of the run's own.")
+
+
+class DecisionBody(StrictSerializer):
+    note = serializers.CharField(allow_blank=True, default="", max_length=400)
 
 
 class BackfillBody(StrictSerializer):
@@ -361,6 +374,24 @@ class RunAgain(RoleView):
         return Response(RunView(_one(services.run_again(request.user, number, body["newest_revision"]).pk)).data, status=201)
 
 
+class RunRelease(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="release_run", request=DecisionBody, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        holding.release(request.user, number, body_of(request, DecisionBody)["note"])
+        return Response(RunView(_one(number)).data)
+
+
+class RunReject(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="reject_run", request=DecisionBody, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        holding.reject(request.user, number, body_of(request, DecisionBody)["note"])
+        return Response(RunView(_one(number)).data)
+
+
 class Backfills(RoleView):
     """Runs for past due times of a schedule: GET says what it would do, POST does it."""
 
@@ -494,7 +525,7 @@ class LatestResult(RoleView):
     )
     def get(self, request: Request, name: str, form: str) -> HttpResponse:
         extract, asked = extract_named(name), request.query_params
-        runs = Run.objects.filter(extract=extract, state=FINISHED)
+        runs = Run.objects.filter(extract=extract, state=FINISHED).exclude(held__in=NOT_DELIVERED)
         if asked.get("environment"):
             runs = runs.filter(environment=environment_named(asked["environment"]))
         newest = runs.order_by("-data_date", "-due_at", "-id").first()

@@ -23,23 +23,20 @@ from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
-from patient_ladle.adapters.stores.folder import FolderStore, deliver, sweep
+from patient_ladle.adapters.stores.folder import deliver, sweep
 from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 
-from .models import CANCELLED, FAILED, FINISHED, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
+from .holding import findings_of
+from .models import CANCELLED, FAILED, FINISHED, HELD, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
+from .stores import store
 from .telling import add_log, wake_workers
 from .waiting import quiet_sources, tell_followers
 
 DELIVERY_TRIES = 5
 """Tries of the renames, a second apart, before a recorded intent is given up."""
-
-
-def store() -> FolderStore:
-    """The result store."""
-    return FolderStore(Path(settings.RESULT_STORE))
 
 
 @transaction.atomic
@@ -112,7 +109,8 @@ def write_progress(run: Run, rows: int, bytes_read: int) -> None:
 def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
     if not data:
         return None
-    return DeliveryPlan(data["folder"], tuple((p, f, h) for p, f, h in data["moves"]), data.get("replaces", True))
+    moves, wished = (tuple(tuple(each) for each in data.get(key, ())) for key in ("moves", "wished"))
+    return DeliveryPlan(data["folder"], moves, data.get("replaces", True), wished)
 
 
 def _recount(files: list[dict[str, Any]], statements: list[dict[str, Any]]) -> None:
@@ -145,8 +143,14 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
         )
         row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
         row.statements, row.columns = statements, statements[0]["columns"]
-        row.warned, row.empty = bool(outcome["warnings"]), row.rows == 0
-        row.publishing = {"delivery": outcome["delivery"]}
+        row.findings = findings_of(row, outcome)
+        row.warned, row.empty = bool(outcome["warnings"] or row.findings), row.rows == 0
+        if any(each["then"] == "hold" for each in row.findings):
+            row.held, row.held_plan = HELD, outcome["delivery"]
+            row.files.update(delivered_path="")
+            sweep(plan.moves if plan else ())
+            plan = None
+        row.publishing = {"delivery": plan.to_dict() if plan else None}
         row.save()
     for left in range(DELIVERY_TRIES, 0, -1):
         try:
@@ -167,8 +171,10 @@ def _finish(row: Run, plan: DeliveryPlan | None) -> None:
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
     row.compared = compared_with_earlier(row)
     row.save()
-    for warning in row.warnings:
+    for warning in [*row.warnings, *(f"guard: {each['text']}" for each in row.findings)]:
         add_log(row, "warning", warning)
+    if row.held:
+        add_log(row, "warning", "held: its files are stored and proven, and not delivered until an author releases them")
     add_log(row, "info", f"finished: {row.rows:,} rows")
     if row.compared:
         add_log(row, "info" if row.compared["same"] else "warning", row.compared["text"])

@@ -21,6 +21,9 @@ WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "ru
 NOT_RUN = "not run"
 STATES = (WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED, NOT_RUN)
 ENDED = (FINISHED, FAILED, CANCELLED, NOT_RUN)
+HELD, RELEASED, REJECTED = "held", "released", "rejected"
+NOT_DELIVERED = (HELD, REJECTED)
+"""Of finished runs whose files are not to be taken for results."""
 MAX_ATTEMPTS = 3
 """Attempts of one run: a statement that takes its worker down three times is not tried again."""
 
@@ -65,6 +68,11 @@ class Run(models.Model):
     finish_by = models.DateTimeField(null=True)
     backfill = models.BooleanField(default=False)
     compared = models.JSONField(null=True)
+    held = models.CharField(max_length=8, blank=True, default="")
+    held_plan = models.JSONField(null=True)
+    held_note = models.CharField(max_length=400, blank=True, default="")
+    held_by = models.CharField(max_length=64, blank=True, default="")
+    findings = models.JSONField(default=list)
     stage = models.CharField(max_length=16, blank=True, default="")
     stages = models.JSONField(default=list)
     identity = models.JSONField(default=dict)

@@ -21,7 +21,7 @@ from django.utils import timezone
 from patient_ladle.core.quiet_hours import QuietHours
 from patient_ladle.service.sources.models import Source
 
-from .models import ENDED, FINISHED, NOT_RUN, QUEUED, WAITING, Run
+from .models import ENDED, FINISHED, HELD, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
 from .telling import add_log, wake_workers
 
 LOOK_AGAIN = timedelta(seconds=5)
@@ -53,8 +53,10 @@ def _blocker(run: Run) -> tuple[str, str]:
             return "", f"step {run.step - 1} of the sequence has no run"
         if before.state not in ENDED:
             return f"step {before.step}, run {before.pk} of {before.extract.name}", ""
-        if before.state != FINISHED:
-            return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {before.state}"
+        if before.state != FINISHED or before.held == REJECTED:
+            return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {before.held or before.state}"
+        if before.held == HELD:
+            return f"step {before.step}, run {before.pk} of {before.extract.name}, to be released", ""
     elif run.due_time.schedule.overlap == "wait" and not run.backfill:
         before_it = Run.objects.filter(due_time__schedule=run.due_time.schedule, due_at__lt=run.due_at)
         earlier = before_it.exclude(state__in=ENDED).order_by("due_at").first()
@@ -67,8 +69,11 @@ def _blocker(run: Run) -> tuple[str, str]:
             return f"a run of {extract.name} for {run.data_date.isoformat()}", ""
         if newest.state not in ENDED:
             return f"run {newest.pk} of {extract.name}", ""
-        if newest.state != FINISHED and not runs.filter(state=FINISHED).exists():
-            return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {newest.state}"
+        if runs.filter(state=FINISHED).exclude(held__in=NOT_DELIVERED).exists():
+            continue
+        if newest.held == HELD:
+            return f"run {newest.pk} of {extract.name} to be released", ""
+        return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {newest.held or newest.state}"
     return "", ""
 
 
