@@ -198,3 +198,52 @@ def test_a_name_that_is_taken_is_numbered_refused_or_replaced(service, existing,
 
 def _ended(ladle, number):
     return until(lambda: (run := ladle.runs.get(number))["state"] in ("finished", "failed", "cancelled") and run)
+
+
+def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_before(service, http):
+    folder = service.data / "deliveries" / "guarded"
+    guards = [
+        {"guard": "rows", "at_least": 3},
+        {"guard": "no_duplicate", "columns": ["zone"], "then": "warn"},
+        {"guard": "columns"},
+    ]
+    with service.ladle("author") as ladle:
+        statement = "select name, 'all' as zone from districts order by 1 limit 3"
+        ladle.extracts.add("guarded", "metering", statement, deliver_into="guarded", file_name="{extract}", guards=guards)
+        fine = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+        assert (fine["held"], fine["warned"]) == ("", True)
+        assert [f["text"][:25] for f in fine["findings"]] == ["no duplicate of zone: 2 f"]
+        before = (folder / "guarded.csv").read_bytes()
+        changed = "select name from districts where name < 'B'"
+        guards.pop(1)
+        ladle.extracts.save("guarded", statement=changed, guards=guards)
+        held = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+        assert (held["state"], held["held"], held["files"][0]["delivered_path"]) == ("finished", "held", "")
+        assert [f["text"] for f in held["findings"]] == ["at least 3 rows: there are 1", "columns as they were: gone: zone"]
+        assert (folder / "guarded.csv").read_bytes() == before
+        assert sorted(path.name for path in folder.iterdir()) == ["guarded.csv", "guarded.datapackage.json"]
+        latest = http("GET", "/extracts/guarded/latest/csv", "reader")
+        assert latest.headers["x-run"] == str(fine["id"])
+        refused = http("POST", f"/runs/{held['id']}/release", "runner", json={"note": "I think it is fine"})
+        assert refused.status_code == 403
+        released = ladle.runs.release(held["id"], "the meter swap explains it")
+        assert (released["held"], released["held_by"], released["files"][0]["delivered_path"]) == (
+            "released", "author", str(folder / "guarded.csv"),
+        )  # fmt: skip
+        assert (folder / "guarded.csv").read_text() == "name\nAlder Moor\n"
+        descriptor = json.loads((folder / "guarded.datapackage.json").read_text())
+        assert descriptor["ladle"]["released"] == "the meter swap explains it"
+        assert service.command("result", "verify", str(folder)).returncode == 0
+        again = service.command("run", "release", str(held["id"]), name="author")
+        assert "is released" in again.stderr
+        another = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+    said = service.command("run", "reject", str(another["id"]), "--note", "wrong month", name="author")
+    assert said.stdout == f"run {another['id']} is rejected: its files stay in the result store only\n"
+    shown = service.command("run", "show", str(another["id"])).stdout
+    assert "rejected by author wrong month" in shown
+    assert "at least 3 rows: there are 1 (hold)" in shown
+    given = ("extract", "save", "guarded", "--guard", "no_absent:columns=name+zone,then=warn", "--guard", "not_empty")
+    assert service.command(*given, name="author").returncode == 0
+    assert "no_absent columns=name+zone, else warn" in service.command("extract", "show", "guarded").stdout
+    refused = service.command("extract", "save", "guarded", "--guard", "row:at_least=1", name="author")
+    assert "there is no guard 'row'. Did you mean 'rows'?" in refused.stderr
