@@ -38,6 +38,9 @@ export type OptionRecord = components["schemas"]["OptionView"];
 export type ResultLine = components["schemas"]["ResultLine"];
 /** What differs from the defaults: options by format, the choice of columns (or lists by the title of a statement), options of all files. */
 export interface Output { [part: string]: unknown; formats?: Record<string, Record<string, unknown>>; columns?: { name: string; as?: string; type?: string; form?: string }[]; files?: Record<string, unknown> }
+export type NoticeRecord = components["schemas"]["NoticeView"];
+export type ChannelRecord = components["schemas"]["ChannelView"];
+export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */

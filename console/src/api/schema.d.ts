@@ -4,6 +4,24 @@
  */
 
 export interface paths {
+    "/api/v1/bell": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is wrong now, and how much is new to whoever asks. */
+        get: operations["bell"];
+        put?: never;
+        /** @description What is wrong now, and how much is new to whoever asks. */
+        post: operations["notices_seen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bring-back": {
         parameters: {
             query?: never;
@@ -64,6 +82,70 @@ export interface paths {
         get: operations["search_catalogues"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channel-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["channel_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["channels"];
+        put?: never;
+        post: operations["add_channel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["channel"];
+        put?: never;
+        post?: never;
+        delete: operations["remove_channel"];
+        options?: never;
+        head?: never;
+        patch: operations["edit_channel"];
+        trace?: never;
+    };
+    "/api/v1/channels/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["try_channel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -450,6 +532,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -810,6 +908,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sendings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["sendings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sendings/{number}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1089,6 +1219,12 @@ export interface components {
              */
             again: boolean;
         };
+        BellView: {
+            /** @description Notices since one last looked. */
+            unseen: number;
+            /** @description Those that go on. */
+            troubles: components["schemas"]["TroubleView"][];
+        };
         BringBackBody: {
             source: string;
             statement: string;
@@ -1123,6 +1259,40 @@ export interface components {
             /** @description It is being gathered anew at this moment. */
             gathering: boolean;
             tables: components["schemas"]["TableLine"][];
+        };
+        ChannelBody: {
+            name: string;
+            /** @description mail or webhook */
+            kind: string;
+            settings: {
+                [key: string]: unknown;
+            };
+            secret?: string;
+            kinds?: string[];
+        };
+        ChannelKindView: {
+            name: string;
+            note: string;
+            /** @description What its secret is for. */
+            secret: string;
+            settings: components["schemas"]["ChannelSettingView"][];
+        };
+        ChannelSettingView: {
+            name: string;
+            note: string;
+            required: boolean;
+            default: string;
+        };
+        ChannelView: {
+            name: string;
+            kind: string;
+            settings: {
+                [key: string]: string;
+            };
+            readonly has_secret: boolean;
+            /** @description Of notices that it wants; none means all. */
+            kinds: string[];
+            active: boolean;
         };
         CheckStepView: {
             step: string;
@@ -1549,6 +1719,37 @@ export interface components {
             folder?: string;
             name?: string;
         };
+        NoticePage: {
+            next: string | null;
+            previous: string | null;
+            results: components["schemas"]["NoticeView"][];
+        };
+        NoticeView: {
+            /** @description The same on every channel and at every try. */
+            id: string;
+            kind: components["schemas"]["NoticeViewKindEnum"];
+            title: string;
+            cause: string;
+            next_step: string;
+            /** @description Of the console's page about it. */
+            path: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /**
+         * @description * `failed` - failed
+         *     * `not run` - not run
+         *     * `late` - late
+         *     * `held` - held
+         *     * `missed` - missed
+         *     * `source unreachable` - source unreachable
+         *     * `changed` - changed
+         *     * `recovered` - recovered
+         *     * `summary` - summary
+         *     * `space` - space
+         * @enum {string}
+         */
+        NoticeViewKindEnum: "failed" | "not run" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space";
         OptionView: {
             name: string;
             kind: components["schemas"]["OptionViewKindEnum"];
@@ -1589,6 +1790,14 @@ export interface components {
             private: boolean;
             /** @default  */
             shared: string;
+        };
+        PatchedChannelEdit: {
+            settings?: {
+                [key: string]: unknown;
+            };
+            secret?: string;
+            kinds?: string[];
+            active?: boolean;
         };
         PatchedContentBody: {
             source?: string;
@@ -2094,6 +2303,31 @@ export interface components {
             created_by: string;
             readonly next_due: components["schemas"]["MomentView"][];
         };
+        SendingPage: {
+            next: string | null;
+            previous: string | null;
+            results: components["schemas"]["SendingView"][];
+        };
+        SendingView: {
+            id: number;
+            notice: components["schemas"]["NoticeView"];
+            channel: string;
+            state: components["schemas"]["SendingViewStateEnum"];
+            attempts: number;
+            /** Format: date-time */
+            next_at: string;
+            /** Format: date-time */
+            sent_at: string | null;
+            /** @description What the other side said, or why it did not arrive. */
+            said: string;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `sent` - sent
+         *     * `given up` - given up
+         * @enum {string}
+         */
+        SendingViewStateEnum: "waiting" | "sent" | "given up";
         SettingView: {
             field: string;
             before: unknown;
@@ -2303,6 +2537,15 @@ export interface components {
             /** @description Shown once, in the answer that made the token. */
             readonly secret: string;
         };
+        TroubleView: {
+            title: string;
+            /** @description How often it was seen; it was told once. */
+            count: number;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            seen_at: string;
+        };
         /**
          * @description * `text` - text
          *     * `integer` - integer
@@ -2337,6 +2580,43 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BellView"];
+                };
+            };
+        };
+    };
+    notices_seen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     bring_back: {
         parameters: {
             query?: never;
@@ -2461,6 +2741,154 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundView"][];
+                };
+            };
+        };
+    };
+    channel_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelKindView"][];
+                };
+            };
+        };
+    };
+    channels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelView"][];
+                };
+            };
+        };
+    };
+    add_channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelBody"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelView"];
+                };
+            };
+        };
+    };
+    channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelView"];
+                };
+            };
+        };
+    };
+    remove_channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    edit_channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedChannelEdit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelView"];
+                };
+            };
+        };
+    };
+    try_channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingView"];
                 };
             };
         };
@@ -3075,6 +3503,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    notices: {
+        parameters: {
+            query?: {
+                cursor?: string;
+                page_size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
             };
         };
     };
@@ -3731,6 +4181,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScheduleView"];
+                };
+            };
+        };
+    };
+    sendings: {
+        parameters: {
+            query?: {
+                cursor?: string;
+                page_size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingPage"];
+                };
+            };
+        };
+    };
+    send_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingView"];
                 };
             };
         };

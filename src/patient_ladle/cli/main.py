@@ -13,7 +13,20 @@ from patient_ladle import __version__
 from patient_ladle.client import CallFailed, InquiryFailed, NotReachable, RunFailed
 from patient_ladle.client.errors import ClientError
 
-from .commands import access, calendars, complete_names, extracts, formats, results, runs, schedules, service, sources, values
+from .commands import (
+    access,
+    calendars,
+    complete_names,
+    extracts,
+    formats,
+    notices,
+    results,
+    runs,
+    schedules,
+    service,
+    sources,
+    values,
+)
 
 DONE, FAILED, USAGE, UNREACHABLE, NOT_ALLOWED = 0, 1, 2, 3, 4
 _DENIED = ("not_signed_in", "not_allowed", "slow_down")
@@ -48,7 +61,7 @@ def parser() -> argparse.ArgumentParser:
     common.add_argument("--url", help="address of the service (LADLE_URL; default http://127.0.0.1:8470)")
     common.add_argument("--json", action="store_true", help="print JSON for a program")
     nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=_Parser)
-    for module in (access, service, sources, extracts, formats, values, runs, results, schedules, calendars):
+    for module in (access, service, sources, extracts, formats, values, runs, results, schedules, calendars, notices):
         module.add_to(nouns, common)
     complete_names(nouns)
     return made

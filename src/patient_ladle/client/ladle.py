@@ -14,21 +14,17 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Any
-from urllib.parse import quote
 
 from .errors import ClientError, FileDamaged, InquiryFailed, RunFailed
+from .group import Group, Record, Records, name_in_path
+from .notices import Notices
+from .schedules import Schedules
 from .transport import Transport
 
-Record = dict[str, Any]
-Records = list[Record]
 Paths = list[Path]
-ENDED = ("finished", "failed", "cancelled")
+ENDED = ("finished", "failed", "cancelled", "not run")
 POLL_SECONDS = 0.5
 INQUIRY_POLL_SECONDS = 0.15
-
-
-def _name(name: object) -> str:
-    return quote(str(name), safe="")
 
 
 def _lines(pieces: Iterator[bytes]) -> Iterator[str]:
@@ -41,27 +37,7 @@ def _lines(pieces: Iterator[bytes]) -> Iterator[str]:
         yield rest.decode()
 
 
-class _Group:
-    def __init__(self, transport: Transport) -> None:
-        self.transport = transport
-
-    def _get(self, path: str, **params: Any) -> Any:
-        return self.transport.call("GET", path, params={k: v for k, v in params.items() if v is not None})
-
-    def _post(self, path: str, body: Any = None, **headers: str) -> Any:
-        return self.transport.call("POST", path, json=body if body is not None else {}, headers=headers)
-
-    def _patch(self, path: str, body: Any, **headers: str) -> Any:
-        return self.transport.call("PATCH", path, json=body, headers=headers)
-
-    def _put(self, path: str, body: Any) -> Any:
-        return self.transport.call("PUT", path, json=body)
-
-    def _delete(self, path: str) -> None:
-        self.transport.call("DELETE", path)
-
-
-class People(_Group):
+class People(Group):
     """People (for administrators) and one's own tokens."""
 
     def me(self) -> Record:
@@ -78,7 +54,7 @@ class People(_Group):
 
     def edit(self, name: str, **changes: Any) -> Record:
         """``role``, ``password`` or ``active``."""
-        return self._patch(f"/people/{_name(name)}", changes)
+        return self._patch(f"/people/{name_in_path(name)}", changes)
 
     def tokens(self) -> Iterator[Record]:
         """Tokens that one may see."""
@@ -94,7 +70,7 @@ class People(_Group):
         self._delete(f"/tokens/{token_id}")
 
 
-class Sources(_Group):
+class Sources(Group):
     """Sources and environments."""
 
     def environments(self) -> Records:
@@ -115,7 +91,7 @@ class Sources(_Group):
 
     def get(self, name: str) -> Record:
         """One source."""
-        return self._get(f"/sources/{_name(name)}")
+        return self._get(f"/sources/{name_in_path(name)}")
 
     def add(self, name: str, engine: str, addresses: Mapping[str, Any], **settings: Any) -> Record:
         """``addresses``: environment → ``{"address": {…}, "secret": "…"}`` or ``{"url": "…"}``."""
@@ -123,24 +99,24 @@ class Sources(_Group):
 
     def edit(self, name: str, **changes: Any) -> Record:
         """``note``, ``group``, ``places``, limits, ``addresses`` (None removes one)."""
-        return self._patch(f"/sources/{_name(name)}", changes)
+        return self._patch(f"/sources/{name_in_path(name)}", changes)
 
     def remove(self, name: str) -> None:
         """Only while nothing uses it."""
-        self._delete(f"/sources/{_name(name)}")
+        self._delete(f"/sources/{name_in_path(name)}")
 
     def check(self, name: str, environment: str | None = None) -> Records:
         """Check one address, or all; each with its steps."""
-        at = f"?environment={_name(environment)}" if environment else ""
-        return self._post(f"/sources/{_name(name)}/check{at}")
+        at = f"?environment={name_in_path(environment)}" if environment else ""
+        return self._post(f"/sources/{name_in_path(name)}/check{at}")
 
     def catalogue(self, name: str, environment: str) -> Record:
         """The stored catalogue: tables, kinds, about how many rows. ``gathered_at`` is None while there is none."""
-        return self._get(f"/sources/{_name(name)}/catalogue", environment=environment)
+        return self._get(f"/sources/{name_in_path(name)}/catalogue", environment=environment)
 
     def table(self, name: str, environment: str, table: str) -> Record:
         """One table: columns, keys both ways, indexes."""
-        return self._get(f"/sources/{_name(name)}/tables/{_name(table)}", environment=environment)
+        return self._get(f"/sources/{name_in_path(name)}/tables/{name_in_path(table)}", environment=environment)
 
     def search(self, word: str, environment: str | None = None) -> Records:
         """Tables and columns by name, in every source that was looked around in."""
@@ -149,15 +125,15 @@ class Sources(_Group):
     def ask(self, name: str, environment: str, kind: str, **request: Any) -> Record:
         """Start an inquiry: ``catalogue``, ``rows``, ``count`` or ``counts``. See ``look`` for waiting as well."""
         wanted = {"environment": environment, "kind": kind} | {k: v for k, v in request.items() if v is not None}
-        return self._post(f"/sources/{_name(name)}/inquiries", wanted)
+        return self._post(f"/sources/{name_in_path(name)}/inquiries", wanted)
 
     def inquiry(self, number: str) -> Record:
         """How far an inquiry is, and what it found."""
-        return self._get(f"/inquiries/{_name(number)}")
+        return self._get(f"/inquiries/{name_in_path(number)}")
 
     def cancel_inquiry(self, number: str) -> Record:
         """Stop an inquiry, and its statement in the source."""
-        return self._post(f"/inquiries/{_name(number)}/cancel")
+        return self._post(f"/inquiries/{name_in_path(number)}/cancel")
 
     def look(self, name: str, environment: str, kind: str, **request: Any) -> Record:
         """Ask and wait for the end; an interrupt cancels it. Raises InquiryFailed."""
@@ -177,7 +153,7 @@ class Sources(_Group):
         return found
 
 
-class Extracts(_Group):
+class Extracts(Group):
     """The repository."""
 
     def list(
@@ -188,7 +164,7 @@ class Extracts(_Group):
 
     def get(self, name: str) -> Record:
         """One extract with its newest revision."""
-        return self._get(f"/extracts/{_name(name)}")
+        return self._get(f"/extracts/{name_in_path(name)}")
 
     def add(self, name: str, source: str, statement: str, **content: Any) -> Record:
         """A new extract with its first revision."""
@@ -197,30 +173,30 @@ class Extracts(_Group):
     def save(self, name: str, revision: int | None = None, **changes: Any) -> Record:
         """A new revision; ``revision`` is the number one began from, refused when somebody saved meanwhile."""
         headers = {"If-Match": f'"{revision}"'} if revision is not None else {}
-        return self._patch(f"/extracts/{_name(name)}", changes, **headers)
+        return self._patch(f"/extracts/{name_in_path(name)}", changes, **headers)
 
     def revisions(self, name: str) -> Records:
         """All revisions, newest first."""
-        return self._get(f"/extracts/{_name(name)}/revisions")
+        return self._get(f"/extracts/{name_in_path(name)}/revisions")
 
     def move(self, name: str, folder: str | None = None, new_name: str | None = None) -> Record:
         """Another folder or name."""
         body = {"folder": folder, "name": new_name}
-        return self._post(f"/extracts/{_name(name)}/move", {k: v for k, v in body.items() if v is not None})
+        return self._post(f"/extracts/{name_in_path(name)}/move", {k: v for k, v in body.items() if v is not None})
 
     def label(self, name: str, tags: Sequence[str] | None = None, owner: str | None = None) -> Record:
         """Other tags or another owner."""
         body = {"tags": None if tags is None else [*tags], "owner": owner}
-        return self._post(f"/extracts/{_name(name)}/label", {k: v for k, v in body.items() if v is not None})
+        return self._post(f"/extracts/{name_in_path(name)}/label", {k: v for k, v in body.items() if v is not None})
 
     def copy(self, name: str, new_name: str, folder: str | None = None, source: str | None = None) -> Record:
         """A new extract that begins as this one, on another source of the same engine if given."""
         body = {"name": new_name, "folder": folder, "source": source}
-        return self._post(f"/extracts/{_name(name)}/copy", {k: v for k, v in body.items() if v is not None})
+        return self._post(f"/extracts/{name_in_path(name)}/copy", {k: v for k, v in body.items() if v is not None})
 
     def differences(self, name: str, before: int, after: int) -> Record:
         """What differs between two revisions: lines of the statement, and settings."""
-        return self._get(f"/extracts/{_name(name)}/differences", before=before, after=after)
+        return self._get(f"/extracts/{name_in_path(name)}/differences", before=before, after=after)
 
     def diagnose(self, source: str, environment: str, statement: str, parameters: Sequence[Record] = ()) -> Record:
         """Remarks on a statement, by its text, the database's own word and the catalogues; nothing is run."""
@@ -242,18 +218,18 @@ class Extracts(_Group):
 
     def set_after(self, name: str, after: Sequence[str]) -> Record:
         """Its scheduled runs wait for those of these extracts, of the same data date."""
-        return self._put(f"/extracts/{_name(name)}/after", {"after": [*after]})
+        return self._put(f"/extracts/{name_in_path(name)}/after", {"after": [*after]})
 
     def archive(self, name: str) -> Record:
         """Out of sight; ``restore`` brings it back."""
-        return self._post(f"/extracts/{_name(name)}/archive")
+        return self._post(f"/extracts/{name_in_path(name)}/archive")
 
     def restore(self, name: str, revision: int | None = None) -> Record:
         """Back from the archive, or an old revision made the newest."""
-        return self._post(f"/extracts/{_name(name)}/restore", {} if revision is None else {"revision": revision})
+        return self._post(f"/extracts/{name_in_path(name)}/restore", {} if revision is None else {"revision": revision})
 
 
-class Values(_Group):
+class Values(Group):
     """Shared values, and what date phrases mean."""
 
     def list(self) -> Records:
@@ -262,89 +238,23 @@ class Values(_Group):
 
     def get(self, name: str) -> Record:
         """One shared value."""
-        return self._get(f"/values/{_name(name)}")
+        return self._get(f"/values/{name_in_path(name)}")
 
     def set(self, name: str, values: Mapping[str, Any], note: str | None = None) -> Record:
         """``values`` by environment; None removes one there."""
         body = {"values": dict(values)} | ({} if note is None else {"note": note})
-        return self._patch(f"/values/{_name(name)}", body)
+        return self._patch(f"/values/{name_in_path(name)}", body)
 
     def remove(self, name: str) -> None:
         """Only while nothing uses it."""
-        self._delete(f"/values/{_name(name)}")
+        self._delete(f"/values/{name_in_path(name)}")
 
     def phrases(self, phrase: str | None = None, data_date: str | None = None) -> Records:
         """What a date phrase means on a data date; without one, examples."""
         return self._get("/date-phrases", phrase=phrase, data_date=data_date)
 
 
-class Schedules(_Group):
-    """Schedules, their due times and the calendars of holidays that they mind."""
-
-    def list(self) -> Records:
-        """All schedules, each with its next five due times."""
-        return self._get("/schedules")
-
-    def get(self, name: str) -> Record:
-        """One schedule."""
-        return self._get(f"/schedules/{_name(name)}")
-
-    def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Record:
-        """``settings``: ``zone``, ``values``, ``formats``, ``then`` and all else that a schedule shows."""
-        body = {"name": name, "extract": extract, "environment": environment, "rule": rule, **settings}
-        return self._post("/schedules", body)
-
-    def edit(self, name: str, **changes: Any) -> Record:
-        """Any field of ``add`` but the name."""
-        return self._patch(f"/schedules/{_name(name)}", changes)
-
-    def remove(self, name: str) -> None:
-        """No more due times; the record of past ones stays."""
-        self._delete(f"/schedules/{_name(name)}")
-
-    def pause(self, name: str, reason: str = "", until: str | None = None) -> Record:
-        """Due times are recorded as skipped until then, or until ``resume``."""
-        return self._post(f"/schedules/{_name(name)}/pause", {"reason": reason, "until": until})
-
-    def resume(self, name: str) -> Record:
-        """Due times run again."""
-        return self._post(f"/schedules/{_name(name)}/resume")
-
-    def due_times(self, name: str) -> Iterator[Record]:
-        """What became of each past due time, newest first."""
-        return self.transport.pages(f"/schedules/{_name(name)}/due-times")
-
-    def next_moments(self, rule: str, **timing: Any) -> Records:
-        """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
-        found: Records = self._get("/rule-moments", rule=rule, **timing)["next_due"]
-        return found
-
-    def planned_backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
-        """What ``backfill`` would do about each due time of those local dates."""
-        return self._get(f"/schedules/{_name(name)}/backfill", **{"from": first, "to": last, "again": again})
-
-    def backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
-        """Runs for the due times of those local dates that have none that finished; ``again``: for all of them."""
-        return self._post(f"/schedules/{_name(name)}/backfill", {"from": first, "to": last, "again": again})
-
-    def calendars(self) -> Records:
-        """Calendars of holidays."""
-        return self._get("/calendars")
-
-    def calendar(self, name: str) -> Record:
-        """One calendar with its days."""
-        return self._get(f"/calendars/{_name(name)}")
-
-    def save_calendar(self, name: str, country: str = "", region: str = "", text: str = "") -> Record:
-        """A country's holidays, or those of an iCalendar file's text."""
-        return self._post("/calendars", {"name": name, "country": country, "region": region, "text": text})
-
-    def remove_calendar(self, name: str) -> None:
-        """Only while no schedule uses it."""
-        self._delete(f"/calendars/{_name(name)}")
-
-
-class Runs(_Group):
+class Runs(Group):
     """Runs, their logs and files."""
 
     def start(self, extract: str, *, idempotency_key: str | None = None, **body: Any) -> Record:
@@ -420,7 +330,7 @@ class Runs(_Group):
 
     def read(self, number: int, name: str) -> Iterator[bytes]:
         """A file's bytes in pieces."""
-        return self.transport.stream(f"/runs/{number}/files/{_name(name)}")
+        return self.transport.stream(f"/runs/{number}/files/{name_in_path(name)}")
 
     def save_files(self, run: Record | int, folder: str | Path, names: Sequence[str] | None = None) -> Paths:
         """Save files into a folder, each under a temporary name until its checksum is proven, and their descriptor.
@@ -446,7 +356,7 @@ class Runs(_Group):
     def preview_file(self, number: int, name: str, rows: int = 50, sheet: str | None = None) -> Record:
         """``columns``, the first ``rows`` as they stand in the file, and whether that was all (``complete``)."""
         wanted = {"rows": rows} | ({"sheet": sheet} if sheet else {})
-        return self.transport.call("GET", f"/runs/{number}/files/{_name(name)}/preview", params=wanted)
+        return self.transport.call("GET", f"/runs/{number}/files/{name_in_path(name)}/preview", params=wanted)
 
     def save_archive(self, number: int, folder: str | Path) -> Path:
         """All files of a run and their descriptor, in one ZIP archive; returns its path."""
@@ -457,8 +367,10 @@ class Runs(_Group):
 
     def latest(self, extract: str, form: str, **which: Any) -> Iterator[bytes]:
         """The bytes of the latest result in a format; ``environment``, ``statement`` (from 1) and ``part`` choose one."""
-        asked = "&".join(f"{key}={_name(str(value))}" for key, value in which.items() if value is not None)
-        return self.transport.stream(f"/extracts/{_name(extract)}/latest/{_name(form)}" + (f"?{asked}" if asked else ""))
+        asked = "&".join(f"{key}={name_in_path(str(value))}" for key, value in which.items() if value is not None)
+        return self.transport.stream(
+            f"/extracts/{name_in_path(extract)}/latest/{name_in_path(form)}" + (f"?{asked}" if asked else "")
+        )
 
     def rows(self, run: Record | int, statement: int = 0) -> Iterator[Record]:
         """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike).
@@ -510,6 +422,7 @@ class Ladle:
         self.values = Values(self.transport)
         self.schedules = Schedules(self.transport)
         self.runs = Runs(self.transport)
+        self.notices = Notices(self.transport)
 
     @classmethod
     def sign_in(cls, url: str, name: str, password: str, token_name: str | None = None) -> tuple[Ladle, str]:

@@ -37,6 +37,10 @@ SECRET_KEY = django_key(DATA)
 DEBUG = False
 ALLOWED_HOSTS = ["*"] if LISTEN not in ("127.0.0.1", "::1", "localhost") else ["127.0.0.1", "localhost", "[::1]"]
 USE_TZ = True
+PUBLIC_URL = os.environ.get("LADLE_PUBLIC_URL", f"http://{LISTEN}:{PORT}").rstrip("/")
+WEBHOOK_HOSTS = [host.strip().lower() for host in os.environ.get("LADLE_WEBHOOK_HOSTS", "").split(",") if host.strip()]
+WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
+SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")
 RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))
 TIME_ZONE = os.environ.get("LADLE_TIME_ZONE", "UTC")
 ROOT_URLCONF = "patient_ladle.service.urls"
@@ -55,6 +59,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     f"{_OWN}.people",
     f"{_OWN}.sources",
+    f"{_OWN}.notices",
     f"{_OWN}.extracts",
     f"{_OWN}.schedules",
     f"{_OWN}.runs",

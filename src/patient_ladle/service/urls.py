@@ -8,6 +8,7 @@ from .console import views as console
 from .extracts import api as extracts
 from .extracts import values_api as values
 from .extracts import writing_api as writing
+from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
 from .schedules import api as schedules
@@ -65,6 +66,14 @@ urlpatterns = [
     path(_API + "calendars", schedules.Calendars.as_view()),
     path(_API + "calendars/<str:name>", schedules.OneCalendar.as_view()),
     path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),
+    path(_API + "notices", notices.Notices.as_view()),
+    path(_API + "bell", notices.Bell.as_view()),
+    path(_API + "channel-kinds", notices.ChannelKinds.as_view()),
+    path(_API + "channels", notices.Channels.as_view()),
+    path(_API + "channels/<str:name>", notices.OneChannel.as_view()),
+    path(_API + "channels/<str:name>/try", notices.ChannelTry.as_view()),
+    path(_API + "sendings", notices.Sendings.as_view()),
+    path(_API + "sendings/<int:number>/again", notices.SendingAgain.as_view()),
     path(_API + "runs", runs.Runs.as_view()),
     path(_API + "dry-runs", runs.DryRuns.as_view()),
     path(_API + "runs/<int:number>", runs.OneRun.as_view()),

@@ -115,7 +115,7 @@ export function RunPage() {
         {may("runner") && !live(run.state) && (
           <Space.Compact>
             <Button loading={again.isPending} title="The same revision, values and data date" onClick={() => again.mutate(false)}>Run again</Button>
-            <Dropdown trigger={["click"]} menu={{ items: [{ key: "newest", label: "With the newest revision" }], onClick: () => again.mutate(true) }}><Button aria-label="Other ways to run again" icon={<DownOutlined />} /></Dropdown>
+            <Dropdown trigger={["click"]} menu={{ items: [{ key: "newest", label: "With the newest revision" }], onClick: () => again.mutate(true) }}><Button aria-label="With another revision" icon={<DownOutlined />} /></Dropdown>
           </Space.Compact>
         )}
       </header>

@@ -346,6 +346,11 @@ class FolderStore:
         """The folder of one attempt, made if it is not there."""
         return FolderResult(self.root, run, attempt)
 
+    def free_bytes(self) -> int:
+        """Space left below the root."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        return shutil.disk_usage(self.root).free
+
     def discard(self, run: str, attempt: int) -> None:
         """Remove what a lost attempt left behind."""
         _remove_attempt(self.root / run / str(attempt))

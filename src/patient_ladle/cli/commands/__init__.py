@@ -84,6 +84,7 @@ _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "value": lambda ladle: ladle.values.list(),
     "schedule": lambda ladle: ladle.schedules.list(),
     "calendar": lambda ladle: ladle.schedules.calendars(),
+    "channel": lambda ladle: ladle.notices.channels(),
     "after": lambda ladle: ladle.extracts.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }

@@ -77,9 +77,12 @@ class Pages(CursorPagination):
     ordering = "-id"
 
 
-def page_of(request: Request, view: APIView, queryset: Any, serializer: type[serializers.BaseSerializer]) -> Response:
+def page_of(
+    request: Request, view: APIView, queryset: Any, serializer: type[serializers.BaseSerializer], ordering: str = "-id"
+) -> Response:
     """One page as ``{next, previous, results}``."""
     pages = Pages()
+    pages.ordering = ordering
     found = pages.paginate_queryset(queryset, request, view=view)
     return pages.get_paginated_response(serializer(found, many=True).data)
 

@@ -18,6 +18,8 @@ from patient_ladle.service.common.keys import kept_secret
 from patient_ladle.service.extracts.models import Extract, SharedValue
 from patient_ladle.service.extracts.services import add_extract, label_extract
 from patient_ladle.service.extracts.shared_values import set_shared_value
+from patient_ladle.service.notices.models import Channel
+from patient_ladle.service.notices.services import add_channel, edit_channel
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
@@ -30,6 +32,7 @@ from patient_ladle.service.sources.models import Address, Environment, Inquiry, 
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
 from . import data, field_data
+from .mailbox import RunningMailbox
 from .maria_server import MariaServer
 from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
 
@@ -116,6 +119,20 @@ def _repository() -> None:
             start_run(runner, dict(body))
 
 
+def _channels(mailbox: RunningMailbox) -> None:
+    """Mail to whoever is on duty, and a webhook, both into the test mailbox."""
+    duty = {"host": "127.0.0.1", "port": str(mailbox.mail.port), "security": "none",
+            "sender": "ladle@fennmoor.example", "to": "duty@fennmoor.example"}  # fmt: skip
+    for name, kind, given, kinds in (
+        ("duty", "mail", duty, ["failed", "not run", "late", "held", "missed", "source unreachable", "recovered", "summary"]),
+        ("control-room", "webhook", {"url": f"{mailbox.url}/control-room"}, ["failed", "source unreachable", "recovered"]),
+    ):
+        if Channel.objects.filter(name=name).exists():
+            edit_channel(name, {"settings": given})
+        else:
+            add_channel(name, kind, given, "control-room-demo" if kind == "webhook" else "", kinds)
+
+
 def _look_around(stop: threading.Event) -> None:
     """Gather what the sources hold, one after the other, so that an author finds names completed at the first letter."""
     author = Person.objects.get(name="amir")
@@ -136,6 +153,10 @@ def main() -> int:
     login = settings.DATA / "demo-login.txt"
     login.write_text("".join(f"{name} ({role}), password {PASSWORD}\n" for name, role in PEOPLE.items()))
     print(f"demo login: rita, password {PASSWORD} (all logins: {login})", flush=True)
+    mailbox = RunningMailbox()
+    mailbox.start()
+    _channels(mailbox)
+    print(f"demo mailbox: {mailbox.url}", flush=True)
     cluster, maria = Cluster(home, "metering"), MariaServer(home, "works")
     try:
         with ThreadPoolExecutor(2) as pool:
@@ -146,6 +167,7 @@ def main() -> int:
         _look_around(stop)
         stop.wait()
     finally:
+        mailbox.stop()
         cluster.stop()
         maria.stop()
     return 0

@@ -5,13 +5,17 @@ from __future__ import annotations
 import logging
 import signal
 import threading
+import time
+from collections import Counter
 from typing import Any
 
 from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
 from django.utils import timezone
 
-from patient_ladle.core.due_decisions import RUN, SKIPPED, DueDecision, decide
+from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import LadleError
+from patient_ladle.service.notices import courier
+from patient_ladle.service.runs.alarms import mind_space, missed, sum_up
 from patient_ladle.service.runs.services import queue_due_runs, unfinished_of
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
@@ -21,6 +25,8 @@ from patient_ladle.service.schedules.services import database_now
 log = logging.getLogger("ladle.scheduler")
 
 POLL_SECONDS = 1.0
+MINUTE_SECONDS = 60.0
+"""Between looks at what does not change by the second: space, and whether the morning has come."""
 BATCH = 100
 """Schedules moved on in one transaction."""
 RECORDS = 2_000
@@ -30,6 +36,8 @@ RECORDS = 2_000
 def tick() -> int:
     """Record what is due; returns the number of due times recorded."""
     recorded = 0
+    missed_by: Counter[str] = Counter()
+    since = None
     while True:
         with transaction.atomic():
             now = database_now()
@@ -40,15 +48,21 @@ def tick() -> int:
                 .order_by("next_due_at", "id")[:BATCH]
             )
             for schedule in due:
-                recorded += _move_on(schedule, now)
+                since = min(since or schedule.next_due_at, schedule.next_due_at)
+                recorded += _move_on(schedule, now, missed_by)
         if not due:
-            return recorded
+            break
+    missed_by = +missed_by
+    if missed_by and since is not None:
+        missed(missed_by, since)
+    return recorded
 
 
-def _move_on(schedule: Schedule, now: Any) -> int:
+def _move_on(schedule: Schedule, now: Any, missed_by: Counter[str]) -> int:
     count = 0
     for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catch_up(), schedule.pause()):
         _record(schedule, decision)
+        missed_by[schedule.name] += decision.decision == MISSED and now - decision.due_at > LATE_AFTER
         schedule.next_due_at = following
         count += 1
         if count >= RECORDS:
@@ -98,11 +112,17 @@ def main() -> None:
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
+    threading.Thread(target=courier.work, args=(stop,), daemon=True).start()
+    minded = 0.0
     while not stop.is_set():
         wait = POLL_SECONDS
         try:
             tick()
             look_after_waiting()
+            if time.monotonic() - minded > MINUTE_SECONDS or not minded:
+                minded = time.monotonic()
+                mind_space()
+                sum_up(timezone.now())
         except (DatabaseError, InterfaceError) as error:
             log.warning("the service database does not answer: %s", str(error).split("\n")[0])
             wait = 3.0

@@ -16,6 +16,7 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.service.people.models import Person
 
+from .alarms import decided
 from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, Run
 from .services import run_numbered
 from .stores import store
@@ -73,6 +74,7 @@ def release(person: Person, number: int, note: str) -> Run:
     run.held_plan = None
     run.save()
     add_log(run, "info", f"released by {person.name}: {note}" if note else f"released by {person.name}")
+    decided(run)
     tell_followers(run)
     return run
 
@@ -104,5 +106,6 @@ def reject(person: Person, number: int, note: str) -> Run:
     run.held, run.held_by, run.held_note, run.held_plan = REJECTED, person.name, note[:400], None
     run.save()
     add_log(run, "warning", f"rejected by {person.name}: {note}" if note else f"rejected by {person.name}")
+    decided(run)
     tell_followers(run)
     return run

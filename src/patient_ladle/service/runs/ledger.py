@@ -29,6 +29,7 @@ from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 
+from .alarms import run_ended
 from .holding import findings_of
 from .models import CANCELLED, FAILED, FINISHED, HELD, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
 from .stores import store
@@ -178,6 +179,7 @@ def _finish(row: Run, plan: DeliveryPlan | None) -> None:
     add_log(row, "info", f"finished: {row.rows:,} rows")
     if row.compared:
         add_log(row, "info" if row.compared["same"] else "warning", row.compared["text"])
+    run_ended(row)
     tell_followers(row)
 
 
@@ -230,6 +232,7 @@ def fail(run: Run, error: LadleError) -> None:
                 add_log(row, "error", f"failed: {why_not}")
         row.save()
         if row.state != WAITING:
+            run_ended(row)
             tell_followers(row)
     _discard_attempt(run)
 
@@ -266,6 +269,7 @@ def take_over(worker_id: str) -> list[Run]:
         run.ended_at = timezone.now() if run.state != QUEUED else None
         run.save()
         if run.state != QUEUED:
+            run_ended(run)
             tell_followers(run)
         add_log(run, "error" if run.state == FAILED else "warning", f"{error.message} The run is {run.state}.")
     if lost:

@@ -32,7 +32,7 @@ from .waiting import settle, tell_followers
 
 KEY_KEPT = timedelta(hours=24)
 RUN_KEPT = timedelta(hours=24)
-"""A run started by hand is given up after so long, however it was held up."""
+"""A run started by hand is given up after so long, however it was held up; whoever started it sees a fault at once."""
 
 
 def run_numbered(number: int, locked: bool = False) -> Run:
@@ -77,7 +77,7 @@ def queue_run(
         formats=formats or revision.formats,
         data_date=data_date,
         due_at=due_at,
-        **{"give_up_at": now + RUN_KEPT, **origin},
+        **{"give_up_at": now + RUN_KEPT, "attempts_most": 1, **origin},
     )
     settle(run, now)
     return run

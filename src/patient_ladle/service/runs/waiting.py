@@ -21,6 +21,7 @@ from django.utils import timezone
 from patient_ladle.core.quiet_hours import QuietHours
 from patient_ladle.service.sources.models import Source
 
+from .alarms import run_ended, run_is_late
 from .models import ENDED, FINISHED, HELD, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
 from .telling import add_log, wake_workers
 
@@ -84,11 +85,12 @@ def settle(run: Run, now: datetime) -> None:
         run.save(update_fields=["wait_until"])
         return
     waits, never = _blocker(run)
+    told_already = bool(never)
     if not never and waits and run.give_up_at and now >= run.give_up_at:
         never = f"it waited for {waits} until {run.give_up_at:%Y-%m-%d %H:%M} UTC"
     quiet = None if never or waits else quiet_until(run.source, now)
     if never:
-        end_as_not_run(run, never)
+        end_as_not_run(run, never, told_already)
     elif waits or quiet:
         waits = waits or f"the quiet hours of source {run.source.name} to end"
         if waits != run.waits_for:
@@ -102,7 +104,7 @@ def settle(run: Run, now: datetime) -> None:
         wake_workers()
 
 
-def end_as_not_run(run: Run, cause: str) -> None:
+def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:
     """Its last word; those that wait for it learn of it when this transaction is done."""
     run.state, run.ended_at, run.waits_for, run.wait_until = NOT_RUN, timezone.now(), "", None
     run.error = {
@@ -114,6 +116,7 @@ def end_as_not_run(run: Run, cause: str) -> None:
     }
     run.save()
     add_log(run, "error", run.error["message"])
+    run_ended(run, told_already)
     tell_followers(run)
 
 
@@ -167,5 +170,6 @@ def mark_late(now: datetime) -> int:
         for run in late:
             run.late = True
             run.save(update_fields=["late"])
+            run_is_late(run)
             add_log(run, "warning", f"late: it was to be finished by {run.finish_by:%Y-%m-%d %H:%M} UTC")
     return len(late)

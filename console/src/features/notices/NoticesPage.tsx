@@ -1,0 +1,91 @@
+import { useEffect } from "react";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Table, type TableColumnsType } from "antd";
+import { Link } from "react-router";
+import { api, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { moment } from "../../lib/words";
+import { useMe } from "../session/useMe";
+import { useBell } from "./useBell";
+import "./notices.css";
+
+const good = new Set(["recovered", "summary"]);
+
+function Troubles() {
+  const bell = useBell();
+  const found = bell.data?.troubles ?? [];
+  if (!bell.data) return null;
+  if (!found.length) return <p className="dim">Nothing is wrong now.</p>;
+  return (
+    <ul className="troubles" aria-label="Troubles that go on">
+      {found.map((t) => <li key={t.title} className="problem"><strong>{t.title}</strong><span>since {moment(t.began_at)}{t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}</span></li>)}
+    </ul>
+  );
+}
+
+function Sent() {
+  const client = useQueryClient();
+  const { may } = useMe();
+  const channels = useQuery({ queryKey: ["channels"], queryFn: () => must(api.GET("/api/v1/channels")) });
+  const sendings = useQuery({ queryKey: ["sendings"], queryFn: () => must(api.GET("/api/v1/sendings", { params: { query: { page_size: 20 } } })), refetchInterval: 5_000 });
+  const again = () => client.invalidateQueries({ queryKey: ["sendings"] });
+  const attempt = useMutation({ mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/try", { params: { path: { name } } })), onSuccess: again });
+  const resend = useMutation({ mutationFn: (number: number) => must(api.POST("/api/v1/sendings/{number}/again", { params: { path: { number } } })), onSuccess: again });
+  const ways: TableColumnsType<ChannelRecord> = [
+    { title: "Channel", dataIndex: "name", width: 170 },
+    { title: "Kind", dataIndex: "kind", width: 100 },
+    { title: "To", key: "to", render: (_, c) => <span className="mono">{c.settings.to ?? c.settings.url}</span> },
+    { title: "Notices", key: "kinds", render: (_, c) => c.kinds.join(", ") || "all" },
+    { title: <span className="sr">Try</span>, key: "try", width: 90, render: (_, c) => may("administrator") && <Button size="small" aria-label={`Try ${c.name}`} onClick={() => attempt.mutate(c.name)}>Try</Button> },
+  ];
+  const log: TableColumnsType<SendingRecord> = [
+    { title: "Notice", key: "notice", render: (_, s) => s.notice.title },
+    { title: "Channel", dataIndex: "channel", width: 150 },
+    { title: "State", key: "state", width: 110, render: (_, s) => <span className={s.state === "given up" ? "flag" : ""} style={{ margin: 0 }}>{s.state}</span> },
+    { title: "Tries", dataIndex: "attempts", width: 60, align: "right" },
+    { title: "What came back", key: "said", render: (_, s) => s.said || <span className="dim">nothing yet</span> },
+    { title: <span className="sr">Again</span>, key: "again", width: 90, render: (_, s) => may("administrator") && s.state === "given up" && <Button size="small" onClick={() => resend.mutate(s.id)}>Again</Button> },
+  ];
+  return (
+    <>
+      <h2>Channels</h2>
+      <Table<ChannelRecord> size="small" rowKey="name" columns={ways} dataSource={channels.data ?? []} loading={channels.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Notices go nowhere yet.</p><p className="mono">ladle channel add duty --kind mail …</p></div> }} />
+      <h2>Sent</h2>
+      <Table<SendingRecord> size="small" rowKey="id" columns={log} dataSource={sendings.data?.results ?? []} loading={sendings.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing was sent yet.</p></div> }} />
+      <ProblemNote error={channels.error ?? sendings.error ?? attempt.error ?? resend.error} />
+    </>
+  );
+}
+
+/** What went wrong, what came right again, and whether people were told. */
+export function NoticesPage() {
+  const client = useQueryClient();
+  const { may } = useMe();
+  const notices = useInfiniteQuery({
+    queryKey: ["notices"],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => must(api.GET("/api/v1/notices", { params: { query: pageParam ? { cursor: pageParam } : {} } })),
+    getNextPageParam: (last) => (last.next ? new URL(last.next).searchParams.get("cursor") : null),
+    refetchInterval: 15_000,
+  });
+  const newest = notices.data?.pages[0]?.results[0]?.id;
+  useEffect(() => {
+    if (newest) void api.POST("/api/v1/bell").then(() => client.invalidateQueries({ queryKey: ["bell"] }));
+  }, [newest, client]);
+  const found = notices.data?.pages.flatMap((page) => page.results) ?? [];
+  const columns: TableColumnsType<NoticeRecord> = [
+    { title: "At", key: "at", width: 140, render: (_, n) => moment(n.at) },
+    { title: "Kind", key: "kind", width: 150, render: (_, n) => <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>{n.kind}</span> },
+    { title: "Notice", key: "title", render: (_, n) => <><strong style={{ fontWeight: 550 }}>{n.path ? <Link to={n.path}>{n.title}</Link> : n.title}</strong><div className="told">{n.cause}</div>{n.next_step && <div className="told dim">{n.next_step}</div>}</> },
+  ];
+  return (
+    <div className="page">
+      <header className="head"><h1>Notices</h1><p>One for one trouble, and one when it is over.</p></header>
+      <Troubles />
+      <Table<NoticeRecord> size="small" rowKey="id" columns={columns} dataSource={found} loading={notices.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
+      {notices.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void notices.fetchNextPage()}>Show earlier ones</Button>}
+      <ProblemNote error={notices.error} />
+      {may("author") && <Sent />}
+    </div>
+  );
+}

@@ -1,0 +1,74 @@
+"""The contract of a channel: settings that it checks, and one message sent or NotSent."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from patient_ladle.core.errors import BadInput, LadleError, unknown_name
+from patient_ladle.core.notices import Message
+
+SECONDS = 10.0
+"""Longest wait for the other side at each step."""
+
+
+class NotSent(LadleError):
+    """A notice did not arrive; ``transient`` says whether a later try can help."""
+
+    code = "not_sent"
+    transient = True
+
+
+class NotTaken(NotSent):
+    """The other side does not take it, now or later."""
+
+    code = "not_taken"
+    transient = False
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One setting of a channel."""
+
+    note: str
+    required: bool = False
+    default: str = ""
+
+
+class Channel(ABC):
+    """One member of the family."""
+
+    name: ClassVar[str]
+    note: ClassVar[str]
+    settings: ClassVar[Mapping[str, Setting]]
+    key_note: ClassVar[str]
+
+    def checked(self, given: Mapping[str, Any]) -> dict[str, str]:
+        """All settings as texts. Raises BadInput, UnknownName."""
+        for name in given:
+            if name not in self.settings:
+                raise unknown_name(f"setting of the channel {self.name}", name, self.settings)
+        made = {name: str(given.get(name) or setting.default) for name, setting in self.settings.items()}
+        for name, setting in self.settings.items():
+            if setting.required and not made[name]:
+                raise BadInput(f"the channel {self.name} needs '{name}'.", f"Give {setting.note}.")
+        self.check(made)
+        return made
+
+    def check(self, settings: Mapping[str, str]) -> None:  # noqa: B027  # most settings do not meet each other
+        """Refuse settings that cannot work. Raises BadInput."""
+
+    @abstractmethod
+    def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
+        """Hand the message over; returns what the other side said. Raises NotSent."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """Where notices may be sent to, as the service's host allows: ``hosts`` empty means any public one."""
+
+    hosts: frozenset[str] = frozenset()
+    private: bool = False
+    """Whether addresses inside the house are allowed."""

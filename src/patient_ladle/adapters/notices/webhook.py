@@ -1,0 +1,115 @@
+"""Notices as JSON to an HTTP address.
+
+Rules and theory
+----------------
+* The host's addresses are looked up once, each is checked, and the connection goes to one that was checked: a name that
+  answers otherwise a moment later leads nowhere else.
+* No redirect is followed, and nothing of the answer but its status is believed.
+* The body is signed with the channel's secret: ``Ladle-Signature`` is the HMAC-SHA256 (RFC 2104) in hex of the value of
+  ``Ladle-Timestamp`` (seconds since 1970), a full stop and the body. A receiver refuses old timestamps and known ids.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import http.client
+import ipaddress
+import json
+import socket
+import ssl
+import time
+from collections.abc import Mapping
+from typing import ClassVar
+from urllib.parse import SplitResult, urlsplit
+
+from patient_ladle.core.errors import BadInput
+from patient_ladle.core.notices import Message
+
+from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting
+
+
+def signature(secret: str, timestamp: str, body: bytes) -> str:
+    """What stands in ``Ladle-Signature``."""
+    return hmac.new(secret.encode(), timestamp.encode() + b"." + body, hashlib.sha256).hexdigest()
+
+
+class WebhookChannel(Channel):
+    """See Channel."""
+
+    name = "webhook"
+    note = "JSON to an HTTP address, signed"
+    key_note = "what signs the body"
+    settings: ClassVar[Mapping[str, Setting]] = {"url": Setting("an http or https address", required=True)}
+
+    def check(self, settings: Mapping[str, str]) -> None:
+        _parts(settings["url"])
+
+    def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
+        parts = _parts(settings["url"])
+        host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+        if reach.hosts and host.lower() not in reach.hosts:
+            raise NotTaken(f"'{host}' is not among the hosts that notices may be sent to.", "Add it to LADLE_WEBHOOK_HOSTS.")
+        address = _checked_address(host, port, reach)
+        body, timestamp = json.dumps(message.to_dict(), ensure_ascii=False).encode(), str(int(time.time()))
+        headers = {"Content-Type": "application/json", "User-Agent": "patient-ladle", "Ladle-Timestamp": timestamp,
+                   "Ladle-Notice": message.id}  # fmt: skip
+        if secret:
+            headers["Ladle-Signature"] = signature(secret, timestamp, body)
+        connection = _Pinned(host, port, address, parts.scheme == "https")
+        try:
+            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            connection.request("POST", path, body, headers)
+            answer = connection.getresponse()
+            status, reason = answer.status, answer.reason
+        except (OSError, http.client.HTTPException) as error:
+            raise NotSent(f"{host}:{port} could not be used: {error}.", "Check the address and its certificate.") from error
+        finally:
+            connection.close()
+        if 200 <= status < 300:
+            return f"{status} {reason}".strip()
+        words = f"{host}:{port} answered {status} {reason}".strip() + "."
+        if 300 <= status < 400:
+            raise NotTaken(words, "Redirects are not followed: give the address that it leads to.")
+        raise (NotSent if status >= 500 or status in (408, 425, 429) else NotTaken)(words, "Look into the receiver's log.")
+
+
+def _parts(url: str) -> SplitResult:
+    try:
+        parts = urlsplit(url)
+        _ = parts.port
+    except ValueError:
+        parts = SplitResult("", "", "", "", "")
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
+        raise BadInput(f"'{url}' is no address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
+    return parts
+
+
+def _checked_address(host: str, port: int, reach: Reach) -> str:
+    """An address of the host that may be used. Raises NotSent, NotTaken."""
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except (OSError, UnicodeError) as error:
+        raise NotSent(f"the host '{host}' is not known.", "Correct the address of the channel.") from error
+    addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
+    for text in addresses:
+        address = ipaddress.ip_address(text.partition("%")[0])
+        mapped = getattr(address, "ipv4_mapped", None) or address
+        if mapped.is_link_local or mapped.is_multicast or mapped.is_unspecified or (not mapped.is_global and not reach.private):
+            raise NotTaken(
+                f"'{host}' is at {text}, which is inside this network or of no use.",
+                "Set LADLE_WEBHOOK_PRIVATE=yes where notices may go to addresses inside the house.",
+            )
+    return addresses[0]
+
+
+class _Pinned(http.client.HTTPConnection):
+    """To the address that was checked, under the host's name."""
+
+    def __init__(self, host: str, port: int, address: str, tls: bool) -> None:
+        super().__init__(host, port, timeout=SECONDS)
+        self.address, self.tls = address, tls
+
+    def connect(self) -> None:
+        plain = socket.create_connection((self.address, self.port), self.timeout)
+        self.sock = ssl.create_default_context().wrap_socket(plain, server_hostname=self.host) if self.tls else plain

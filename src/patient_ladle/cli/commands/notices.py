@@ -1,0 +1,169 @@
+"""``ladle notice …`` and ``ladle channel …``."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from itertools import islice
+from typing import Any
+
+from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.client.errors import ClientError
+
+from . import Noun, connected, listed, pairs
+
+
+def notice_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = list(islice(ladle.notices.list(), args.most))
+        bell = ladle.notices.bell()
+        ladle.notices.mark_seen()
+    if args.json:
+        return print_json({"troubles": bell["troubles"], "notices": found})
+    for trouble in bell["troubles"]:
+        times = f", seen {trouble['count']} times" if trouble["count"] > 1 else ""
+        print(f"goes on: {trouble['title']}, since {moment(trouble['began_at'])}{times}")
+    rows = [(moment(n["at"]), n["kind"], n["title"], n["cause"].split("\n")[0]) for n in found]
+    return print_table(("AT", "KIND", "NOTICE", "CAUSE"), rows, "there are no notices yet.")
+
+
+def notice_sent(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = list(islice(ladle.notices.sendings(), args.most))
+    if args.json:
+        return print_json(found)
+    rows = [
+        (str(s["id"]), s["notice"]["title"], s["channel"], s["state"], str(s["attempts"]),
+         moment(s["sent_at"]) if s["sent_at"] else "", s["said"])
+        for s in found
+    ]  # fmt: skip
+    return print_table(("SENDING", "NOTICE", "CHANNEL", "STATE", "TRIES", "SENT", "SAID"), rows, "nothing was sent yet.")
+
+
+def notice_resend(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        made = ladle.notices.send_again(args.number)
+    print_json(made) if args.json else print(f"sending {made['id']} is tried again")
+    return 0
+
+
+def channel_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.notices.channels()
+    if args.json:
+        return print_json(found)
+    rows = [
+        (c["name"], c["kind"], c["settings"].get("url") or c["settings"].get("to", ""), ", ".join(c["kinds"]) or "all",
+         "" if c["active"] else "off")
+        for c in found
+    ]  # fmt: skip
+    return print_table(("CHANNEL", "KIND", "TO", "NOTICES", ""), rows, "notices go nowhere yet: ladle channel add.")
+
+
+def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
+    if args.json:
+        return print_json(made)
+    facts: list[tuple[str, Any]] = [("channel", made["name"]), ("kind", made["kind"])]
+    facts += list(made["settings"].items())
+    facts += [("secret", "kept" if made["has_secret"] else ""), ("notices", ", ".join(made["kinds"]) or "all")]
+    return print_facts([*facts, ("active", "yes" if made["active"] else "no")])
+
+
+def channel_show(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        _show(args, ladle.notices.channel(args.name))
+
+
+def channel_kinds(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.notices.channel_kinds()
+    if args.json:
+        return print_json(found)
+    rows = [
+        (kind["name"], setting["name"], "needed" if setting["required"] else setting["default"], setting["note"])
+        for kind in found
+        for setting in [*kind["settings"], {"name": "secret", "required": False, "default": "", "note": kind["secret"]}]
+    ]
+    return print_table(("KIND", "SETTING", "DEFAULT", "WHAT"), rows, "")
+
+
+def _given(args: argparse.Namespace) -> dict[str, Any]:
+    given: dict[str, Any] = {"kinds": listed(args.only)}
+    if args.set is not None:
+        given["settings"] = pairs(args.set, "--set")
+    if args.secret_stdin:
+        given["secret"] = sys.stdin.readline().rstrip("\n")
+    return {key: value for key, value in given.items() if value is not None}
+
+
+def channel_add(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        given = {"settings": {}, **_given(args)}
+        _show(args, ladle.notices.add_channel(args.name, args.kind, **given))
+
+
+def channel_edit(args: argparse.Namespace) -> None:
+    changes = _given(args) | ({"active": args.active == "yes"} if args.active else {})
+    if not changes:
+        raise ClientError("nothing to change was given.", "Give --set, --only, --secret-stdin or --active.")
+    with connected(args) as ladle:
+        if "settings" in changes:
+            changes["settings"] = ladle.notices.channel(args.name)["settings"] | changes["settings"]
+        _show(args, ladle.notices.edit_channel(args.name, **changes))
+
+
+def channel_remove(args: argparse.Namespace) -> int:
+    if not confirmed(f"Remove channel '{args.name}' and the log of what was sent on it?", args.yes):
+        return 2
+    with connected(args) as ladle:
+        ladle.notices.remove_channel(args.name)
+    print(f"channel {args.name} is removed")
+    return 0
+
+
+def channel_try(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        ended = ladle.notices.try_channel(args.name)
+    if args.json:
+        print_json(ended)
+    else:
+        print(f"{ended['state']}: {ended['said'] or 'no answer yet; look again: ladle notice sent'}")
+    return 0 if ended["state"] == "sent" else 1
+
+
+def _settings(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--set", action="append", metavar="SETTING=VALUE", help="see ladle channel kinds")
+    verb.add_argument("--only", metavar="KINDS", help="failed,held,… (default: all notices)")
+    verb.add_argument("--secret-stdin", action="store_true", help="read its secret from standard input")
+
+
+def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
+    """Register the commands."""
+    notice = Noun(nouns, common, "notice", "Notices: what went wrong and what came right again.")
+    verb = notice.verb("list", notice_list, "Troubles that go on, and notices, newest first.", "ladle notice list --most 5")
+    verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
+    verb = notice.verb("sent", notice_sent, "What was sent on which channel, and what came back.")
+    verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
+    verb = notice.verb("resend", notice_resend, "Try a sending again that was given up.", "ladle notice resend 7")
+    verb.add_argument("number", type=int)
+    channel = Noun(nouns, common, "channel", "Channels on which notices are sent.")
+    channel.verb("list", channel_list, "List channels.")
+    channel.verb("show", channel_show, "Show a channel.").add_argument("name")
+    channel.verb("kinds", channel_kinds, "Kinds of channels and their settings.")
+    verb = channel.verb(
+        "add", channel_add, "Add a channel.",
+        "ladle channel add duty --kind mail --set host=mail.fennmoor.example --set sender=ladle@fennmoor.example "
+        "--set to=duty@fennmoor.example --only failed,held",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("--kind", required=True, help="mail or webhook")
+    _settings(verb)
+    verb = channel.verb("edit", channel_edit, "Change a channel.", "ladle channel edit duty --only failed,held,late")
+    verb.add_argument("name")
+    _settings(verb)
+    verb.add_argument("--active", choices=("yes", "no"), help="no: nothing is sent on it")
+    verb = channel.verb("remove", channel_remove, "Remove a channel.")
+    verb.add_argument("name")
+    verb.add_argument("--yes", action="store_true", help="do not ask")
+    verb = channel.verb("try", channel_try, "Send a notice on it and say what came back.", "ladle channel try duty")
+    verb.add_argument("name")

@@ -1,0 +1,69 @@
+"""Calls about notices and the channels on which they are sent."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from typing import Any
+
+from .group import Group, Record, Records, name_in_path
+
+TRY_SECONDS = 30.0
+POLL_SECONDS = 0.5
+
+
+class Notices(Group):
+    """Notices, what was sent of them, and channels."""
+
+    def list(self) -> Iterator[Record]:
+        """Newest first."""
+        return self.transport.pages("/notices")
+
+    def bell(self) -> Record:
+        """``unseen``: notices since one last looked; ``troubles``: those that go on."""
+        return self._get("/bell")
+
+    def mark_seen(self) -> None:
+        """One has looked."""
+        self.transport.call("POST", "/bell", json={})
+
+    def sendings(self) -> Iterator[Record]:
+        """Each notice on each channel, with what came back."""
+        return self.transport.pages("/sendings")
+
+    def send_again(self, number: int) -> Record:
+        """Of a sending that was given up."""
+        return self._post(f"/sendings/{number}/again")
+
+    def channels(self) -> Records:
+        """All channels."""
+        return self._get("/channels")
+
+    def channel(self, name: str) -> Record:
+        """One channel."""
+        return self._get(f"/channels/{name_in_path(name)}")
+
+    def channel_kinds(self) -> Records:
+        """Kinds of channels with their settings."""
+        return self._get("/channel-kinds")
+
+    def add_channel(self, name: str, kind: str, settings: dict[str, Any], **more: Any) -> Record:
+        """``more``: ``secret``, ``kinds`` of notices."""
+        return self._post("/channels", {"name": name, "kind": kind, "settings": settings, **more})
+
+    def edit_channel(self, name: str, **changes: Any) -> Record:
+        """``settings`` (whole), ``secret``, ``kinds``, ``active``."""
+        return self._patch(f"/channels/{name_in_path(name)}", changes)
+
+    def remove_channel(self, name: str) -> None:
+        """With the log of what was sent on it."""
+        self._delete(f"/channels/{name_in_path(name)}")
+
+    def try_channel(self, name: str) -> Record:
+        """Send a notice on it and wait a while for what comes back; the sending's record."""
+        number, until = self._post(f"/channels/{name_in_path(name)}/try")["id"], time.monotonic() + TRY_SECONDS
+        while True:
+            found: Record = next(one for one in self.sendings() if one["id"] == number)
+            if found["said"] or found["state"] != "waiting" or time.monotonic() > until:
+                return found
+            time.sleep(POLL_SECONDS)

@@ -1,0 +1,74 @@
+"""Calls about schedules."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from .group import Group, Record, Records, name_in_path
+
+
+class Schedules(Group):
+    """Schedules, their due times and the calendars of holidays that they mind."""
+
+    def list(self) -> Records:
+        """All schedules, each with its next five due times."""
+        return self._get("/schedules")
+
+    def get(self, name: str) -> Record:
+        """One schedule."""
+        return self._get(f"/schedules/{name_in_path(name)}")
+
+    def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Record:
+        """``settings``: ``zone``, ``values``, ``formats``, ``then`` and all else that a schedule shows."""
+        body = {"name": name, "extract": extract, "environment": environment, "rule": rule, **settings}
+        return self._post("/schedules", body)
+
+    def edit(self, name: str, **changes: Any) -> Record:
+        """Any field of ``add`` but the name."""
+        return self._patch(f"/schedules/{name_in_path(name)}", changes)
+
+    def remove(self, name: str) -> None:
+        """No more due times; the record of past ones stays."""
+        self._delete(f"/schedules/{name_in_path(name)}")
+
+    def pause(self, name: str, reason: str = "", until: str | None = None) -> Record:
+        """Due times are recorded as skipped until then, or until ``resume``."""
+        return self._post(f"/schedules/{name_in_path(name)}/pause", {"reason": reason, "until": until})
+
+    def resume(self, name: str) -> Record:
+        """Due times run again."""
+        return self._post(f"/schedules/{name_in_path(name)}/resume")
+
+    def due_times(self, name: str) -> Iterator[Record]:
+        """What became of each past due time, newest first."""
+        return self.transport.pages(f"/schedules/{name_in_path(name)}/due-times")
+
+    def next_moments(self, rule: str, **timing: Any) -> Records:
+        """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
+        found: Records = self._get("/rule-moments", rule=rule, **timing)["next_due"]
+        return found
+
+    def planned_backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
+        """What ``backfill`` would do about each due time of those local dates."""
+        return self._get(f"/schedules/{name_in_path(name)}/backfill", **{"from": first, "to": last, "again": again})
+
+    def backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
+        """Runs for the due times of those local dates that have none that finished; ``again``: for all of them."""
+        return self._post(f"/schedules/{name_in_path(name)}/backfill", {"from": first, "to": last, "again": again})
+
+    def calendars(self) -> Records:
+        """Calendars of holidays."""
+        return self._get("/calendars")
+
+    def calendar(self, name: str) -> Record:
+        """One calendar with its days."""
+        return self._get(f"/calendars/{name_in_path(name)}")
+
+    def save_calendar(self, name: str, country: str = "", region: str = "", text: str = "") -> Record:
+        """A country's holidays, or those of an iCalendar file's text."""
+        return self._post("/calendars", {"name": name, "country": country, "region": region, "text": text})
+
+    def remove_calendar(self, name: str) -> None:
+        """Only while no schedule uses it."""
+        self._delete(f"/calendars/{name_in_path(name)}")

@@ -1,0 +1,32 @@
+"""What a notice says, the same on every channel. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+KINDS = ("failed", "not run", "late", "held", "missed", "source unreachable", "changed", "recovered", "summary", "space")
+"""``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over."""
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """One notice: ``id`` stays the same however often it is sent, so that a receiver can drop what it has."""
+
+    id: str
+    kind: str
+    title: str
+    cause: str
+    next_step: str
+    link: str
+    at: str
+    """RFC 3339, in UTC."""
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON, as a webhook gets it."""
+        return asdict(self)
+
+    def as_text(self) -> str:
+        """As a mail has it."""
+        parts = (self.cause, self.next_step, self.link, f"Notice {self.id}, {self.at}")
+        return "\n\n".join(part for part in parts if part) + "\n"

@@ -1,0 +1,1 @@
+"""Being told: troubles, notices about them, channels, and what was sent."""

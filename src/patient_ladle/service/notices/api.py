@@ -1,0 +1,193 @@
+"""Notices, troubles and channels over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.adapters.notices import CHANNELS
+from patient_ladle.core.notices import KINDS
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+
+from . import services
+from .models import GIVEN_UP, SENT, WAITING, Channel, Notice, Sending, Trouble
+
+
+class NoticeView(serializers.Serializer):
+    id = serializers.CharField(help_text="The same on every channel and at every try.")
+    kind = serializers.ChoiceField(KINDS)
+    title = serializers.CharField()
+    cause = serializers.CharField()
+    next_step = serializers.CharField()
+    path = serializers.CharField(help_text="Of the console's page about it.")
+    at = serializers.DateTimeField()
+
+
+class TroubleView(serializers.Serializer):
+    title = serializers.CharField()
+    count = serializers.IntegerField(help_text="How often it was seen; it was told once.")
+    began_at = serializers.DateTimeField()
+    seen_at = serializers.DateTimeField()
+
+
+class BellView(serializers.Serializer):
+    unseen = serializers.IntegerField(help_text="Notices since one last looked.")
+    troubles = TroubleView(many=True, help_text="Those that go on.")
+
+
+class ChannelView(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    settings = serializers.DictField(child=serializers.CharField())
+    has_secret = serializers.SerializerMethodField()
+    kinds = serializers.ListField(child=serializers.CharField(), help_text="Of notices that it wants; none means all.")
+    active = serializers.BooleanField()
+
+    def get_has_secret(self, channel: Channel) -> bool:
+        return bool(channel.secret)
+
+
+class ChannelBody(StrictSerializer):
+    name = serializers.CharField(max_length=64)
+    kind = serializers.CharField(max_length=16, help_text="mail or webhook")
+    settings = serializers.DictField()
+    secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
+    kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False)
+
+
+class ChannelEdit(StrictSerializer):
+    settings = serializers.DictField(required=False)
+    secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
+    kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False)
+    active = serializers.BooleanField(required=False)
+
+
+class ChannelSettingView(serializers.Serializer):
+    name = serializers.CharField()
+    note = serializers.CharField()
+    required = serializers.BooleanField()
+    default = serializers.CharField()
+
+
+class ChannelKindView(serializers.Serializer):
+    name = serializers.CharField()
+    note = serializers.CharField()
+    secret = serializers.CharField(help_text="What its secret is for.")
+    settings = ChannelSettingView(many=True)
+
+
+class SendingView(serializers.Serializer):
+    id = serializers.IntegerField()
+    notice = NoticeView()
+    channel = serializers.CharField(source="channel.name")
+    state = serializers.ChoiceField([WAITING, SENT, GIVEN_UP])
+    attempts = serializers.IntegerField()
+    next_at = serializers.DateTimeField()
+    sent_at = serializers.DateTimeField(allow_null=True)
+    said = serializers.CharField(help_text="What the other side said, or why it did not arrive.")
+
+
+class Notices(RoleView):
+    @extend_schema(
+        operation_id="notices",
+        parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("Notice", NoticeView),
+    )
+    def get(self, request: Request) -> Response:
+        return page_of(request, self, Notice.objects.all(), NoticeView, "-at")
+
+
+class Bell(RoleView):
+    """What is wrong now, and how much is new to whoever asks."""
+
+    needs = {"POST": "reader"}
+
+    @extend_schema(operation_id="bell", responses=BellView)
+    def get(self, request: Request) -> Response:
+        troubles = Trouble.objects.filter(ended_at=None)[:100]
+        return Response(BellView({"unseen": services.unseen_by(request.user), "troubles": troubles}).data)
+
+    @extend_schema(operation_id="notices_seen", request=None, responses={204: None})
+    def post(self, request: Request) -> Response:
+        services.mark_seen(request.user)
+        return Response(status=204)
+
+
+class ChannelKinds(RoleView):
+    @extend_schema(operation_id="channel_kinds", responses=ChannelKindView(many=True))
+    def get(self, request: Request) -> Response:
+        found = [
+            {
+                "name": channel.name,
+                "note": channel.note,
+                "secret": channel.key_note,
+                "settings": [
+                    {"name": name, "note": setting.note, "required": setting.required, "default": setting.default}
+                    for name, setting in channel.settings.items()
+                ],
+            }
+            for channel in CHANNELS.values()
+        ]
+        return Response(ChannelKindView(found, many=True).data)
+
+
+class Channels(RoleView):
+    needs = {"GET": "author", "POST": "administrator"}
+
+    @extend_schema(operation_id="channels", responses=ChannelView(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(ChannelView(Channel.objects.all(), many=True).data)
+
+    @extend_schema(operation_id="add_channel", request=ChannelBody, responses={201: ChannelView})
+    def post(self, request: Request) -> Response:
+        return Response(ChannelView(services.add_channel(**body_of(request, ChannelBody))).data, status=201)
+
+
+class OneChannel(RoleView):
+    needs = {"GET": "author", "PATCH": "administrator", "DELETE": "administrator"}
+
+    @extend_schema(operation_id="channel", responses=ChannelView)
+    def get(self, request: Request, name: str) -> Response:
+        return Response(ChannelView(services.channel_named(name)).data)
+
+    @extend_schema(operation_id="edit_channel", request=ChannelEdit, responses=ChannelView)
+    def patch(self, request: Request, name: str) -> Response:
+        changes: dict[str, Any] = body_of(request, ChannelEdit)
+        return Response(ChannelView(services.edit_channel(name, changes)).data)
+
+    @extend_schema(operation_id="remove_channel", request=None, responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        services.remove_channel(name)
+        return Response(status=204)
+
+
+class ChannelTry(RoleView):
+    needs = {"POST": "administrator"}
+
+    @extend_schema(operation_id="try_channel", request=None, responses={201: SendingView})
+    def post(self, request: Request, name: str) -> Response:
+        return Response(SendingView(services.try_channel(request.user, name)).data, status=201)
+
+
+class Sendings(RoleView):
+    needs = {"GET": "author"}
+
+    @extend_schema(
+        operation_id="sendings",
+        parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("Sending", SendingView),
+    )
+    def get(self, request: Request) -> Response:
+        return page_of(request, self, Sending.objects.select_related("notice", "channel"), SendingView)
+
+
+class SendingAgain(RoleView):
+    needs = {"POST": "administrator"}
+
+    @extend_schema(operation_id="send_again", request=None, responses=SendingView)
+    def post(self, request: Request, number: int) -> Response:
+        return Response(SendingView(services.send_again(number)).data)

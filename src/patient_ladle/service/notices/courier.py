@@ -1,0 +1,92 @@
+"""Takes notices to their channels, in a thread of its own: a mail server that hangs holds up nothing but mail."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from datetime import timedelta
+from datetime import timezone as zones
+
+from django.conf import settings
+from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
+from django.utils import timezone
+
+from patient_ladle.adapters.notices import get_channel
+from patient_ladle.adapters.notices.base import NotSent, Reach
+from patient_ladle.core.notices import Message
+from patient_ladle.core.retrying import Patience
+
+from .models import GIVEN_UP, SENT, WAITING, Notice, Sending
+
+log = logging.getLogger("ladle.courier")
+
+POLL_SECONDS = 1.0
+BATCH = 20
+LEASE = timedelta(minutes=2)
+"""A sending taken by a courier that died is taken again after so long."""
+PATIENCE = Patience(10, first_wait_seconds=10.0)
+"""Ten tries over about an hour and a half."""
+
+
+def reach() -> Reach:
+    """Where this service's host lets notices go."""
+    return Reach(frozenset(settings.WEBHOOK_HOSTS), settings.WEBHOOK_PRIVATE)
+
+
+def message_of(notice: Notice) -> Message:
+    """As channels get it."""
+    return Message(
+        notice.id,
+        notice.kind,
+        notice.title,
+        notice.cause,
+        notice.next_step,
+        f"{settings.PUBLIC_URL}{notice.path}" if notice.path else "",
+        notice.at.astimezone(zones.utc).isoformat(timespec="seconds").replace("+00:00", "Z"),
+    )
+
+
+def send_due() -> int:
+    """Try what is due; returns how many were tried."""
+    now = timezone.now()
+    with transaction.atomic():
+        due = list(
+            Sending.objects.select_for_update(skip_locked=True, of=("self",))
+            .filter(state=WAITING, next_at__lte=now)
+            .select_related("notice", "channel")
+            .order_by("next_at", "id")[:BATCH]
+        )
+        for sending in due:
+            sending.attempts, sending.next_at = sending.attempts + 1, now + LEASE
+            sending.save(update_fields=["attempts", "next_at"])
+    for sending in due:
+        _send(sending)
+    return len(due)
+
+
+def _send(sending: Sending) -> None:
+    channel, now = sending.channel, timezone.now()
+    try:
+        said = get_channel(channel.kind).send(message_of(sending.notice), channel.settings, channel.secret, reach())
+        sending.state, sending.said, sending.sent_at = SENT, said[:1000], now
+    except NotSent as error:
+        again, why_not = PATIENCE.again_at(error, sending.attempts, timezone.now())
+        sending.said = f"{error.in_words()} {'' if again else why_not}".strip()[:1000]
+        sending.state, sending.next_at = (WAITING, again) if again else (GIVEN_UP, now)
+        log.warning("notice %s to %s: %s", sending.notice_id, channel.name, sending.said)
+    except Exception:
+        log.exception("notice %s to %s", sending.notice_id, channel.name)
+        sending.state, sending.said = GIVEN_UP, "a fault of the service's own; its log has the details"
+    sending.save()
+
+
+def work(stop: threading.Event) -> None:
+    """Until asked to stop."""
+    while not stop.wait(POLL_SECONDS):
+        try:
+            while send_due() == BATCH and not stop.is_set():
+                continue
+        except (DatabaseError, InterfaceError) as error:
+            log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+        finally:
+            close_old_connections()

@@ -1,0 +1,141 @@
+"""Telling: one notice for one trouble, quiet until it changes, and one when it is over.
+
+All of it happens in the caller's transaction; sending is another process's work, so nothing here waits for a network.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F
+from django.utils import timezone
+
+from patient_ladle.adapters.notices import get_channel
+from patient_ladle.core.errors import Conflict, unknown_name
+from patient_ladle.core.notices import KINDS
+from patient_ladle.service.people.models import Person
+from patient_ladle.service.sources.services import check_name
+
+from .models import GIVEN_UP, WAITING, Channel, Notice, Seen, Sending, Trouble
+
+
+@transaction.atomic
+def trouble(key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = "") -> Notice | None:
+    """There is trouble of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""
+    mark = _steady(mark or cause)
+    found = Trouble.objects.select_for_update().filter(key=key, ended_at=None).first()
+    if found is None:
+        found, new = Trouble.objects.get_or_create(key=key, ended_at=None, defaults={"title": title[:200], "mark": mark})
+        return tell(kind, title, cause, next_step, path, found) if new else None
+    changed = found.mark != mark
+    found.count, found.mark, found.title = F("count") + 1, mark, title[:200]
+    found.save()
+    return tell("changed", title, cause, next_step, path, found) if changed else None
+
+
+def _steady(words: str) -> str:
+    """Without what differs each time though the cause is the same: numbers."""
+    return re.sub(r"\d+", "#", words)[:200]
+
+
+@transaction.atomic
+def over(key: str, title: str, cause: str, path: str = "") -> Notice | None:
+    """The trouble of that key, if there is any, has ended; that is told as well."""
+    found = Trouble.objects.select_for_update().filter(key=key, ended_at=None).first()
+    if found is None:
+        return None
+    found.ended_at = timezone.now()
+    found.save()
+    times = f" It was seen {found.count} times." if found.count > 1 else ""
+    return tell("recovered", title, f"{cause}{times}", "", path, found)
+
+
+def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "", about: Trouble | None = None) -> Notice:
+    """A notice, on its way to every channel that wants its kind."""
+    notice = Notice.objects.create(trouble=about, kind=kind, title=title[:200], cause=cause, next_step=next_step, path=path)
+    now = timezone.now()
+    wanting = [channel for channel in Channel.objects.filter(active=True) if not channel.kinds or kind in channel.kinds]
+    Sending.objects.bulk_create(Sending(notice=notice, channel=channel, next_at=now) for channel in wanting)
+    return notice
+
+
+def channel_named(name: str) -> Channel:
+    """Raises UnknownName."""
+    found = Channel.objects.filter(name=name).first()
+    if found is None:
+        raise unknown_name("channel", name, Channel.objects.values_list("name", flat=True), "Add one: ladle channel add.")
+    return found
+
+
+def _check_kinds(kinds: list[str]) -> list[str]:
+    for kind in kinds:
+        if kind not in KINDS:
+            raise unknown_name("kind of notice", kind, KINDS)
+    return kinds
+
+
+@transaction.atomic
+def add_channel(name: str, kind: str, settings: dict[str, Any], secret: str = "", kinds: list[str] | None = None) -> Channel:
+    """Raises BadInput, Conflict."""
+    check_name("channel", name)
+    if Channel.objects.filter(name=name).exists():
+        raise Conflict(f"there is a channel '{name}' already.", "Choose another name, or edit it.")
+    checked = get_channel(kind).checked(settings)
+    return Channel.objects.create(name=name, kind=kind, settings=checked, secret=secret, kinds=_check_kinds(kinds or []))
+
+
+@transaction.atomic
+def edit_channel(name: str, changes: dict[str, Any]) -> Channel:
+    """Raises BadInput; what is not given stays, and settings are given whole."""
+    channel = channel_named(name)
+    if "settings" in changes:
+        channel.settings = get_channel(channel.kind).checked(changes["settings"])
+    if "kinds" in changes:
+        channel.kinds = _check_kinds(changes["kinds"])
+    for key in ("secret", "active"):
+        if changes.get(key) is not None:
+            setattr(channel, key, changes[key])
+    channel.save()
+    return channel
+
+
+def remove_channel(name: str) -> None:
+    """With its sendings; the notices stay."""
+    channel_named(name).delete()
+
+
+@transaction.atomic
+def try_channel(person: Person, name: str) -> Sending:
+    """A notice to that channel alone, whatever kinds it wants."""
+    channel = channel_named(name)
+    notice = Notice.objects.create(
+        kind="summary", title=f"Patient Ladle: a try of channel {name}", cause=f"{person.name} tries this channel. All is well."
+    )
+    return Sending.objects.create(notice=notice, channel=channel, next_at=timezone.now())
+
+
+@transaction.atomic
+def send_again(number: int) -> Sending:
+    """A sending that was given up is tried anew. Raises Conflict, UnknownName."""
+    found = Sending.objects.select_for_update().filter(pk=number).first()
+    if found is None:
+        raise unknown_name("sending", str(number), [])
+    if found.state != GIVEN_UP:
+        raise Conflict(f"sending {number} is {found.state}.", "Only one that was given up is sent again.")
+    found.state, found.attempts, found.next_at = WAITING, 0, timezone.now()
+    found.save()
+    return found
+
+
+def unseen_by(person: Person) -> int:
+    """How many notices came since the person last looked."""
+    seen = Seen.objects.filter(person=person).first()
+    notices = Notice.objects.filter(at__gt=seen.until) if seen else Notice.objects.all()
+    return notices.count()
+
+
+def mark_seen(person: Person) -> None:
+    """The person has looked."""
+    Seen.objects.update_or_create(person=person, defaults={"until": timezone.now()})
