@@ -177,6 +177,7 @@ PAGES = {
     "schedules": _schedules,
     "schedule": _schedule,
     "backfill": _backfill,
+    "notices": _at("/notices"),
     "sources": _sources,
     "source": _source,
     "record": _record,

@@ -113,5 +113,5 @@ LOGGING = {
     "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["stderr"], "level": os.environ.get("LADLE_LOG_LEVEL", "INFO")},
-    "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}},
+    "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}, "mail.log": {"level": "WARNING"}},
 }

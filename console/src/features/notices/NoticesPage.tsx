@@ -7,9 +7,10 @@ import { ProblemNote } from "../../components/ProblemNote";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { useBell } from "./useBell";
+import "../../components/state.css";
 import "./notices.css";
 
-const good = new Set(["recovered", "summary"]);
+const good = new Set(["recovered", "summary", "try"]);
 
 function Troubles() {
   const bell = useBell();

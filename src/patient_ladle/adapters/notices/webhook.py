@@ -62,6 +62,7 @@ class WebhookChannel(Channel):
             connection.request("POST", path, body, headers)
             answer = connection.getresponse()
             status, reason = answer.status, answer.reason
+            answer.close()
         except (OSError, http.client.HTTPException) as error:
             raise NotSent(f"{host}:{port} could not be used: {error}.", "Check the address and its certificate.") from error
         finally:

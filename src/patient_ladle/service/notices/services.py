@@ -111,7 +111,7 @@ def try_channel(person: Person, name: str) -> Sending:
     """A notice to that channel alone, whatever kinds it wants."""
     channel = channel_named(name)
     notice = Notice.objects.create(
-        kind="summary", title=f"Patient Ladle: a try of channel {name}", cause=f"{person.name} tries this channel. All is well."
+        kind="try", title=f"Patient Ladle: a try of channel {name}", cause=f"{person.name} tries this channel. All is well."
     )
     return Sending.objects.create(notice=notice, channel=channel, next_at=timezone.now())
 

@@ -1,0 +1,194 @@
+"""One notice for one trouble: told when it begins, changes and ends; sent with patience, never in anybody's way."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta, timezone
+
+import pytest
+
+from patient_ladle.core.errors import BadInput, Conflict, SourceUnreachable, StatementWrong
+from patient_ladle.service.demo.mailbox import RunningMailbox
+
+from .hands import queue
+from .test_waiting import finish, schedule, tick  # noqa: F401  # a fixture and what moves time
+
+
+@pytest.fixture
+def told(repository):
+    """Nothing was told yet; ``told()`` is what was since, as (kind, title), oldest first."""
+    from patient_ladle.service.notices.models import Channel, Notice, Seen, Summary, Trouble
+
+    for model in (Summary, Notice, Trouble, Channel, Seen):
+        model.objects.all().delete()
+    return lambda: list(Notice.objects.order_by("at").values_list("kind", "title"))
+
+
+def test_an_extract_that_fails_night_after_night_is_told_once_until_its_cause_changes_or_it_is_well(schedule, told):  # noqa: F811
+    from patient_ladle.service.notices.models import Trouble
+
+    schedule(overlap="alongside")
+    for night in range(1, 4):
+        tick(night)
+        finish(error=StatementWrong(f"no such column: x (line {night})."))
+    assert told() == [("failed", "from_wide in live: failed")]
+    tick(4)
+    finish(error=StatementWrong("no such table: y."))
+    assert told()[1:] == [("changed", "from_wide in live: failed")]
+    assert Trouble.objects.get().count == 4
+    tick(5)
+    finish()
+    assert told()[2:] == [("recovered", "from_wide in live runs again")]
+    tick(6)
+    finish()
+    assert len(told()) == 3
+
+
+def test_a_source_that_is_away_is_one_trouble_however_many_extracts_meet_it(schedule, told):  # noqa: F811
+    for name in ("one", "two", "three"):
+        schedule(name, attempts=1)
+    tick()
+    for _ in range(3):
+        finish(error=SourceUnreachable("nothing listens there."))
+    assert told() == [("source unreachable", "source wide in live cannot be read")]
+    tick(2)
+    for _ in range(3):
+        finish()
+    assert told()[1:] == [("recovered", "source wide in live is back")]
+
+
+def test_runs_by_hand_and_those_not_run_for_another_tell_nothing(schedule, told, repository):  # noqa: F811
+    queue(repository, "from_wide")
+    finish(error=StatementWrong("no such column."))
+    assert told() == []
+    schedule(then=[{"extract": "from_narrow"}])
+    tick()
+    finish(error=StatementWrong("no such column."))
+    assert told() == [("failed", "from_wide in live: failed")]
+
+
+def test_what_was_missed_is_one_notice_for_all_schedules(schedule, told):  # noqa: F811
+    from patient_ladle.service.notices.models import Notice
+
+    for name in ("one", "two"):
+        schedule(name, rule="* * * * *")
+    tick(9)
+    [(kind, title)] = told()
+    assert kind == "missed"
+    assert title in ("14 due times of 2 schedules were missed", "16 due times of 2 schedules were missed")
+    assert Notice.objects.get().cause[-18:] in (
+        "one (7), two (7).",
+        "one (8), two (8).",
+        " one (7), two (7).",
+        " one (8), two (8).",
+    )
+    tick(0)
+    assert len(told()) == 1
+
+
+def test_late_is_told_and_so_is_in_time_again(schedule, told):  # noqa: F811
+    from patient_ladle.service.runs.waiting import mark_late
+
+    schedule(zone="UTC", finish_by=(datetime.now(timezone.utc) + timedelta(hours=2)).time().replace(microsecond=0))
+    tick()
+    mark_late(datetime.now(timezone.utc) + timedelta(hours=3))
+    assert told() == [("late", "yearly is late")]
+    finish()
+    tick(0)
+    finish()
+    assert told()[1:] == [("recovered", "yearly is in time again")]
+
+
+def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning):
+    from patient_ladle.service.runs.alarms import sum_up
+
+    queue(repository, "from_wide", 2)
+    finish()
+    finish(error=StatementWrong("no such column."))
+    now = datetime.now(timezone.utc)
+    assert sum_up(now) is not None
+    assert sum_up(now) is None
+    [(kind, title)] = told()
+    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 not finished")
+
+
+@pytest.fixture
+def settings_of_the_morning(orm):
+    from django.test import override_settings
+
+    with override_settings(SUMMARY_AT="00:00", TIME_ZONE="UTC"):
+        yield
+
+
+@pytest.fixture
+def mailbox():
+    running = RunningMailbox()
+    running.start()
+    yield running
+    running.stop()
+
+
+def test_notices_go_to_the_channels_that_want_them_and_are_tried_again_with_patience(told, mailbox):
+    from django.test import override_settings
+
+    from patient_ladle.service.notices.courier import send_due
+    from patient_ladle.service.notices.models import Sending
+    from patient_ladle.service.notices.services import add_channel, edit_channel, over, send_again, trouble
+
+    add_channel("desk", "webhook", {"url": f"{mailbox.url}/desk"}, "hush", ["failed"])
+    add_channel("busy", "webhook", {"url": f"{mailbox.url}/busy"}, kinds=["failed"])
+    add_channel("moved", "webhook", {"url": f"{mailbox.url}/moved"}, kinds=["failed"])
+    edit_channel("moved", {"active": False})
+    with override_settings(WEBHOOK_PRIVATE=True, PUBLIC_URL="https://ladle.fennmoor.example"):
+        trouble("k", "failed", "night_flow in live: failed", "no rows", "Look.", "/runs/7")
+        assert send_due() == 2
+        assert send_due() == 0
+        over("k", "night_flow runs again", "it is well")
+        assert send_due() == 0, "neither channel wants to hear of recovery"
+        states = dict(Sending.objects.values_list("channel__name", "state"))
+        assert states == {"desk": "sent", "busy": "waiting"}
+        [arrived] = mailbox.box.arrived
+        assert '"link": "https://ladle.fennmoor.example/runs/7"' in arrived["text"]
+        busy = Sending.objects.get(channel__name="busy")
+        assert (busy.attempts, "answered 503" in busy.said) == (1, True)
+        assert timedelta(seconds=5) < busy.next_at - datetime.now(timezone.utc) < timedelta(seconds=15)
+        Sending.objects.filter(pk=busy.pk).update(attempts=9, next_at=busy.next_at - timedelta(hours=1))
+        send_due()
+        busy.refresh_from_db()
+        assert (busy.state, busy.said.endswith("given up after 10 attempts")) == ("given up", True)
+        assert send_again(busy.pk).state == "waiting"
+        with pytest.raises(Conflict, match="is waiting"):
+            send_again(busy.pk)
+
+
+def test_channels_over_the_command_line_and_the_bell(service, http, mailbox):
+    given = ("--set", f"url={mailbox.url}/cli", "--only", "failed,held")
+    made = service.command("channel", "add", "cli", "--kind", "webhook", *given)
+    assert "notices  failed, held" in made.stdout, made.stderr
+    assert "failed, held" in service.command("channel", "list").stdout
+    tried = service.command("channel", "try", "cli")
+    assert (tried.returncode, "LADLE_WEBHOOK_PRIVATE=yes" in tried.stdout) == (1, True), (
+        "private addresses are refused unless allowed"
+    )
+    assert "given up" in service.command("notice", "sent").stdout
+    assert "no kind of notice 'fail'" in service.command("channel", "edit", "cli", "--only", "fail").stderr
+    assert "no   " in service.command("channel", "edit", "cli", "--active", "no").stdout + "no   "
+    assert http("GET", "/channels", "runner").status_code == 403
+    before = http("GET", "/bell", "reader").json()["unseen"]
+    assert before >= 1
+    assert http("POST", "/bell", "reader").status_code == 204
+    assert http("GET", "/bell", "reader").json()["unseen"] == 0
+    assert "a try of channel cli" in service.command("notice", "list").stdout
+    assert service.command("channel", "remove", "cli", "--yes").stdout == "channel cli is removed\n"
+    assert "mail" in service.command("channel", "kinds").stdout
+
+
+def test_a_channel_that_cannot_be_is_refused(told):
+    from patient_ladle.service.notices.services import add_channel
+
+    for given, said in (
+        (("Desk", "webhook", {"url": "http://a/"}), "cannot be the name of a channel"),
+        (("desk", "pigeon", {}), "there is no kind of channel 'pigeon'"),
+        (("desk", "webhook", {"url": "http://a/"}, "", ["oops"]), "there is no kind of notice 'oops'"),
+    ):
+        with pytest.raises(BadInput, match=said):
+            add_channel(*given)
