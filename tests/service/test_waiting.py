@@ -372,3 +372,48 @@ def test_settings_that_cannot_be_are_refused_and_nothing_is_kept(schedule, setti
         schedule(**settings)
     assert not Schedule.objects.exists()
     assert time(7) == schedule("fine", finish_by=time(7)).finish_by
+
+
+def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
+    from django.conf import settings
+
+    from patient_ladle.service.extracts.services import set_keeping
+    from patient_ladle.service.runs.keeping import remove_old
+    from patient_ladle.service.runs.models import ResultFile, Run
+
+    def kept():
+        return [run.pk for run in Run.objects.filter(files__removed_at=None, files__isnull=False).order_by("id")]
+
+    runs = [finish(run) for run in queue(repository, "from_wide", 5)]
+    now = datetime.now(timezone.utc)
+    for days, run in zip((200, 100, 80, 70, 60), runs, strict=True):
+        Run.objects.filter(pk=run.pk).update(ended_at=now - timedelta(days=days))
+        ResultFile.objects.create(
+            run=run, attempt=1, name="a.csv", format="csv", media_type="", rows=0, bytes=1, sha256="a" * 64
+        )
+        folder = settings.RESULT_STORE / str(run.pk) / "1"
+        folder.mkdir(parents=True)
+        (folder / "a.csv").write_text("a")
+    numbers = [run.pk for run in runs]
+    Run.objects.filter(pk=numbers[1]).update(held="held")
+    assert remove_old(now) == 1
+    assert kept() == numbers[1:], "what is held waits for its author"
+    assert [(settings.RESULT_STORE / str(number) / "1" / "a.csv").exists() for number in numbers] == [
+        False,
+        True,
+        True,
+        True,
+        True,
+    ]
+    gone = Run.objects.get(pk=numbers[0])
+    assert gone.log.last().text == "1 file(s) removed from the result store: their time to be kept is over"
+    set_keeping("from_wide", None, 2)
+    try:
+        remove_old(now)
+        assert kept() == [numbers[1], *numbers[3:]]
+        set_keeping("from_wide", 1, None)
+        remove_old(now)
+        assert kept() == [numbers[1], numbers[4]], "the newest stays"
+        assert remove_old(now) == 0
+    finally:
+        set_keeping("from_wide", None, None)

@@ -367,6 +367,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description How long the extract's results are kept; the newest one always is. */
+        put: operations["set_keeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/label": {
         parameters: {
             query?: never;
@@ -1483,6 +1500,10 @@ export interface components {
             readonly former_names: string[];
             /** Format: date-time */
             archived_at: string | null;
+            /** @description Null: as long as the service keeps results. */
+            keep_days: number | null;
+            /** @description Null: any number of them. */
+            keep_runs: number | null;
             /** @description Names of the schedules that run it. */
             readonly used_by: string[];
             /** @description Its scheduled runs wait for those of these, of the same data date. */
@@ -1516,6 +1537,11 @@ export interface components {
             packing: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
+            /**
+             * Format: date-time
+             * @description When it was removed from the result store.
+             */
+            removed_at: string | null;
             delivered_path: string;
         };
         FilterBody: {
@@ -1648,6 +1674,10 @@ export interface components {
          * @enum {string}
          */
         InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
+        KeepingBody: {
+            days?: number | null;
+            runs?: number | null;
+        };
         LabelBody: {
             tags?: string[];
             owner?: string;
@@ -1747,9 +1777,10 @@ export interface components {
          *     * `recovered` - recovered
          *     * `summary` - summary
          *     * `space` - space
+         *     * `try` - try
          * @enum {string}
          */
-        NoticeViewKindEnum: "failed" | "not run" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space";
+        NoticeViewKindEnum: "failed" | "not run" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
         OptionView: {
             name: string;
             kind: components["schemas"]["OptionViewKindEnum"];
@@ -1986,6 +2017,11 @@ export interface components {
             packing: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
+            /**
+             * Format: date-time
+             * @description When it was removed from the result store.
+             */
+            removed_at: string | null;
             delivered_path: string;
             extract: string;
             environment: string;
@@ -3255,6 +3291,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DifferencesView"];
+                };
+            };
+        };
+    };
+    set_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["KeepingBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
                 };
             };
         };

@@ -216,6 +216,10 @@ class Extracts(Group):
         found: str = self._post("/bring-back", {"source": source, "statement": statement})["statement"]
         return found
 
+    def set_keeping(self, name: str, days: int | None = None, runs: int | None = None) -> Record:
+        """How long, and how many of, its results are kept in the store; the newest always is."""
+        return self._put(f"/extracts/{name_in_path(name)}/keeping", {"days": days, "runs": runs})
+
     def set_after(self, name: str, after: Sequence[str]) -> Record:
         """Its scheduled runs wait for those of these extracts, of the same data date."""
         return self._put(f"/extracts/{name_in_path(name)}/after", {"after": [*after]})

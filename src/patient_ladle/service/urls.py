@@ -48,6 +48,7 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/differences", extracts.ExtractDifferences.as_view()),
     path(_API + "differences", extracts.TextDifferences.as_view()),
     path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
+    path(_API + "extracts/<str:name>/keeping", extracts.ExtractKeeping.as_view()),
     path(_API + "extracts/<str:name>/after", extracts.ExtractAfter.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
     path(_API + "diagnostics", writing.Diagnostics.as_view()),

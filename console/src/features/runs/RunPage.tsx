@@ -37,7 +37,7 @@ function Files({ run }: { run: RunRecord }) {
       <tbody>
         {run.files.map((file) => (
           <tr key={file.name}>
-            <td><a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a></td>
+            <td>{file.removed_at ? <>{file.name} <small>removed {moment(file.removed_at)}</small></> : <a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a>}</td>
             <td className="n">{count(file.rows)}</td>
             <td className="n">{size(file.bytes)}</td>
             <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>

@@ -62,6 +62,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("former names", ", ".join(found["former_names"])),
             ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
             ("runs after", ", ".join(found["after"])),
+            ("kept", _keeping(found) if found["keep_days"] or found["keep_runs"] else ""),
             ("source", f"{revision['source']} ({source['engine']})"),
             ("reads", _reads(source)),
             (
@@ -278,6 +279,18 @@ def extract_after(args: argparse.Namespace) -> int:
     return 0
 
 
+def extract_keep(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        found = ladle.extracts.set_keeping(args.name, args.days, args.runs)
+    print_json(found) if args.json else print(f"results of {args.name} are kept {_keeping(found)}")
+    return 0
+
+
+def _keeping(found: dict[str, Any]) -> str:
+    days = f"{found['keep_days']} days" if found["keep_days"] else "as long as the service keeps results"
+    return days + (f", the last {found['keep_runs']} of them" if found["keep_runs"] else "")
+
+
 def extract_archive(args: argparse.Namespace) -> int:
     if not confirmed(f"Archive '{args.name}'? Nothing runs it until it is restored.", args.yes):
         return 2
@@ -390,6 +403,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )
     verb.add_argument("name")
     verb.add_argument("after", nargs="*", metavar="EXTRACT", help="none: it waits for nobody")
+    verb = extract.verb(
+        "keep",
+        extract_keep,
+        "How long its results are kept in the store; the newest always is.",
+        "ladle extract keep high_users --days 400 --runs 24",
+    )
+    verb.add_argument("name")
+    verb.add_argument("--days", type=int, help="default: as long as the service keeps results")
+    verb.add_argument("--runs", type=int, help="default: any number")
     verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")

@@ -64,6 +64,11 @@ class ExtractLine(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
 
 
+class KeepingBody(StrictSerializer):
+    days = serializers.IntegerField(min_value=1, max_value=36_500, allow_null=True, default=None)
+    runs = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+
+
 class AfterBody(StrictSerializer):
     after = serializers.ListField(child=serializers.CharField(max_length=64))
 
@@ -75,6 +80,8 @@ class ExtractView(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
     former_names = serializers.SerializerMethodField()
     archived_at = serializers.DateTimeField(allow_null=True)
+    keep_days = serializers.IntegerField(allow_null=True, help_text="Null: as long as the service keeps results.")
+    keep_runs = serializers.IntegerField(allow_null=True, help_text="Null: any number of them.")
     used_by = serializers.SerializerMethodField(help_text="Names of the schedules that run it.")
     after = serializers.SerializerMethodField(help_text="Its scheduled runs wait for those of these, of the same data date.")
     revision = RevisionView(source="head")
@@ -263,6 +270,16 @@ class ExtractAfter(RoleView):
     @extend_schema(operation_id="set_after", request=AfterBody, responses=ExtractView)
     def put(self, request: Request, name: str) -> Response:
         return _answer(services.set_after(name, body_of(request, AfterBody)["after"]))
+
+
+class ExtractKeeping(RoleView):
+    """How long the extract's results are kept; the newest one always is."""
+
+    needs = {"PUT": "author"}
+
+    @extend_schema(operation_id="set_keeping", request=KeepingBody, responses=ExtractView)
+    def put(self, request: Request, name: str) -> Response:
+        return _answer(services.set_keeping(name, **body_of(request, KeepingBody)))
 
 
 class ExtractLabel(RoleView):

@@ -20,6 +20,8 @@ class Extract(models.Model):
     number = models.PositiveIntegerField(default=0)
     tags = models.JSONField(default=list)
     after = models.ManyToManyField("self", symmetrical=False, related_name="before")
+    keep_days = models.PositiveIntegerField(null=True)
+    keep_runs = models.PositiveIntegerField(null=True)
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

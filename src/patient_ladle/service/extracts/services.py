@@ -233,6 +233,15 @@ def set_after(name: str, names: list[str]) -> Extract:
     return extract
 
 
+@transaction.atomic
+def set_keeping(name: str, days: int | None, runs: int | None) -> Extract:
+    """How long its results are kept in the store, and how many; None: as the service has it, and any number."""
+    extract = _locked(name, None)
+    extract.keep_days, extract.keep_runs = days, runs
+    extract.save()
+    return extract
+
+
 def _way_back(start: Extract, to: Extract) -> list[str]:
     """Names from one extract along what it waits for to another; empty where there is no way."""
     ways = [(start, [start.name])]

@@ -16,6 +16,7 @@ from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, D
 from patient_ladle.core.errors import LadleError
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, missed, sum_up
+from patient_ladle.service.runs.keeping import remove_old
 from patient_ladle.service.runs.services import queue_due_runs, unfinished_of
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
@@ -123,6 +124,7 @@ def main() -> None:
                 minded = time.monotonic()
                 mind_space()
                 sum_up(timezone.now())
+                remove_old(timezone.now())
         except (DatabaseError, InterfaceError) as error:
             log.warning("the service database does not answer: %s", str(error).split("\n")[0])
             wait = 3.0

@@ -52,6 +52,7 @@ class FileView(serializers.Serializer):
     sheets = serializers.ListField(
         child=serializers.JSONField(), help_text="Of a workbook: name, place of its statement, rows."
     )
+    removed_at = serializers.DateTimeField(allow_null=True, help_text="When it was removed from the result store.")
     delivered_path = serializers.CharField()
 
 
@@ -421,6 +422,12 @@ def _finished(number: int) -> Run:
     run = services.run_numbered(number)
     if run.state != FINISHED:
         raise NotFound(f"run {number} has no files: it is {run.state}.", "Wait until it has finished.")
+    gone = run.files.exclude(removed_at=None).first()
+    if gone is not None and gone.removed_at is not None:
+        raise NotFound(
+            f"the files of run {number} were removed on {gone.removed_at.date().isoformat()}: their time to be kept was over.",
+            f"Start it again, for the same data date: ladle run again {number}",
+        )
     return run
 
 
@@ -597,7 +604,9 @@ class Results(RoleView):
         responses=paged("Result", ResultLine),
     )
     def get(self, request: Request) -> Response:
-        found = ResultFile.objects.filter(run__state=FINISHED).select_related("run__extract", "run__environment")
+        found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related(
+            "run__extract", "run__environment"
+        )
         if request.query_params.get("extract"):
             found = found.filter(run__extract__name=request.query_params["extract"])
         return page_of(request, self, found, ResultLine)

@@ -123,6 +123,7 @@ class ResultFile(models.Model):
     contents = models.JSONField(default=list)
     sheets = models.JSONField(default=list)
     content = models.CharField(max_length=64, blank=True, default="")
+    removed_at = models.DateTimeField(null=True)
     delivered_path = models.CharField(max_length=1000, blank=True, default="")
 
     class Meta:
