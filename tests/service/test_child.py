@@ -49,7 +49,7 @@ def told(process):
 
 def a_run(folder, **more):
     return {
-        "do": "run", "run": "7", "attempt": 1, "name": "districts", "file_name": "districts", "output": {}, "statement": "select * from districts", "parameters": [],
+        "do": "run", "run": "7", "attempt": 1, "name": "districts", "file_name": "districts", "output": {}, "guards": [], "statement": "select * from districts", "parameters": [],
         "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "deadline_seconds": 30,
         "max_rows": None, "max_bytes": None, "deliver_into": "", "store": str(folder), "about": {},
     } | more  # fmt: skip
@@ -186,3 +186,102 @@ def test_a_private_value_is_masked_in_the_last_word_of_a_run(start, tmp_path):
     assert said[-1]["kind"] == "failed"
     assert "(private)" in said[-1]["error"]["message"]
     assert "sesame-9" not in json.dumps(said)
+
+
+def until_kind(child, *kinds):
+    """What the child says up to one of these."""
+    said = []
+    for line in child.stdout:
+        said.append(json.loads(line))
+        if said[-1]["kind"] in kinds:
+            return said
+    raise AssertionError(f"it ended with {said[-1:]}")
+
+
+def test_a_child_that_may_stay_takes_one_job_after_the_other_until_one_fails(start, metering, tmp_path):
+    way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_seconds": 5}
+    child = start(**a_run(tmp_path, stay=True))
+    for number in ("7", "8", "9"):
+        if number != "7":
+            say(child, {"cancel": "7"})  # late, and meant for another run
+            say(child, way | a_run(tmp_path, run=number, stay=True))
+        until_kind(child, "publish")
+        say(child, {"published": True})
+        assert until_kind(child, "done", "failed")[-1]["kind"] == "done"
+        assert (tmp_path / number / "1" / "districts.csv").exists()
+    say(child, way | a_run(tmp_path, run="10", stay=True, statement="select no_such from districts"))
+    assert until_kind(child, "failed")[-1]["error"]["code"] == "statement_wrong"
+    assert child.wait(10) == 0, "after a fault it makes room for a fresh one"
+
+
+def test_a_pool_reuses_children_and_lets_go_of_those_that_are_dead_grown_or_old(monkeypatch):
+    from patient_ladle.service.children import pool as module
+
+    class Stub:
+        def __init__(self):
+            self.jobs, self.ended, self.bytes, self.process = 0, False, 100 << 20, self
+
+        def poll(self):
+            return 0 if self.ended else None
+
+        def say(self, words):
+            self.said = words
+
+        def resident_bytes(self):
+            return self.bytes
+
+        def kill(self):
+            self.ended = True
+
+        def wait(self):
+            return 0
+
+    monkeypatch.setattr(module, "Child", Stub)
+    pool = module.ChildPool(2)
+    pool.warm()
+    warm = list(pool.idle)
+    first = pool.take({"do": "run"})
+    assert (first in warm, first.said) == (True, {"do": "run", "stay": True})
+    pool.give_back(first)
+    assert pool.take({"do": "run"}) is first
+    first.bytes = module.GROWN_BYTES
+    pool.give_back(first)
+    assert first.ended
+    second = pool.take({"do": "run"})
+    second.jobs = module.JOBS
+    pool.give_back(second)
+    assert second.ended
+    third = pool.take({"do": "run"})
+    assert third not in warm
+    pool.give_back(third)
+    third.ended = True
+    fourth = pool.take({"do": "run"})
+    assert fourth is not third
+    pool.close()
+    pool.give_back(fourth)
+    assert fourth.ended
+
+
+def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_touched(orm):
+    from django.test import override_settings
+
+    from patient_ladle.service.processes.worker import WorkerProcess
+
+    class Stub:
+        def __init__(self, size):
+            self.size, self.killed = size, False
+
+        def resident_bytes(self):
+            return self.size
+
+        def kill(self):
+            self.killed = True
+
+    worker = WorkerProcess(2)
+    worker.children = {1: Stub(300 << 20), 2: Stub(3 << 30)}
+    with override_settings(RUN_MEMORY_BYTES=2 << 30):
+        worker._mind_memory()
+    assert [child.killed for child in worker.children.values()] == [False, True]
+    error = worker.asked[2][1]
+    assert (list(worker.asked), error.code, error.transient) == ([2], "out_of_memory", False)
+    assert error.message == "the run needed more than the 2,048 MB of memory that one may take, and was stopped."

@@ -226,6 +226,12 @@ class WorkerLost(LadleError):
     transient = True
 
 
+class OutOfMemory(LadleError):
+    """The run needed more memory than one may take, and was stopped; others go on."""
+
+    code = "out_of_memory"
+
+
 class ServiceFault(LadleError):
     """A fault of our own; its details are in the service's log."""
 

@@ -40,6 +40,7 @@ USE_TZ = True
 PUBLIC_URL = os.environ.get("LADLE_PUBLIC_URL", f"http://{LISTEN}:{PORT}").rstrip("/")
 WEBHOOK_HOSTS = [host.strip().lower() for host in os.environ.get("LADLE_WEBHOOK_HOSTS", "").split(",") if host.strip()]
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
+RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
 KEEP_DAYS = int(os.environ.get("LADLE_KEEP_DAYS", "90"))
 SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")
 RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))

@@ -1,8 +1,8 @@
-"""The child: does one job that stands on its standard input, and tells how it goes in JSON lines.
+"""The child: does the job that stands on its standard input, and tells how it goes in JSON lines.
 
-In: the job, then ``{"cancel": true}``, ``{"published": true}`` or ``{"fenced": …}``. End of input means that the
-parent is gone, and the child ends at once. Out: ``stage``, ``log``, ``progress``, ``publish``, then ``done`` or
-``failed``.
+In: the job, then ``{"cancel": true}`` (or the run's number), ``{"published": true}`` or ``{"fenced": …}``. End of input
+means that the parent is gone, and the child ends at once. Out: ``stage``, ``log``, ``progress``, ``publish``, then ``done`` or
+``failed``. A job that says ``stay`` leaves the child waiting for the next one, unless it failed.
 """
 
 from __future__ import annotations
@@ -28,6 +28,7 @@ from patient_ladle.core.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.errors import (
     Fenced,
     LadleError,
+    OutOfMemory,
     RunCancelled,
     ServiceFault,
     SourceNotReadable,
@@ -57,6 +58,8 @@ class PipeLedger:
     def __init__(self) -> None:
         self.out = threading.Lock()
         self.answers: queue.Queue[dict[str, Any]] = queue.Queue()
+        self.jobs: queue.Queue[dict[str, Any]] = queue.Queue()
+        self.run = ""
         self.cancelled = threading.Event()
         self.session: SourceSession | None = None
 
@@ -70,13 +73,25 @@ class PipeLedger:
         """Runs in a thread of its own: takes the parent's words until it is gone."""
         for line in sys.stdin:
             said = json.loads(line)
-            if said.get("cancel"):
+            if "do" in said:
+                self._begin(said)
+                self.jobs.put(said)
+            elif said.get("cancel"):
+                if said["cancel"] not in (True, self.run):
+                    continue  # meant for a run that has ended meanwhile
                 self.cancelled.set()
                 if self.session is not None:
                     self.session.cancel()
             else:
                 self.answers.put(said)
         os._exit(3)
+
+    def _begin(self, job: dict[str, Any]) -> None:
+        """Nothing of the job before is left."""
+        self.run, self.session = str(job.get("run", "")), None
+        self.cancelled.clear()
+        while not self.answers.empty():
+            self.answers.get_nowait()
 
     def stage(self, name: str) -> None:
         self.tell("stage", name=name)
@@ -187,21 +202,31 @@ _DOES = {"understand": _understand, "run": _run, "check": _check, "catalogue": _
 
 def main() -> None:
     """Entry point of ``python -m patient_ladle.service.children.child``."""
-    job = json.loads(sys.stdin.readline())
     ledger = PipeLedger()
     threading.Thread(target=ledger.listen, daemon=True).start()
+    stays = True
+    while stays:
+        job = ledger.jobs.get()
+        stays = _done(job, ledger) and bool(job.get("stay"))
+    sys.stdout.flush()
+    os._exit(0)  # threads of drivers may linger; everything that counts is on disk
+
+
+def _done(job: dict[str, Any], ledger: PipeLedger) -> bool:
+    """Whether the job came to its good end."""
     try:
         _DOES[job["do"]](job, ledger)
     except LadleError as error:
         ledger.tell("failed", error=error.to_dict())
     except MemoryError:
-        ledger.tell("failed", error=ServiceFault("the run ran out of memory.", "Narrow the statement.").to_dict())
+        ledger.tell("failed", error=OutOfMemory("the run ran out of memory.", "Narrow the statement.").to_dict())
     except Exception:  # noqa: BLE001  # the last boundary: the trace goes to the service's log, never to a person
         traceback.print_exc()
         fault = ServiceFault("the run met a fault of the service's own.", "The service's log has the details.")
         ledger.tell("failed", error=fault.to_dict())
-    sys.stdout.flush()
-    os._exit(0)  # threads of drivers may linger; everything that counts is on disk
+    else:
+        return True
+    return False
 
 
 if __name__ == "__main__":

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
+
+PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 
 
 class Child:
-    """One child process with a job; its standard error goes to the service's log."""
+    """One child process with a job, or waiting for its first; its standard error goes to the service's log."""
 
-    def __init__(self, job: dict[str, Any]) -> None:
+    def __init__(self, job: dict[str, Any] | None = None) -> None:
+        self.jobs = 0
         self.process = subprocess.Popen(
             [sys.executable, "-m", "patient_ladle.service.children.child"],
             stdin=subprocess.PIPE,
@@ -21,7 +26,15 @@ class Child:
             encoding="utf-8",
             start_new_session=True,
         )
-        self.say(job)
+        if job is not None:
+            self.say(job)
+
+    def resident_bytes(self) -> int:
+        """Memory that it holds now; 0 once it is gone."""
+        try:
+            return int(Path(f"/proc/{self.process.pid}/statm").read_text().split()[1]) * PAGE_BYTES
+        except (OSError, IndexError):
+            return 0
 
     def say(self, words: dict[str, Any]) -> None:
         """One line to the child; silence when it is gone already."""

@@ -19,8 +19,9 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from patient_ladle.adapters.stores.folder import delivery_folder
-from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, RunCancelled, WorkerLost, from_dict
+from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
+from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
@@ -109,6 +110,7 @@ class WorkerProcess:
         self.places = places
         self.stop = threading.Event()
         self.free = threading.Semaphore(places)
+        self.pool = ChildPool(places)
         self.children: dict[int, Child] = {}
         self.asked: dict[int, tuple[float, LadleError]] = {}
         self.seen: dict[str, tuple[int, float]] = {}
@@ -148,7 +150,7 @@ class WorkerProcess:
             log.warning("run %s: %s", run.pk, fenced.message)
 
     def _mind(self, run: Run) -> None:
-        child = self.children[run.pk] = Child(job_of(run))
+        child = self.children[run.pk] = self.pool.take(job_of(run))
         ended = False
         for said in child.told():
             match said["kind"]:
@@ -163,6 +165,9 @@ class WorkerProcess:
                 case "publish":
                     self._publish(run, child, said["outcome"])
                     ended = True
+                case "done":
+                    self.pool.give_back(self.children.pop(run.pk))
+                    return
                 case "failed":
                     raise self._cause(run, from_dict(said["error"]))
         status = child.wait()
@@ -221,12 +226,23 @@ class WorkerProcess:
             minded = list(self.children)
             if not minded:
                 continue
+            self._mind_memory()
             try:
                 self._stop_asked(minded)
             except _AWAY:
                 connection.close()  # the beat says so already
             finally:
                 close_old_connections()
+
+    def _mind_memory(self) -> None:
+        """A run that takes too much ends before the machine does."""
+        for number, child in list(self.children.items()):
+            if child.resident_bytes() > settings.RUN_MEMORY_BYTES and number not in self.asked:
+                most = settings.RUN_MEMORY_BYTES >> 20
+                words = f"the run needed more than the {most:,} MB of memory that one may take, and was stopped."
+                error = OutOfMemory(words, "Take fewer or shorter columns, or give runs more: LADLE_RUN_MEMORY_MB.")
+                self.asked[number] = (time.monotonic(), error)
+                child.kill()
 
     def _stop_asked(self, minded: list[int]) -> None:
         past = Q(give_up_at__lt=timezone.now())
@@ -236,7 +252,7 @@ class WorkerProcess:
                 continue
             if run.pk not in self.asked:
                 self.asked[run.pk] = (time.monotonic(), _why_stopped(run))
-                child.say({"cancel": True})
+                child.say({"cancel": str(run.pk)})
             elif time.monotonic() - self.asked[run.pk][0] > GRACE_SECONDS:
                 log.warning("run %s: its child does not stop and is ended", run.pk)
                 child.kill()
@@ -283,6 +299,7 @@ class WorkerProcess:
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
         patiently(self.row.save)
+        self.pool.warm()
         threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]
         for thread in threads:
             thread.start()
@@ -293,6 +310,7 @@ class WorkerProcess:
 
     def _leave(self) -> None:
         """Stop the children and hand their runs back at once, instead of after a lease."""
+        self.pool.close()
         for child in list(self.children.values()):
             child.kill()
         try:

@@ -16,7 +16,6 @@ import threading
 import time
 import uuid
 from datetime import timedelta
-from pathlib import Path
 from typing import Any
 
 from django.db import connection, transaction
@@ -258,11 +257,7 @@ class _Watch:
                 f"this took longer than the {DEADLINE_SECONDS:g} s that a look may take, and was stopped.",
                 "Narrow it with a filter, or make it an extract and run it.",
             )
-        try:
-            pages = int(Path(f"/proc/{self.child.process.pid}/statm").read_text().split()[1])
-        except (OSError, IndexError):
-            return None
-        if pages * 4096 > MEMORY_BYTES:
+        if self.child.resident_bytes() > MEMORY_BYTES:
             return StatementFailed(
                 "this needed more memory than a look may take, and was stopped.", "Narrow it, or run it as an extract."
             )
