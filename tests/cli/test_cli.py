@@ -186,9 +186,10 @@ def test_a_schedule_through_its_life(service, tmp_path):
     assert planned.count("no record of it") == 2
     made = printed(service.command("schedule", "backfill", "daily", *dates, "--yes", "--json"))
     assert [(run["data_date"], run["backfill"]) for run in made] == [("2026-11-02", True), ("2026-11-03", True)]
-    ended = [service.ladle("runner").runs.wait(run["id"]) for run in made]
-    repeated = service.command("schedule", "backfill", "daily", *dates, "--again", "--yes", "--json")
-    again = service.ladle("runner").runs.wait(printed(repeated)[0]["id"])
+    with service.ladle("runner") as ladle:
+        ended = [ladle.runs.wait(run["id"]) for run in made]
+        repeated = service.command("schedule", "backfill", "daily", *dates, "--again", "--yes", "--json")
+        again = ladle.runs.wait(printed(repeated)[0]["id"])
     assert (again["again_of"], again["same_as_before"]) == (ended[0]["id"], True)
     assert "has finished" in service.command("schedule", "backfill", "daily", *dates).stdout
     assert service.command("calendar", "remove", "fen", "--yes").stdout == "calendar fen is removed\n"

@@ -28,7 +28,7 @@ DATABASES = {
         "NAME": _URL.path.lstrip("/"),
         "OPTIONS": {
             "pool": {"min_size": 1, "max_size": 10, "timeout": 10},
-            "options": "-c idle_in_transaction_session_timeout=60s -c lock_timeout=20s",
+            "options": "-c idle_in_transaction_session_timeout=20s -c lock_timeout=20s",
         },
     }
 }
