@@ -202,6 +202,17 @@ def test_a_schedule_through_its_life(service, tmp_path):
     assert service.command("schedule", "remove", "daily", "--yes").stdout == "schedule daily is removed\n"
 
 
+def test_workers_are_listed_and_drained(service):
+    [worker] = printed(service.command("worker", "list", "--json"))
+    assert (worker["draining"], worker["places"] >= 1, abs(worker["clock_seconds"]) < 5) == (False, True, True)
+    assert service.command("worker", "drain", worker["id"], name="author").returncode == 4
+    try:
+        assert "takes no more runs" in service.command("worker", "drain", worker["id"]).stdout
+        assert "draining" in service.command("worker", "list").stdout
+    finally:
+        assert "takes runs again" in service.command("worker", "drain", worker["id"], "--undo").stdout
+
+
 def test_people_and_tokens(service):
     added = service.command("user", "add", "nadia", "--role", "reader", LADLE_PASSWORD="a-long-password")
     assert (added.returncode, "nadia" in added.stdout) == (0, True), added.stderr

@@ -291,3 +291,53 @@ def test_the_stored_catalogue_is_decoded_once_for_as_long_as_it_stands(repositor
         assert found == [{"name": name}]
         assert kept() is found
     Address.objects.filter(source__name="narrow").update(catalogue=None, catalogue_at=None)
+
+
+def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(repository, monkeypatch, tmp_path):
+    from cryptography.fernet import InvalidToken
+    from django.test import override_settings
+
+    from patient_ladle.core.errors import Conflict
+    from patient_ladle.service.runs import joining
+    from patient_ladle.service.runs.models import Worker
+
+    first = Worker(id="first", host="a", pid=1, places=2)
+    assert joining.join(first) == []
+    first.save()
+    second = Worker(id="second", host="b", pid=2, places=2)
+    with (
+        override_settings(RESULT_STORE=tmp_path / "another"),
+        pytest.raises(Conflict, match="another one than that of worker first"),
+    ):
+        joining.join(second)
+    monkeypatch.setattr(joining, "__version__", "99.1")
+    assert joining.join(second) == [f"this worker is of release 99.1, others of {first.release}: upgrade them together"]
+    assert (second.store_mark, abs(second.clock_seconds) < 2) == (first.store_mark, True)
+
+    def other_key(**_):
+        raise InvalidToken
+
+    monkeypatch.setattr(joining.Address.objects, "exclude", other_key)
+    with pytest.raises(Conflict, match=r"cannot be read with this host's key"):
+        joining.join(second)
+
+
+def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
+    from patient_ladle.core.errors import BadInput
+    from patient_ladle.service.processes.worker import WorkerProcess
+    from patient_ladle.service.runs import joining
+    from patient_ladle.service.runs.models import Run, Worker
+
+    process = WorkerProcess(2)
+    process.row.save()
+    assert joining.drain(process.id, True).draining
+    process.draining = True
+    queue(repository, "from_wide")
+    process._claim_all()
+    assert [run.state for run in Run.objects.all()] == ["queued"]
+    assert not joining.drain(process.id, False).draining
+    Worker.objects.update(gone_at="2026-11-24T06:00:00Z")
+    with pytest.raises(BadInput, match="is gone"):
+        joining.drain(process.id, True)
+    with pytest.raises(BadInput, match="there is no worker 'nobody'"):
+        joining.drain("nobody", True)

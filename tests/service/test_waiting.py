@@ -417,3 +417,39 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
         assert remove_old(now) == 0
     finally:
         set_keeping("from_wide", None, None)
+
+
+def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_lose_none(schedule, monkeypatch):
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.schedules import services
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+
+    start = datetime(2026, 11, 24, 6, 0, 30, tzinfo=timezone.utc)
+    at = {"now": start}
+    for module in (scheduler, services):
+        monkeypatch.setattr(module, "database_now", lambda: at["now"])
+    schedule("minutely", rule="* * * * *", missed="all", overlap="alongside")
+    Schedule.objects.update(next_due_at=start.replace(second=0))
+
+    def recorded():
+        return [due.due_at.minute for due in DueTime.objects.order_by("due_at")]
+
+    scheduler.tick()
+    assert recorded() == [0]
+    at["now"] = start - timedelta(minutes=7)  # back: nothing is due a second time
+    scheduler.tick()
+    assert recorded() == [0]
+    at["now"] = start + timedelta(minutes=4)  # and forward: none is lost
+    scheduler.tick()
+    scheduler.tick()
+    assert recorded() == [0, 1, 2, 3, 4]
+    services.edit_schedule("minutely", rule="*/2 * * * *")
+    at["now"] = start + timedelta(minutes=9)
+    scheduler.tick()
+    assert recorded() == [0, 1, 2, 3, 4, 6, 8]
+    services.edit_schedule("minutely", rule="* * * * *")  # reckoned from now, not from the past
+    Schedule.objects.update(next_due_at=start.replace(second=0))  # as a restored database would have it
+    scheduler.tick()
+    assert recorded() == [0, 1, 2, 3, 4, 5, 6, 7, 8, 9]
+    assert DueTime.objects.filter(runs__turn__gt=0).count() == 0
+    assert [due.runs.count() for due in DueTime.objects.all()] == [1] * 10

@@ -1185,6 +1185,38 @@ export interface paths {
         patch: operations["set_shared_value"];
         trace?: never;
     };
+    "/api/v1/workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["workers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workers/{number}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["drain_worker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1358,6 +1390,13 @@ export interface components {
             after: components["schemas"]["RevisionView"];
             settings: components["schemas"]["SettingView"][];
             statement: components["schemas"]["LineView"][];
+        };
+        DrainBody: {
+            /**
+             * @description False: it takes runs again.
+             * @default true
+             */
+            draining: boolean;
         };
         DryRunFile: {
             name: string;
@@ -2598,6 +2637,24 @@ export interface components {
             /** Format: date-time */
             gathered_at: string | null;
             tables: components["schemas"]["TableWords"][];
+        };
+        WorkerView: {
+            id: string;
+            host: string;
+            pid: number;
+            places: number;
+            /** @default 0 */
+            running: number;
+            /** @description It takes no more runs. */
+            draining: boolean;
+            release: string;
+            /**
+             * Format: double
+             * @description How far its clock was from the database's when it started.
+             */
+            clock_seconds: number;
+            /** Format: date-time */
+            started_at: string;
         };
         WritingBody: {
             source: string;
@@ -4723,6 +4780,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SharedValueView"];
+                };
+            };
+        };
+    };
+    workers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerView"][];
+                };
+            };
+        };
+    };
+    drain_worker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DrainBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerView"];
                 };
             };
         };

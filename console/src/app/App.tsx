@@ -31,6 +31,7 @@ const router = createBrowserRouter([
       { path: "values", lazy: async () => ({ Component: (await import("../features/values/ValuesPage")).ValuesPage }) },
       { path: "schedules", lazy: async () => ({ Component: (await import("../features/schedules/SchedulesPage")).SchedulesPage }) },
       { path: "notices", lazy: async () => ({ Component: (await import("../features/notices/NoticesPage")).NoticesPage }) },
+      { path: "workers", lazy: async () => ({ Component: (await import("../features/workers/WorkersPage")).WorkersPage }) },
       { path: "sources", lazy: async () => ({ Component: (await import("../features/sources/SourcesPage")).SourcesPage }) },
       { path: "sources/:name", lazy: async () => ({ Component: (await import("../features/browse/SourcePage")).SourcePage }) },
       { path: "*", element: <div className="page"><div className="hollow"><p>There is no such page.</p><a href="/">To the runs</a></div></div> },

@@ -320,6 +320,14 @@ class Runs(Group):
         """The same values and data date once more, of the run's own revision or of today's."""
         return self._post(f"/runs/{number}/again", {"newest_revision": newest_revision})
 
+    def workers(self) -> Records:
+        """Those that are there, with how many runs each carries out."""
+        return self._get("/workers")
+
+    def drain(self, worker: str, draining: bool = True) -> Record:
+        """The worker takes no more runs, or does again."""
+        return self._post(f"/workers/{name_in_path(worker)}/drain", {"draining": draining})
+
     def release(self, number: int, note: str = "") -> Record:
         """Deliver what a guard held back."""
         return self._post(f"/runs/{number}/release", {"note": note})

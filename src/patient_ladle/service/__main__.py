@@ -68,12 +68,18 @@ def _web(_: argparse.Namespace) -> int:
 
 
 def _worker(args: argparse.Namespace) -> int:
+    from patient_ladle.core.errors import LadleError
+
     from .processes.parent import end_with_parent
     from .processes.worker import WorkerProcess
 
     if not sys.stdin.isatty() and not args.alone:
         end_with_parent()
-    WorkerProcess(args.places).main()
+    try:
+        WorkerProcess(args.places).main()
+    except LadleError as error:
+        print(f"ladle: {error.message}\n{error.hint}", file=sys.stderr)
+        return 2
     return 0
 
 

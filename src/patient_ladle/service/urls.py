@@ -11,6 +11,7 @@ from .extracts import writing_api as writing
 from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
+from .runs import workers_api as workers
 from .schedules import api as schedules
 from .sources import api as sources
 from .sources import browse_api as browsing
@@ -90,6 +91,8 @@ urlpatterns = [
     path(_API + "formats", writing.Formats.as_view()),
     path(_API + "samples", writing.Samples.as_view()),
     path(_API + "results", runs.Results.as_view()),
+    path(_API + "workers", workers.Workers.as_view()),
+    path(_API + "workers/<str:number>/drain", workers.WorkerDrain.as_view()),
     path(_API + "status", runs.Status.as_view()),
     re_path(r"^api/.*$", console.no_such_address),
     re_path(r"^(?!assets/).*$", ensure_csrf_cookie(console.index)),

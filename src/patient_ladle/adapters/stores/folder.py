@@ -11,6 +11,7 @@ import hashlib
 import io
 import json
 import os
+import secrets
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -345,6 +346,19 @@ class FolderStore:
     def result(self, run: str, attempt: int) -> FolderResult:
         """The folder of one attempt, made if it is not there."""
         return FolderResult(self.root, run, attempt)
+
+    def mark(self) -> str:
+        """What tells this store from any other: written once by whoever comes first."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        path, part = self.root / ".store", self.root / f".store.{secrets.token_hex(4)}{PART}"
+        if not path.exists():
+            part.write_text(secrets.token_hex(8), "ascii")
+            try:
+                os.link(part, path)
+            except FileExistsError:
+                pass  # another worker was first: its mark counts
+            part.unlink()
+        return path.read_text("ascii").strip()
 
     def free_bytes(self) -> int:
         """Space left below the root."""

@@ -85,6 +85,7 @@ _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "schedule": lambda ladle: ladle.schedules.list(),
     "calendar": lambda ladle: ladle.schedules.calendars(),
     "channel": lambda ladle: ladle.notices.channels(),
+    "worker": lambda ladle: [{"name": w["id"]} for w in ladle.runs.workers()],
     "after": lambda ladle: ladle.extracts.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }

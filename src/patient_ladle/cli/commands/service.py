@@ -8,9 +8,10 @@ import os
 import sys
 from typing import Any
 
+from patient_ladle.cli.output import moment, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
-from . import Noun
+from . import Noun, connected
 
 
 def _become(words: list[str]) -> int:
@@ -34,6 +35,28 @@ def worker_start(args: argparse.Namespace) -> int:
     return _become(["worker", "--alone", "--places", str(args.places)])
 
 
+def worker_list(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.runs.workers()
+    if args.json:
+        return print_json(found)
+    rows = [
+        (w["id"], w["host"], f"{w['running']} of {w['places']}", "draining" if w["draining"] else "",
+         w["release"], f"{w['clock_seconds']:+.1f} s", moment(w["started_at"]))
+        for w in found
+    ]  # fmt: skip
+    headings = ("WORKER", "HOST", "RUNNING", "", "RELEASE", "CLOCK", "SINCE")
+    return print_table(headings, rows, "no worker is there: queued runs wait until one starts.")
+
+
+def worker_drain(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        made = ladle.runs.drain(args.worker, not args.undo)
+    said = "takes no more runs; those it has go on" if made["draining"] else "takes runs again"
+    print_json(made) if args.json else print(f"worker {made['id']} {said}")
+    return 0
+
+
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     service = Noun(nouns, common, "service", "The service on this machine.")
@@ -49,3 +72,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
     verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")
     verb.add_argument("--places", type=int, default=2, help="runs at once")
+    worker.verb("list", worker_list, "Workers that are there.")
+    verb = worker.verb("drain", worker_drain, "Let a worker take no more runs.", "ladle worker drain HOST-12-ab34cd")
+    verb.add_argument("worker")
+    verb.add_argument("--undo", action="store_true", help="let it take runs again")

@@ -23,6 +23,7 @@ from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutO
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.runs import ledger
+from patient_ladle.service.runs.joining import join
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
 from patient_ladle.service.sources.queries import address_in, way_to
@@ -109,6 +110,7 @@ class WorkerProcess:
         self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
         self.places = places
         self.stop = threading.Event()
+        self.draining = False
         self.free = threading.Semaphore(places)
         self.pool = ChildPool(places)
         self.children: dict[int, Child] = {}
@@ -196,6 +198,7 @@ class WorkerProcess:
         while not self.stop.wait(BEAT_SECONDS) or self.children:
             try:
                 Worker.objects.filter(pk=self.id).update(beat=F("beat") + 1, gone_at=None)
+                self.draining = Worker.objects.values_list("draining", flat=True).get(pk=self.id)
                 self._look_after_others()
             except _AWAY as error:
                 log.warning("beat: %s", str(error).split("\n")[0])
@@ -275,7 +278,7 @@ class WorkerProcess:
             self.stop.wait(1.0)
 
     def _claim_all(self) -> None:
-        while not self.stop.is_set() and self.free.acquire(blocking=False):
+        while not self.stop.is_set() and not self.draining and self.free.acquire(blocking=False):
             run = None
             try:
                 run = ledger.claim(self.row)
@@ -298,6 +301,8 @@ class WorkerProcess:
         """Work until asked to stop; runs that are under way are given up to a later attempt."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
+        for words in patiently(join, self.row):
+            log.warning("%s", words)
         patiently(self.row.save)
         self.pool.warm()
         threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]

@@ -29,13 +29,20 @@ MAX_ATTEMPTS = 3
 
 
 class Worker(models.Model):
-    """A process that carries out runs. ``beat`` counts up while it lives; its wall clock is never compared."""
+    """A process that carries out runs. ``beat`` counts up while it lives; its wall clock is never believed.
+
+    ``clock_seconds``: how far it was from the database's at the start.
+    """
 
     id = models.CharField(primary_key=True, max_length=64)
     host = models.CharField(max_length=255)
     pid = models.IntegerField()
     places = models.PositiveSmallIntegerField()
     beat = models.BigIntegerField(default=0)
+    release = models.CharField(max_length=32, blank=True, default="")
+    store_mark = models.CharField(max_length=32, blank=True, default="")
+    clock_seconds = models.FloatField(default=0.0)
+    draining = models.BooleanField(default=False)
     started_at = models.DateTimeField(auto_now_add=True)
     gone_at = models.DateTimeField(null=True)
 

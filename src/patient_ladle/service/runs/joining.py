@@ -1,0 +1,63 @@
+"""What a worker makes sure of before it takes runs: the same keys, the same store, the same release, about the same clock."""
+
+from __future__ import annotations
+
+from cryptography.fernet import InvalidToken
+from django.db import connection
+from django.utils import timezone
+
+from patient_ladle import __version__
+from patient_ladle.core.errors import BadInput, Conflict, unknown_name
+from patient_ladle.service.sources.models import Address
+
+from .models import Worker
+from .stores import store
+
+CLOCK_SECONDS = 5.0
+"""A host whose clock is further from the database's is told of it."""
+
+
+def join(row: Worker) -> list[str]:
+    """Fill in what the worker's row says of it; returns what is out of the ordinary. Raises Conflict, BadInput."""
+    _check_keys()
+    row.release, row.store_mark = __version__, store().mark()
+    others = Worker.objects.filter(gone_at=None).exclude(pk=row.pk)
+    strange = others.exclude(store_mark__in=("", row.store_mark)).first()
+    if strange is not None:
+        raise Conflict(
+            f"this host's result store is another one than that of worker {strange.pk}.",
+            "Aim LADLE_RESULT_STORE at the folder that all workers share.",
+        )
+    with connection.cursor() as cursor:
+        cursor.execute("select clock_timestamp()")
+        row.clock_seconds = round((timezone.now() - cursor.fetchone()[0]).total_seconds(), 2)
+    words = []
+    if abs(row.clock_seconds) > CLOCK_SECONDS:
+        words.append(f"the clock of this host is {row.clock_seconds:+.1f} s from the service database's: set it right")
+    releases = set(others.exclude(release__in=("", __version__)).values_list("release", flat=True))
+    if releases:
+        words.append(f"this worker is of release {__version__}, others of {', '.join(sorted(releases))}: upgrade them together")
+    return words
+
+
+def _check_keys() -> None:
+    """Secrets that are kept can be read with this host's keys. Raises Conflict."""
+    try:
+        list(Address.objects.exclude(secret="").values_list("secret", flat=True)[:3])
+    except InvalidToken:
+        raise Conflict(
+            "the secrets of the service database cannot be read with this host's key.",
+            "Copy keys/secrets.key from the service's data directory into this one's.",
+        ) from None
+
+
+def drain(number: str, draining: bool) -> Worker:
+    """From now on the worker takes no more runs, or does again. Raises UnknownName, BadInput."""
+    found = Worker.objects.filter(pk=number).first()
+    if found is None:
+        raise unknown_name("worker", number, Worker.objects.filter(gone_at=None).values_list("pk", flat=True))
+    if found.gone_at:
+        raise BadInput(f"worker {number} is gone.", "List those that are there: ladle worker list.")
+    found.draining = draining
+    found.save(update_fields=["draining"])
+    return found

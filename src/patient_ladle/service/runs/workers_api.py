@@ -1,0 +1,46 @@
+"""Workers over HTTP."""
+
+from __future__ import annotations
+
+from django.db.models import Count, Q
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+
+from . import joining
+from .models import RUNNING, Worker
+
+
+class WorkerView(serializers.Serializer):
+    id = serializers.CharField()
+    host = serializers.CharField()
+    pid = serializers.IntegerField()
+    places = serializers.IntegerField()
+    running = serializers.IntegerField(default=0)
+    draining = serializers.BooleanField(help_text="It takes no more runs.")
+    release = serializers.CharField()
+    clock_seconds = serializers.FloatField(help_text="How far its clock was from the database's when it started.")
+    started_at = serializers.DateTimeField()
+
+
+class DrainBody(StrictSerializer):
+    draining = serializers.BooleanField(default=True, help_text="False: it takes runs again.")
+
+
+class Workers(RoleView):
+    @extend_schema(operation_id="workers", responses=WorkerView(many=True))
+    def get(self, request: Request) -> Response:
+        busy = Count("runs", filter=Q(runs__state=RUNNING))
+        found = Worker.objects.filter(gone_at=None).annotate(running=busy).order_by("started_at")
+        return Response(WorkerView(found, many=True).data)
+
+
+class WorkerDrain(RoleView):
+    needs = {"POST": "administrator"}
+
+    @extend_schema(operation_id="drain_worker", request=DrainBody, responses=WorkerView)
+    def post(self, request: Request, number: str) -> Response:
+        return Response(WorkerView(joining.drain(number, body_of(request, DrainBody)["draining"])).data)

@@ -1,0 +1,59 @@
+"""The night in the console: guards set, a delivery held and released, workers drained, notices seen."""
+
+from __future__ import annotations
+
+from .conftest import expect, sign_in
+from .test_console import violations
+
+
+def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, service):
+    with service.ladle("author") as ladle:
+        ladle.extracts.add(
+            "watched", "metering", "select name, zone from districts", deliver_into="watched", file_name="{extract}"
+        )
+    sign_in(page, "author")
+    page.goto("/extracts/watched")
+    page.get_by_text("Source, files and notes").click()
+    page.get_by_role("button", name="Add guard").click()
+    page.get_by_label("at least, guard 1").fill("1000")
+    page.get_by_role("button", name="Add guard").click()
+    page.get_by_label("Guard 2", exact=True).click()
+    page.get_by_title("no absent value in").click()
+    page.get_by_label("Columns, guard 2").fill("name, zone")
+    assert violations(page) == []
+    page.get_by_role("button", name="Save revision").click()
+    expect(page.get_by_text("Saved as revision 2.")).to_be_visible()
+    with service.ladle("author") as ladle:
+        assert ladle.extracts.get("watched")["revision"]["guards"] == [
+            {"guard": "rows", "at_least": 1000, "then": "hold"},
+            {"guard": "no_absent", "columns": ["name", "zone"], "then": "hold"},
+        ]
+        run = ladle.runs.wait(ladle.runs.start("watched")["id"], 60)["id"]
+    page.goto(f"/runs/{run}")
+    expect(page.get_by_text("Held: stored and proven, not delivered.")).to_be_visible()
+    expect(page.get_by_text("at least 1,000 rows: there are")).to_be_visible()
+    expect(page.get_by_text("not delivered, kept in the result store")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Release").click()
+    form = page.get_by_role("dialog", name=f"Release run {run}")
+    form.get_by_label("Note for the record").fill("the meter swap explains it")
+    form.get_by_role("button", name="Deliver the files").click()
+    expect(page.get_by_text("Released by author: the meter swap explains it.")).to_be_visible()
+    expect(page.get_by_text("watched.csv", exact=False).first).to_be_visible()
+    assert (service.data / "deliveries/watched/watched.csv").read_text().startswith("name,zone\n")
+    page.goto("/notices")
+    expect(page.get_by_text(f"watched in live: run {run} is held")).to_be_visible()
+    expect(page.get_by_text(f"watched in live: run {run} is released")).to_be_visible()
+    expect(page.get_by_text("Nothing is wrong now.").or_(page.get_by_label("Troubles that go on"))).to_be_visible()
+    expect(page.get_by_text("Notices go nowhere yet.")).to_be_visible()
+    assert violations(page) == []
+
+
+def test_a_worker_is_drained_and_let_work_again(page):
+    sign_in(page)
+    page.get_by_role("link", name="Workers").click()
+    page.get_by_role("button", name="Drain ").first.click()
+    expect(page.get_by_text("drained", exact=True)).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Let it work ").first.click()
+    expect(page.get_by_text("drained", exact=True)).to_have_count(0)
