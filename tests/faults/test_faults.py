@@ -111,7 +111,10 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
         part = delivered.with_name(f".{file['name']}.{record['id']}.1.part")
         delivered.rename(part)
         with database(fresh) as connection:  # the state a worker leaves that dies between intent and rename
-            connection.execute("insert into runs_worker values ('gone', 'elsewhere', 1, 2, 7, now(), null)")
+            connection.execute(
+                "insert into runs_worker (id, host, pid, places, beat, started_at, release, store_mark, clock_seconds, draining)"
+                " values ('gone', 'elsewhere', 1, 2, 7, now(), '', '', 0, false)"
+            )
             move = [str(part), str(delivered), file["sha256"]]
             plan = psycopg.types.json.Json({"delivery": {"folder": str(delivered.parent), "moves": [move]}})
             connection.execute(

@@ -20,10 +20,14 @@ CLOCK_SECONDS = 5.0
 def join(row: Worker) -> list[str]:
     """Fill in what the worker's row says of it; returns what is out of the ordinary. Raises Conflict, BadInput."""
     _check_keys()
-    row.release, row.store_mark = __version__, store().mark()
+    row.release, words = __version__, []
+    try:
+        row.store_mark = store().mark()
+    except OSError as error:
+        words.append(f"the result store cannot be written: {error}")
     others = Worker.objects.filter(gone_at=None).exclude(pk=row.pk)
     strange = others.exclude(store_mark__in=("", row.store_mark)).first()
-    if strange is not None:
+    if row.store_mark and strange is not None:
         raise Conflict(
             f"this host's result store is another one than that of worker {strange.pk}.",
             "Aim LADLE_RESULT_STORE at the folder that all workers share.",
@@ -31,7 +35,6 @@ def join(row: Worker) -> list[str]:
     with connection.cursor() as cursor:
         cursor.execute("select clock_timestamp()")
         row.clock_seconds = round((timezone.now() - cursor.fetchone()[0]).total_seconds(), 2)
-    words = []
     if abs(row.clock_seconds) > CLOCK_SECONDS:
         words.append(f"the clock of this host is {row.clock_seconds:+.1f} s from the service database's: set it right")
     releases = set(others.exclude(release__in=("", __version__)).values_list("release", flat=True))
