@@ -217,6 +217,7 @@ def test_a_part_that_is_killed_is_started_again(fresh, part):
             )
         until(lambda: [d for d in ladle.schedules.due_times(due["name"]) if d["decision"] == "run"], TAKEN_SECONDS)
         ladle.schedules.remove(due["name"])
+        until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()), TAKEN_SECONDS)
     audit(fresh)
 
 
