@@ -12,6 +12,8 @@ import pytest
 
 from tests.conftest import PASSWORD, printed
 
+from . import NOUNS
+
 
 def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
     environment = os.environ | {"LADLE_CONFIG": str(tmp_path), "LADLE_URL": service.url}
@@ -237,26 +239,7 @@ def _verbs(words=()):
 
 def test_every_command_has_help_and_json():
     nouns = re.findall(r"^    ([a-z-]+)(?: |$)", _verbs(), re.M)
-    assert {
-        "sign-in",
-        "status",
-        "service",
-        "worker",
-        "source",
-        "environment",
-        "extract",
-        "format",
-        "run",
-        "result",
-        "schedule",
-        "calendar",
-        "notice",
-        "channel",
-        "user",
-        "token",
-        "value",
-        "phrase",
-    } == set(nouns)
+    assert {"sign-in", "status", *NOUNS} == set(nouns)
     for noun in ("run", "schedule", "extract", "value", "phrase"):
         for verb in re.findall(r"^    ([a-z-]+)(?: |$)", _verbs([noun]), re.M):
             text = _verbs([noun, verb])

@@ -17,6 +17,8 @@ import pytest
 from patient_ladle.cli.main import parser
 from tests.conftest import free_port, until
 
+from . import NOUNS
+
 ROOT = Path(__file__).parents[2]
 LADLE = [sys.executable, "-m", "patient_ladle.cli.main"]
 FAILS = {"ladle run start chlorine_residual": 1, "ladle source check archive": 1}
@@ -127,22 +129,7 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
         r"^\| `(\w[\w-]*)` \| (.*) \|$", (ROOT / "docs/reference.md").read_text().split("## The service's")[0], re.M
     )
     verbs = {noun: set(re.findall(r"`(\w+)`", words)) for noun, words in shown}
-    for noun in (
-        "source",
-        "environment",
-        "extract",
-        "format",
-        "run",
-        "result",
-        "schedule",
-        "calendar",
-        "notice",
-        "channel",
-        "user",
-        "token",
-        "service",
-        "worker",
-    ):
+    for noun in NOUNS:
         with pytest.raises(SystemExit):
             parser().parse_args([noun, "--help"])
         assert verbs[noun] == set(re.findall(r"^    ([a-z-]+)(?: |$)", capsys.readouterr().out, re.M)), noun

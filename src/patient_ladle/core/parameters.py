@@ -308,6 +308,12 @@ def as_text(value: Value) -> Plain:
     return value.isoformat() if isinstance(value, date) else str(value)
 
 
+def masked(declared: Iterable[Parameter], values: Mapping[str, Any]) -> dict[str, Any]:
+    """Values as they were given, with private ones masked."""
+    private = {parameter.name for parameter in declared if parameter.private}
+    return {name: MASK if name in private else value for name, value in values.items()}
+
+
 @dataclass(frozen=True, slots=True)
 class BoundValues:
     """The values in effect for one run, by parameter name, with their declarations."""

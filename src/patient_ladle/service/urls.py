@@ -11,6 +11,7 @@ from .extracts import writing_api as writing
 from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
+from .runs import files_api as files
 from .runs import workers_api as workers
 from .schedules import api as schedules
 from .sources import api as sources
@@ -84,13 +85,13 @@ urlpatterns = [
     path(_API + "runs/<int:number>/release", runs.RunRelease.as_view()),
     path(_API + "runs/<int:number>/reject", runs.RunReject.as_view()),
     path(_API + "runs/<int:number>/again", runs.RunAgain.as_view()),
-    path(_API + "runs/<int:number>/files/<str:name>", runs.RunFile.as_view()),
-    path(_API + "runs/<int:number>/files/<str:name>/preview", runs.RunFilePreview.as_view()),
-    path(_API + "runs/<int:number>/archive", runs.RunArchive.as_view()),
-    path(_API + "extracts/<str:name>/latest/<str:form>", runs.LatestResult.as_view()),
+    path(_API + "runs/<int:number>/files/<str:name>", files.RunFile.as_view()),
+    path(_API + "runs/<int:number>/files/<str:name>/preview", files.RunFilePreview.as_view()),
+    path(_API + "runs/<int:number>/archive", files.RunArchive.as_view()),
+    path(_API + "extracts/<str:name>/latest/<str:form>", files.LatestResult.as_view()),
     path(_API + "formats", writing.Formats.as_view()),
     path(_API + "samples", writing.Samples.as_view()),
-    path(_API + "results", runs.Results.as_view()),
+    path(_API + "results", files.Results.as_view()),
     path(_API + "workers", workers.Workers.as_view()),
     path(_API + "workers/<str:number>/drain", workers.WorkerDrain.as_view()),
     path(_API + "status", runs.Status.as_view()),

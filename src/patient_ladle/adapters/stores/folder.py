@@ -19,6 +19,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from patient_ladle.adapters.kept_files import kept_once
 from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NameTaken, NotFound, StoreUnwritable
 from patient_ladle.core.ports import DeliveryPlan
@@ -349,16 +350,7 @@ class FolderStore:
 
     def mark(self) -> str:
         """What tells this store from any other: written once by whoever comes first."""
-        self.root.mkdir(parents=True, exist_ok=True)
-        path, part = self.root / ".store", self.root / f".store.{secrets.token_hex(4)}{PART}"
-        if not path.exists():
-            part.write_text(secrets.token_hex(8), "ascii")
-            try:
-                os.link(part, path)
-            except FileExistsError:
-                pass  # another worker was first: its mark counts
-            part.unlink()
-        return path.read_text("ascii").strip()
+        return kept_once(self.root / ".store", secrets.token_hex(8), FILE_MODE)
 
     def free_bytes(self) -> int:
         """Space left below the root."""

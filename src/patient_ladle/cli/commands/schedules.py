@@ -86,23 +86,19 @@ _GIVEN = (
 )  # fmt: skip
 _NONE = "none"
 """The word that takes a setting away again."""
+_MAY_GO = ("first_date", "last_date", "missed_hours", "missed_most", "finish_by", "calendar")
 
 
 def _given(args: argparse.Namespace) -> dict[str, Any]:
     given = {key: getattr(args, key) for key in _GIVEN} | {"formats": listed(getattr(args, "as"))}
-    for key in ("first_date", "last_date", "missed_hours", "missed_most", "finish_by", "calendar"):
-        if given[key] == _NONE:
-            given[key] = "" if key == "calendar" else _TAKEN_AWAY
     if args.set is not None:
         given["values"] = pairs(args.set, "--set")
     if args.exceptions is not None:
         given["exceptions"] = [] if args.exceptions == _NONE else listed(args.exceptions)
     if args.then is not None:
         given["then"] = [] if args.then == _NONE else [{"extract": name} for name in listed(args.then) or []]
-    return {key: None if value is _TAKEN_AWAY else value for key, value in given.items() if value is not None}
-
-
-_TAKEN_AWAY = object()
+    said = {key: value for key, value in given.items() if value is not None}
+    return {key: None if key in _MAY_GO and value == _NONE else value for key, value in said.items()}
 
 
 def schedule_add(args: argparse.Namespace) -> None:

@@ -14,7 +14,7 @@ from datetime import date, datetime, time, timedelta, timezone
 from functools import lru_cache
 from zoneinfo import ZoneInfo, available_timezones
 
-from ..errors import unknown_name
+from ..errors import BadInput, unknown_name
 
 UTC = timezone.utc
 _MINUTE = timedelta(minutes=1)
@@ -59,6 +59,17 @@ def one_moment(zone: ZoneInfo, day: date, wall: time) -> datetime:
         middle = low + (high - low) / 2
         low, high = (low, middle) if middle.astimezone(zone).utcoffset() == offset else (middle, high)
     return high.replace(second=0, microsecond=0)
+
+
+def before_day(zone: ZoneInfo, day: date) -> datetime:
+    """The last second before that local day, in UTC: moments after it are those of the day and later."""
+    return datetime.combine(day, time(), zone).astimezone(UTC) - timedelta(seconds=1)
+
+
+def check_order(first: date | None, last: date | None) -> None:
+    """Raises BadInput where the last date lies before the first."""
+    if first and last and last < first:
+        raise BadInput(f"the last date {last} lies before the first one {first}.", "Swap them.")
 
 
 def change_on(zone: ZoneInfo, day: date) -> str:

@@ -10,7 +10,7 @@ import holidays as countries
 import icalendar
 import recurring_ical_events
 
-from ..errors import BadInput, nearest, unknown_name
+from ..errors import BadInput, unknown_name
 
 NO_HOLIDAYS: Mapping[date, str] = {}
 YEARS_BACK, YEARS_AHEAD = 2, 12
@@ -58,13 +58,3 @@ def of_file(text: str, year: int) -> Mapping[date, str]:
 
 def _day(moment: date) -> date:
     return moment.date() if isinstance(moment, datetime) else moment
-
-
-def countries_known() -> list[str]:
-    """Codes of the countries whose holidays are known."""
-    return sorted(countries.list_supported_countries())
-
-
-def country_like(given: str) -> str | None:
-    """The code most like the given one."""
-    return nearest(given, countries_known())

@@ -16,6 +16,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timezone
+from functools import lru_cache
 from typing import TypeVar
 
 from cronsim import CronSim, CronSimError
@@ -79,6 +80,7 @@ class PlainRule:
     each: Each | None
 
 
+@lru_cache(4096)
 def read_rule(text: str) -> Crontab | PlainRule:
     """The rule of that text. Raises BadInput naming the column."""
     fields = text.split()
@@ -140,20 +142,17 @@ class _Reader:
         moved = self.take("or", "next", "working", "day")
         self.take("at")
         each = self._each()
-        times = () if each else tuple(sorted(set(self._listed(self._time))))
+        times = () if each else tuple(sorted(set(self._listed(self._time, lambda: ":" in self.word()))))
         if self.word():
             raise self.refuse("the end")
         return PlainRule(days, months, moved, times, each)
 
-    def _listed(self, one: Callable[[], T]) -> list[T]:
+    def _listed(self, one: Callable[[], T], more: Callable[[], bool]) -> list[T]:
+        """Commas are not words: what ``more`` finds next belongs to the list, as does what follows an *and*."""
         found = [one()]
-        while self.take("and") or self._goes_on(one):
+        while self.take("and") or more():
             found.append(one())
         return found
-
-    def _goes_on(self, one: Callable[..., object]) -> bool:
-        """Commas are not words: another time or month that stands next belongs to the list."""
-        return (":" in self.word()) if one == self._time else self._month_number() is not None
 
     def _days(self) -> list[Days]:
         if self.take("daily") or self.take("every", "day"):
@@ -228,7 +227,7 @@ class _Reader:
     def _months(self) -> list[int]:
         if not self.take("of"):
             return []
-        return self._listed(self._month)
+        return self._listed(self._month, lambda: self._month_number() is not None)
 
     def _month(self) -> int:
         number = self._month_number()

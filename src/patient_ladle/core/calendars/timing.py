@@ -11,7 +11,7 @@ from itertools import islice
 from cronsim import CronSim
 
 from ..errors import BadInput, unknown_name
-from .clock import UTC, change_on, check_zone, every_moment, one_moment
+from .clock import UTC, before_day, change_on, check_order, check_zone, every_moment, one_moment
 from .days import SEARCH_DAYS, days_of, is_working, working_day_after
 from .holidays import NO_HOLIDAYS
 from .reading import Crontab, PlainRule, read_rule
@@ -51,8 +51,7 @@ class Timing:
         read_rule(self.rule)
         if self.on_holiday not in ON_HOLIDAY:
             raise unknown_name("way with holidays", self.on_holiday, ON_HOLIDAY)
-        if self.first and self.last and self.last < self.first:
-            raise BadInput(f"the last date {self.last} lies before the first one {self.first}.", "Swap them.")
+        check_order(self.first, self.last)
         begin = min(now, datetime.combine(self.first, time(), UTC)) if self.first else now
         if self.next_due(begin) is None:
             raise BadInput(
@@ -91,7 +90,7 @@ class Timing:
         moving = weekends_too or self.on_holiday == ON_HOLIDAY[2]
         start = after.astimezone(UTC)
         if self.first:
-            start = max(start, datetime.combine(self.first, time(), zone).astimezone(UTC) - timedelta(seconds=1))
+            start = max(start, before_day(zone, self.first))
         begin = start - timedelta(days=SEARCH_DAYS) if moving else start
         raw = self._crontab(rule, begin) if isinstance(rule, Crontab) else self._plain(rule, begin)
         last = start

@@ -156,10 +156,10 @@ _FEW = 4
 """So many bytes are found sooner one by one."""
 
 
-def holding(array: pa.Array, signs: bytes) -> pa.Array:
-    """A mask of the texts that hold any of these ASCII bytes, of which there is one at least."""
+def holding(array: pa.Array, signs: bytes, empty: bool = False) -> pa.Array:
+    """A mask of the texts that hold any of these ASCII bytes, or that are ``empty``; one of both is asked for at least."""
     masks = [pc.match_substring(array, chr(sign)) for sign in signs]
-    return reduce(pc.or_, masks)
+    return reduce(pc.or_, [*masks, pc.equal(pc.binary_length(array), 0)] if empty else masks)
 
 
 def has_only(array: pa.Array, signs: bytes) -> bool:

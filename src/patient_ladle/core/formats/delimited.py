@@ -99,9 +99,7 @@ class DelimitedWriter(TextWriter):
             found, empty = signs_in(array, self.quoting_signs), has_empty(array)
             if not found and not empty:
                 return array
-            needs = holding(array, found) if found else pc.equal(pc.binary_length(array), 0)
-            if found and empty:
-                needs = pc.or_(needs, pc.equal(pc.binary_length(array), 0))
+            needs = holding(array, found, empty)
         if not any_true(needs):
             return array
         some = pc.replace_substring(array.filter(needs), '"', '""')

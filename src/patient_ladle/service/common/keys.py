@@ -9,6 +9,8 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet, MultiFernet
 
+from patient_ladle.adapters.kept_files import kept_once
+
 
 def data_directory() -> Path:
     """``LADLE_DATA``, or the platform's usual place; not made here."""
@@ -17,18 +19,7 @@ def data_directory() -> Path:
 
 def kept_secret(path: Path, make: str) -> str:
     """The file's text; written with ``make`` and mode 0600 when it is not there yet. Safe against two at once."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f".{path.name}.{os.getpid()}.{secrets.token_hex(4)}")
-    if not path.exists():
-        descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(descriptor, "w") as file:
-            file.write(make)
-        try:
-            os.link(part, path)
-        except FileExistsError:
-            pass  # another process was first: its secret counts
-        part.unlink()
-    return path.read_text().strip()
+    return kept_once(path, make, 0o600)
 
 
 def django_key(data: Path) -> str:

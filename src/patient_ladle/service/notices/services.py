@@ -25,10 +25,10 @@ from .models import GIVEN_UP, WAITING, Channel, Notice, Seen, Sending, Trouble
 def trouble(key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = "") -> Notice | None:
     """There is trouble of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""
     mark = _steady(mark or cause)
-    found = Trouble.objects.select_for_update().filter(key=key, ended_at=None).first()
-    if found is None:
-        found, new = Trouble.objects.get_or_create(key=key, ended_at=None, defaults={"title": title[:200], "mark": mark})
-        return tell(kind, title, cause, next_step, path, found) if new else None
+    begins = {"title": title[:200], "mark": mark}
+    found, new = Trouble.objects.select_for_update().get_or_create(key=key, ended_at=None, defaults=begins)
+    if new:
+        return tell(kind, title, cause, next_step, path, found)
     changed = found.mark != mark
     found.count, found.mark, found.title = F("count") + 1, mark, title[:200]
     found.save()

@@ -17,9 +17,9 @@ from patient_ladle.core.errors import LadleError
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, missed, sum_up
 from patient_ladle.service.runs.keeping import remove_old
-from patient_ladle.service.runs.services import queue_due_runs, unfinished_of
+from patient_ladle.service.runs.services import queue_due_runs
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
-from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
+from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due, unfinished_of
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import database_now
 
@@ -85,7 +85,7 @@ def _record(schedule: Schedule, decision: DueDecision) -> None:
     due_time.schedule = schedule
     try:
         with transaction.atomic():
-            running = unfinished_of(schedule) if schedule.overlap == "skip" else None
+            running = unfinished_of(schedule).order_by("id").first() if schedule.overlap == "skip" else None
             if running is not None:
                 _skip(due_time, f"run {running.pk} of the due time {running.due_at:%Y-%m-%d %H:%M} UTC had not ended")
             else:

@@ -48,18 +48,21 @@ def _source_key(run: Run) -> str:
     return f"source:{run.source_id}:{run.environment_id}"
 
 
+def _where(run: Run) -> str:
+    return f"{run.extract.name} in {run.environment.name}"
+
+
 def run_ended(run: Run, told_already: bool = False) -> None:
     """The run has come to its last state; in the transaction that says so."""
-    where, path = f"{run.extract.name} in {run.environment.name}", f"/runs/{run.pk}"
+    where, path = _where(run), f"/runs/{run.pk}"
+    source = f"source {run.source.name} in {run.environment.name}"
     if run.state == FINISHED:
         if run.held == HELD:
             cause = "; ".join(finding["text"] for finding in run.findings if finding["then"] == "hold")
             next_step = "Look at its files, then release or reject them."
             trouble(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
-        over(
-            _source_key(run), f"source {run.source.name} in {run.environment.name} is back", f"Run {run.pk} has finished.", path
-        )
+        over(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
         over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {run.rows:,} rows.", path)
         if run.finish_by and not run.late and run.due_time:
             schedule = run.due_time.schedule
@@ -70,8 +73,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
     error = run.error or {}
     cause, hint, code = error.get("message", ""), error.get("hint", ""), error.get("code", "")
     if code in SOURCE_CODES:
-        title = f"source {run.source.name} in {run.environment.name} cannot be read"
-        trouble(_source_key(run), "source unreachable", title, cause, hint, path, mark=code)
+        trouble(_source_key(run), "source unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
     else:
         kind = "failed" if run.state == FAILED else "not run"
         trouble(_extract_key(run), kind, f"{where}: {kind}", cause, hint, path, mark=f"{code} {cause}")
@@ -80,12 +82,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
 def decided(run: Run) -> None:
     """A held delivery was released or rejected."""
     words = f"{run.held} by {run.held_by}" + (f": {run.held_note}" if run.held_note else "")
-    over(
-        f"held:{run.pk}",
-        f"{run.extract.name} in {run.environment.name}: run {run.pk} is {run.held}",
-        f"{words}.",
-        f"/runs/{run.pk}",
-    )
+    over(f"held:{run.pk}", f"{_where(run)}: run {run.pk} is {run.held}", f"{words}.", f"/runs/{run.pk}")
 
 
 def run_is_late(run: Run) -> None:
@@ -162,7 +159,7 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
         "Late": runs.filter(late=True),
     }
     for title, some in kinds.items():
-        shown = [f"run {run.pk} {run.extract.name} in {run.environment.name}" for run in some[:SHOWN]]
+        shown = [f"run {run.pk} {_where(run)}" for run in some[:SHOWN]]
         if shown:
             lines.append(f"{title}: {'; '.join(shown)}.")
     due = Schedule.objects.filter(removed_at=None, paused_at=None, next_due_at__isnull=False).order_by("next_due_at").first()

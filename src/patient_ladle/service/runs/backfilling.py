@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, timedelta
 from itertools import takewhile
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.core.calendars.clock import UTC, check_zone
+from patient_ladle.core.calendars.clock import before_day, check_order, check_zone
 from patient_ladle.core.due_decisions import RUN
 from patient_ladle.core.errors import BadInput
 from patient_ladle.service.people.models import Person
@@ -24,13 +24,11 @@ MOST = 1_000
 
 
 def _moments(schedule: Schedule, first: date, last: date) -> list[datetime]:
-    if last < first:
-        raise BadInput(f"the last date {last} lies before the first one {first}.", "Swap them.")
+    check_order(first, last)
     zone = check_zone(schedule.zone)
-    begin = datetime.combine(first, time(), zone).astimezone(UTC) - timedelta(seconds=1)
-    end = min(datetime.combine(last + timedelta(days=1), time(), zone).astimezone(UTC), timezone.now())
+    end = min(before_day(zone, last + timedelta(days=1)), timezone.now())
     found: list[datetime] = []
-    for moment in takewhile(lambda at: at < end, schedule.timing().due_times(begin)):
+    for moment in takewhile(lambda at: at <= end, schedule.timing().due_times(before_day(zone, first))):
         found.append(moment)
         if len(found) > MOST:
             raise BadInput(f"there are more than {MOST:,} due times in those days.", "Backfill fewer days at a time.")

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from cryptography.fernet import InvalidToken
-from django.db import connection
 from django.utils import timezone
 
 from patient_ladle import __version__
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
+from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
 from .models import Worker
@@ -32,9 +32,7 @@ def join(row: Worker) -> list[str]:
             f"this host's result store is another one than that of worker {strange.pk}.",
             "Aim LADLE_RESULT_STORE at the folder that all workers share.",
         )
-    with connection.cursor() as cursor:
-        cursor.execute("select clock_timestamp()")
-        row.clock_seconds = round((timezone.now() - cursor.fetchone()[0]).total_seconds(), 2)
+    row.clock_seconds = round((timezone.now() - database_now()).total_seconds(), 2)
     if abs(row.clock_seconds) > CLOCK_SECONDS:
         words.append(f"the clock of this host is {row.clock_seconds:+.1f} s from the service database's: set it right")
     releases = set(others.exclude(release__in=("", __version__)).values_list("release", flat=True))

@@ -6,17 +6,16 @@ decide about.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import DateTimeField, DurationField, ExpressionWrapper, F, Max, Q, Value
+from django.db.models import DateTimeField, DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, Value
 from django.db.models.functions import Coalesce
 
 from patient_ladle.service.extracts.models import Extract
 
-from .models import FINISHED, HELD, NOT_DELIVERED, Run
+from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, Run
 from .stores import store
 from .telling import add_log
 
@@ -24,9 +23,10 @@ BATCH = 100
 """Runs whose files are removed at one look."""
 
 
-def _kept_always() -> Iterable[int]:
-    delivered = Run.objects.filter(state=FINISHED).exclude(held__in=NOT_DELIVERED)
-    return delivered.values("extract", "environment").annotate(newest=Max("pk")).values_list("newest", flat=True)
+_NEWER = Run.objects.filter(
+    extract=OuterRef("extract"), environment=OuterRef("environment"), pk__gt=OuterRef("pk"), state=FINISHED
+).exclude(held__in=NOT_DELIVERED)
+"""Delivered results that came after a run's: while there is none, the run's own is the newest."""
 
 
 def _beyond_number(extract: Extract) -> list[int]:
@@ -45,7 +45,7 @@ def remove_old(now: datetime) -> int:
     until = ExpressionWrapper(F("ended_at") + day, DateTimeField())
     too_many = [pk for extract in Extract.objects.exclude(keep_runs=None) for pk in _beyond_number(extract)]
     runs = Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None).exclude(held=HELD)
-    over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many)).exclude(pk__in=list(_kept_always()))
+    over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many)).filter(Q(held=REJECTED) | Exists(_NEWER))
     numbers = list(over.order_by("pk").values_list("pk", flat=True).distinct()[:BATCH])
     for number in numbers:
         with transaction.atomic():

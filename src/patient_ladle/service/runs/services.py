@@ -22,7 +22,7 @@ from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, with_shared
 from patient_ladle.service.people.models import Person
-from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
+from patient_ladle.service.schedules.models import PRIORITIES, DueTime
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 
@@ -180,12 +180,6 @@ def cancel_run(person: Person, number: int) -> Run:
 
 
 NO_RUNS: Mapping[int, Run] = {}
-
-
-def unfinished_of(schedule: Schedule) -> Run | None:
-    """The oldest run of a schedule that has not ended."""
-    found: Run | None = Run.objects.filter(due_time__schedule=schedule).exclude(state__in=ENDED).order_by("id").first()
-    return found
 
 
 def queue_due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: Any) -> list[Run]:

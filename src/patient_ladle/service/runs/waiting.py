@@ -15,10 +15,11 @@ from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
 
 from .alarms import run_ended, run_is_late
@@ -44,6 +45,11 @@ def quiet_sources(now: datetime) -> list[int]:
     return [source.pk for source in Source.objects.exclude(quiet_hours="") if quiet_until(source, now)]
 
 
+def unfinished_of(schedule: Schedule) -> QuerySet[Run]:
+    """The runs of a schedule that have not ended."""
+    return Run.objects.filter(due_time__schedule=schedule).exclude(state__in=ENDED)
+
+
 def _blocker(run: Run) -> tuple[str, str]:
     """What the run waits for in words, and the cause for which it will never run; at most one of them is set."""
     if run.due_time is None:
@@ -59,8 +65,7 @@ def _blocker(run: Run) -> tuple[str, str]:
         if before.held == HELD:
             return f"step {before.step}, run {before.pk} of {before.extract.name}, to be released", ""
     elif run.due_time.schedule.overlap == "wait" and not run.backfill:
-        before_it = Run.objects.filter(due_time__schedule=run.due_time.schedule, due_at__lt=run.due_at)
-        earlier = before_it.exclude(state__in=ENDED).order_by("due_at").first()
+        earlier = unfinished_of(run.due_time.schedule).filter(due_at__lt=run.due_at).order_by("due_at").first()
         if earlier is not None:
             return f"run {earlier.pk} of the due time {earlier.due_at:%Y-%m-%d %H:%M} UTC, which has not ended", ""
     for extract in run.extract.after.all():

@@ -15,9 +15,8 @@ from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.calendars.reading import FORMS
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
-from patient_ladle.core.parameters import MASK
+from patient_ladle.core.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
-from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.extracts.shared_values import declared_by
 
 from . import services
@@ -31,13 +30,7 @@ class StepView(serializers.Serializer):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, step: SequenceStep) -> dict[str, Any]:
-        return masked(step.extract, step.values)
-
-
-def masked(extract: Extract, values: dict[str, Any]) -> dict[str, Any]:
-    """The values with private ones masked."""
-    private = {p.name for p in declared_by(extract.head) if p.private}
-    return {name: MASK if name in private else value for name, value in values.items()}
+        return masked(declared_by(step.extract.head), step.values)
 
 
 class MomentView(serializers.Serializer):
@@ -85,7 +78,7 @@ class ScheduleView(serializers.Serializer):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, schedule: Schedule) -> dict[str, Any]:
-        return masked(schedule.extract, schedule.values)
+        return masked(declared_by(schedule.extract.head), schedule.values)
 
     @extend_schema_field(MomentView(many=True))
     def get_next_due(self, schedule: Schedule) -> list[dict[str, Any]]:
@@ -215,7 +208,7 @@ class RuleMoments(RoleView):
             asked["exceptions"] = asked["exceptions"].split(",")
         count = request.query_params.get("count", "5")
         timing = services.timing_of(checked(asked, TimingBody))
-        found = moments_of(timing, timezone.now(), min(int(count), 50) if count.isdigit() else 5)
+        found = moments_of(timing, timezone.now(), min(int(count), 50) if count.isdecimal() else 5)
         return Response({"next_due": found, "forms": FORMS})
 
 

@@ -1,0 +1,254 @@
+"""Files of runs over HTTP: found, looked into, downloaded singly, as one archive or as the latest of their extract."""
+
+from __future__ import annotations
+
+import os
+import re
+import zipfile
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import quote
+
+from django.http import FileResponse, HttpResponse, StreamingHttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.core.engine import DESCRIPTOR
+from patient_ladle.core.errors import BadInput, NotFound, unknown_name
+from patient_ladle.core.formats import checked_options, get_format
+from patient_ladle.core.reading import first_rows_of
+from patient_ladle.service.common.api import RoleView, page_of, paged
+from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.sources.queries import environment_named
+
+from . import services
+from .models import FINISHED, NOT_DELIVERED, ResultFile, Run
+from .stores import store
+
+
+class FileView(serializers.Serializer):
+    run = serializers.IntegerField(source="run_id")
+    name = serializers.CharField()
+    format = serializers.CharField()
+    media_type = serializers.CharField()
+    rows = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    sha256 = serializers.CharField()
+    statement = serializers.IntegerField(help_text="Which statement of the extract it holds, from 0; the first of several.")
+    part = serializers.IntegerField(allow_null=True, help_text="Which part of a split result, from 1.")
+    packing = serializers.CharField()
+    sheets = serializers.ListField(
+        child=serializers.JSONField(), help_text="Of a workbook: name, place of its statement, rows."
+    )
+    removed_at = serializers.DateTimeField(allow_null=True, help_text="When it was removed from the result store.")
+    delivered_path = serializers.CharField()
+
+
+class ResultLine(FileView):
+    extract = serializers.CharField(source="run.extract.name")
+    environment = serializers.CharField(source="run.environment.name")
+    data_date = serializers.DateField(source="run.data_date")
+    ended_at = serializers.DateTimeField(source="run.ended_at")
+
+
+class FilePreview(serializers.Serializer):
+    columns = serializers.ListField(child=serializers.CharField())
+    rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
+    complete = serializers.BooleanField(help_text="These are all the rows there are.")
+
+
+def _finished(number: int) -> Run:
+    run = services.run_numbered(number)
+    if run.state != FINISHED:
+        raise NotFound(f"run {number} has no files: it is {run.state}.", "Wait until it has finished.")
+    gone = run.files.exclude(removed_at=None).first()
+    if gone is not None and gone.removed_at is not None:
+        raise NotFound(
+            f"the files of run {number} were removed on {gone.removed_at.date().isoformat()}: their time to be kept was over.",
+            f"Start it again, for the same data date: ladle run again {number}",
+        )
+    return run
+
+
+def _file_of(run: Run, name: str) -> ResultFile:
+    file = run.files.filter(name=name).first()
+    if file is None:
+        raise unknown_name(f"file of run {run.pk}", name, run.files.values_list("name", flat=True))
+    return file
+
+
+def _path_of(file: ResultFile) -> Any:
+    return store().path_of(str(file.run_id), file.attempt, file.name)
+
+
+class RunFile(RoleView):
+    """One stored file; ``datapackage.json`` is the descriptor. Serves a single range (RFC 9110, section 14)."""
+
+    @extend_schema(operation_id="run_file", responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)})
+    def get(self, request: Request, number: int, name: str) -> HttpResponse:
+        run = _finished(number)
+        if name == DESCRIPTOR:
+            path = store().path_of(str(run.pk), run.attempt, name)
+            return _download(request, path, name, "application/json", f'"{os.stat(path).st_mtime_ns:x}"')
+        file = _file_of(run, name)
+        return _download(request, _path_of(file), name, file.media_type, f'"{file.sha256}"')
+
+
+class RunFilePreview(RoleView):
+    """The first rows of a stored file, as they stand in it."""
+
+    @extend_schema(
+        operation_id="run_file_preview",
+        parameters=[OpenApiParameter("rows", int), OpenApiParameter("sheet", str)],
+        responses=FilePreview,
+    )
+    def get(self, request: Request, number: int, name: str) -> Response:
+        file = _file_of(_finished(number), name)
+        wanted = str(request.query_params.get("rows", "50"))
+        if not wanted.isdecimal() or not 0 < int(wanted) <= 1_000:
+            raise BadInput(f"rows={wanted} is not a number of rows.", "Ask for 1 to 1,000.")
+        options = checked_options(file.format, file.options)
+        with open(_path_of(file), "rb") as stored:
+            sheet = request.query_params.get("sheet", "")
+            return Response(first_rows_of(stored, file.format, options, file.packing, int(wanted), sheet))
+
+
+class RunArchive(RoleView):
+    """All files of a run and their descriptor, as one archive."""
+
+    @extend_schema(operation_id="run_archive", responses={(200, "application/zip"): OpenApiResponse(OpenApiTypes.BINARY)})
+    def get(self, request: Request, number: int) -> HttpResponse:
+        run = _finished(number)
+        places = [(file.name, _path_of(file)) for file in run.files.all()]
+        places.append((DESCRIPTOR, store().path_of(str(run.pk), run.attempt, DESCRIPTOR)))
+        response = StreamingHttpResponse(_archived(places), content_type="application/zip")
+        name = f"{run.extract.name}-{run.data_date}-run-{run.pk}.zip"
+        response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
+        response["Content-Security-Policy"] = "sandbox"
+        return response
+
+
+class _Pieces:
+    """What was written since it was last taken."""
+
+    def __init__(self) -> None:
+        self.pieces: list[bytes] = []
+
+    def write(self, data: bytes) -> int:
+        self.pieces.append(bytes(data))
+        return len(data)
+
+    def flush(self) -> None:
+        return None
+
+    def taken(self) -> bytes:
+        found, self.pieces = b"".join(self.pieces), []
+        return found
+
+
+def _archived(places: list[tuple[str, Any]]) -> Iterator[bytes]:
+    out = _Pieces()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:  # type: ignore[call-overload]
+        for name, path in places:
+            with open(path, "rb") as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
+                while piece := file.read(1 << 20):
+                    entry.write(piece)
+                    yield out.taken()
+    yield out.taken()
+
+
+class LatestResult(RoleView):
+    """The latest finished run's file in a format: an address that stays the same while what it gives follows the runs."""
+
+    @extend_schema(
+        operation_id="latest_result",
+        parameters=[
+            OpenApiParameter("environment", str),
+            OpenApiParameter("statement", int, description="Of an extract with several, which one, from 1."),
+            OpenApiParameter("part", int, description="Of a split result, from 1."),
+        ],
+        responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)},
+    )
+    def get(self, request: Request, name: str, form: str) -> HttpResponse:
+        extract, asked = extract_named(name), request.query_params
+        runs = Run.objects.filter(extract=extract, state=FINISHED).exclude(held__in=NOT_DELIVERED)
+        if asked.get("environment"):
+            runs = runs.filter(environment=environment_named(asked["environment"]))
+        newest = runs.order_by("-data_date", "-due_at", "-id").first()
+        if newest is None:
+            raise NotFound(f"'{extract.name}' has no result yet.", f"Start it: ladle run start {extract.name}")
+        files = [file for file in newest.files.all() if file.format == get_format(form).name]
+        if not files:
+            there = ", ".join(sorted({file.format for file in newest.files.all()}))
+            raise NotFound(f"the latest result of '{extract.name}' has no {form} file.", f"It has: {there}.")
+        for key, shift in (("statement", 1), ("part", 0)):
+            given = asked.get(key)
+            if given is not None:
+                files = [file for file in files if str((getattr(file, key) or 0) + shift) == given]
+        if not files:
+            raise NotFound(
+                f"the latest result of '{extract.name}' has no such statement or part.", "Leave statement and part out."
+            )
+        file = files[0]
+        response = _download(request, _path_of(file), file.name, file.media_type, f'"{file.sha256}"')
+        response["Cache-Control"] = "no-cache"
+        response["X-Run"] = str(newest.pk)
+        return response
+
+
+def _download(request: Request, path: Any, name: str, media_type: str, tag: str) -> HttpResponse:
+    size = os.stat(path).st_size
+    wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
+    if request.headers.get("If-Range", tag) != tag or (wanted and not any(wanted.groups())):
+        wanted = None
+    start, end = 0, size - 1
+    if wanted:
+        first, last = wanted.groups()
+        start = int(first) if first else max(size - int(last), 0)
+        end = min(int(last), size - 1) if first and last else size - 1
+        if start > end:
+            return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
+    file = open(path, "rb")  # noqa: SIM115  # the response closes it
+    file.seek(start)
+    response = FileResponse(_Part(file, end - start + 1), content_type=media_type, status=206 if wanted else 200)
+    response["Content-Length"] = str(end - start + 1)
+    if wanted:
+        response["Content-Range"] = f"bytes {start}-{end}/{size}"
+    response["Accept-Ranges"] = "bytes"
+    response["ETag"] = tag
+    response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
+    response["Content-Security-Policy"] = "sandbox"
+    return response
+
+
+class _Part:
+    """The next so many bytes of an open file, as something that can be read and closed."""
+
+    def __init__(self, file: Any, left: int) -> None:
+        self.file, self.left = file, left
+
+    def read(self, size: int = -1) -> bytes:
+        chunk: bytes = self.file.read(self.left if size < 0 else min(size, self.left))
+        self.left -= len(chunk)
+        return chunk
+
+    def close(self) -> None:
+        self.file.close()
+
+
+class Results(RoleView):
+    @extend_schema(
+        operation_id="results",
+        parameters=[OpenApiParameter("extract", str), OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("Result", ResultLine),
+    )
+    def get(self, request: Request) -> Response:
+        found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related(
+            "run__extract", "run__environment"
+        )
+        if request.query_params.get("extract"):
+            found = found.filter(run__extract__name=request.query_params["extract"])
+        return page_of(request, self, found, ResultLine)
