@@ -25,7 +25,6 @@ from hypothesis import strategies as st
 from pyarrow import parquet
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
-from patient_ladle.adapters.sources.mariadb import MariadbEngine
 from patient_ladle.core.advice import of_text
 from patient_ladle.core.browsing import Browser, Filter
 from patient_ladle.core.catalogue import find_table
@@ -128,16 +127,10 @@ def _mariadb(home, request):
 BUILT = {"sqlite": _sqlite, "duckdb": _duckdb, "files": _files, "postgresql": _postgresql, "mariadb": _mariadb}
 
 
-@pytest.fixture(params=[*sorted(CASES), "mariadb, pure driver"])
+@pytest.fixture(params=sorted(CASES))
 def case(request, home):
     """An engine with its address, secret, cases and a look behind its back."""
-    name = request.param.partition(",")[0]
-    made = Case(name, *BUILT[name](home, request))
-    if name != request.param:
-        made.engine = MariadbEngine(compiled=False)
-    elif name == "mariadb":
-        assert made.engine.compiled, "the tests' environment has the C driver"
-    return made
+    return Case(request.param, *BUILT[request.param](home, request))
 
 
 class Case:

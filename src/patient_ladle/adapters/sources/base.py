@@ -93,8 +93,9 @@ def missing_name(said: str, patterns: Mapping[str, str]) -> dict[str, str]:
 
 
 CANCEL_AGAIN_SECONDS = 0.25
-CANCEL_TRIES = 80
 """A stop that comes between two of a session's statements stops neither: it is sent again until the session is over."""
+LET_GO_SECONDS = 10.0
+"""A source that has not stopped by then is frozen, or not there any more: its connection is broken."""
 
 
 class ProbingSession(SourceSession):
@@ -127,10 +128,16 @@ class ProbingSession(SourceSession):
         threading.Thread(target=self._stop_until_over, daemon=True).start()
 
     def _stop_until_over(self) -> None:
-        for _ in range(CANCEL_TRIES):
-            if self.over.wait(CANCEL_AGAIN_SECONDS):
+        began = time.monotonic()
+        while not self.over.wait(CANCEL_AGAIN_SECONDS):
+            if time.monotonic() - began > LET_GO_SECONDS:
+                self.let_go()
                 return
             self.stop()
+
+    def let_go(self) -> None:
+        """Break the connection, so that whoever waits for the source waits no longer; from any thread."""
+        self.end()
 
     def close(self) -> None:
         self.over.set()

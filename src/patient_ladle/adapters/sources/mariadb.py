@@ -10,7 +10,6 @@ The server's text of a 32-bit FLOAT is rounded to six digits: such a column carr
 
 from __future__ import annotations
 
-import contextlib
 import ssl
 import struct
 import time
@@ -27,7 +26,7 @@ from pymysql.converters import escape_string
 from pymysql.protocol import FieldDescriptorPacket
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, canonical, canonical_floats
+from patient_ladle.core.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
 from patient_ladle.core.dialects import MARIADB
 from patient_ladle.core.errors import (
     RunCancelled,
@@ -40,13 +39,15 @@ from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_
 
 from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
 from .mariadb_errors import connect_failed, translate
-from .mariadb_rows import DRIVER_ERRORS, CompiledRows, PureRows, Rows, compiled_is_there
+from .mariadb_rows import DRIVER_ERRORS, Rows
 from .network import resolve
 
 _COM_STMT_PREPARE = 0x16
 _SQL_MODE = "TRADITIONAL"
 """Set so that the scanner knows how strings are written: backslashes escape, double quotes are strings."""
 _BINARY_CHARSET = 63
+_NO_SCALE = 31
+"""Scale of a column whose numbers have as many decimals as they need."""
 _INTEGERS = (FIELD_TYPE.TINY, FIELD_TYPE.SHORT, FIELD_TYPE.LONG, FIELD_TYPE.LONGLONG, FIELD_TYPE.INT24, FIELD_TYPE.YEAR)
 _KINDS = {
     **dict.fromkeys(_INTEGERS, "integer"),
@@ -97,8 +98,7 @@ class MariadbSession(ProbingSession):
     ) -> None:
         super().__init__()
         self.connection, self.engine, self.address, self.secret = connection, engine, dict(address), secret
-        self.rows: Rows = PureRows(connection)
-        self.rows_asked_for = False
+        self.rows = Rows(connection)
         self.columns: list[Column] = []
         self.query = ""
         self.text = ""
@@ -106,6 +106,7 @@ class MariadbSession(ProbingSession):
         self.raw: list[int] = []
         self.filled: list[int] = []
         self.digits: list[int] = []
+        self.shortest: list[int] = []
 
     def identity(self) -> dict[str, str]:
         who = self.address
@@ -238,6 +239,10 @@ class MariadbSession(ProbingSession):
         self.raw = [n for n, f in enumerate(fields) if f.type_code == FIELD_TYPE.BIT]
         self.filled = [n for n, f in enumerate(fields) if f.flags & FLAG.ZEROFILL]
         self.digits = [6 if f.type_code == FIELD_TYPE.FLOAT else 15 for f in fields]
+        self.shortest = [
+            n for n, f in enumerate(fields)
+            if f.type_code == FIELD_TYPE.DOUBLE and f.scale == _NO_SCALE and n not in self.filled
+        ]  # fmt: skip
         return self.columns
 
     def _column(self, field: Any) -> Column:
@@ -268,37 +273,27 @@ class MariadbSession(ProbingSession):
         assert self.query, "describe comes first"
         try:
             self.go_on()
-            self._open_rows()
-            self.go_on()
             self.rows.execute(self.query)
-            while rows := self.rows.fetch(BATCH_ROWS):
-                yield self._batch(rows)
+            for columns in self.rows.batches():
+                yield self._batch(columns)
                 self.go_on()
         except DRIVER_ERRORS as error:
             if self.cancelled:
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
             raise translate(error, self.text, self.rendered) from error
 
-    def _open_rows(self) -> None:
-        """The C driver's connection, once, where there is one to be had: a server or login it cannot do keeps the pure one."""
-        if self.rows_asked_for:
-            return
-        self.rows_asked_for = True
-        if self.engine.compiled:
-            encrypted, settling = bool(getattr(self.connection, "_secure", False)), self.engine.settling(self.address)
-            with contextlib.suppress(*DRIVER_ERRORS):
-                self.rows = CompiledRows(self.address, self.secret, CONNECT_SECONDS, encrypted, settling)
-
-    def _batch(self, rows: Sequence[Sequence[Any]]) -> Batch:
+    def _batch(self, columns: Sequence[pa.Array]) -> Batch:
         cells = []
-        for number, (column, values) in enumerate(zip(self.columns, zip(*rows, strict=True), strict=True)):
+        for number, (column, values) in enumerate(zip(self.columns, columns, strict=True)):
             array = _cells(column, values, number in self.raw)
-            if column.kind == "float":
+            if number in self.shortest:
+                array = canonical_shortest(array)
+            elif column.kind == "float":
                 array = canonical_floats(array, self.digits[number])
             elif number in self.filled:
                 array = pc.replace_substring_regex(array, r"^0+([0-9])", r"\1")
             cells.append(array)
-        return Batch(tuple(cells), (None,) * len(cells), len(rows))
+        return Batch(tuple(cells), (None,) * len(cells), len(columns[0]))
 
     def rest(self) -> None:
         with self.connection.cursor() as cursor:
@@ -319,14 +314,15 @@ class MariadbSession(ProbingSession):
         bare._force_close()
 
 
-def _cells(column: Column, values: Sequence[Any], is_bits: bool) -> pa.Array:
-    """Canonical text of one column, from the server's texts (bytes or str, as the driver has them)."""
+def _cells(column: Column, values: pa.Array, is_bits: bool) -> pa.Array:
+    """Canonical text of one column, from the server's texts."""
     if is_bits:
-        return pa.array([None if value is None else str(int.from_bytes(value, "big")) for value in values], pa.string())
+        numbers = [None if value is None else str(int.from_bytes(value, "big")) for value in values.to_pylist()]
+        return pa.array(numbers, pa.string())
     if column.kind == "binary":
-        return pa.array([canonical(value.encode() if isinstance(value, str) else value) for value in values], pa.string())
-    texts = pa.array(values, pa.binary()).cast(pa.string())
-    if column.kind in ("timestamp", "time", "zoned"):
+        return pa.array([canonical(value) for value in values.to_pylist()], pa.string())
+    texts = values.cast(pa.string())
+    if column.kind in ("timestamp", "time", "zoned") and b"." in bytes(data_of(texts)):
         trimmed = pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
         texts = pc.if_else(pc.match_substring(texts, "."), trimmed, texts)
     if column.kind == "zoned":
@@ -352,10 +348,6 @@ class MariadbEngine(Engine):
         "role": AddressField(str, "role that the session takes on"),
         "time_zone": AddressField(str, "zone of the session, such as +01:00; UTC unless set"),
     }
-
-    def __init__(self, compiled: bool | None = None) -> None:
-        """``compiled``: fetch through the C driver; None where it is installed."""
-        self.compiled = compiled_is_there() if compiled is None else compiled
 
     def connect(self, address: Mapping[str, Any], secret: str, seconds: float, database: str | None) -> pymysql.Connection[Any]:
         """A bare connection. Raises the driver's errors."""

@@ -7,6 +7,9 @@ statement only. The server's text of every value is faithful where driver object
 
 from __future__ import annotations
 
+import contextlib
+import os
+import socket
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -446,6 +449,10 @@ class PostgresqlSession(ProbingSession):
             self.connection.cancel_safe(timeout=5)
         except psycopg.Error:
             self.connection.close()  # a server that takes no cancel still loses its client
+
+    def let_go(self) -> None:
+        with contextlib.suppress(OSError, psycopg.Error), socket.socket(fileno=os.dup(self.connection.fileno())) as wire:
+            wire.shutdown(socket.SHUT_RDWR)
 
     def end(self) -> None:
         self.connection.close()
