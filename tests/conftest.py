@@ -12,11 +12,15 @@ import sys
 import tempfile
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import psycopg
 import pytest
+import s3fs
+from moto.server import ThreadedMotoServer
 
 from patient_ladle.client import Ladle
 from patient_ladle.service.demo.maria_server import MariaServer
@@ -113,6 +117,22 @@ def laboratory(home):
     return path
 
 
+@pytest.fixture(scope="session")
+def bucket_server():
+    """A server of the S3 protocol with the bucket ``fennmoor``; its address and credentials as a service takes them."""
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    host, port = server.get_host_and_port()
+    access = {"AWS_ACCESS_KEY_ID": "fennmoor", "AWS_SECRET_ACCESS_KEY": "made-up", "AWS_REGION": "eu-west-1"}
+    with pytest.MonkeyPatch.context() as patch:
+        for name, value in {**access, "AWS_ENDPOINT_URL_S3": f"http://{host}:{port}"}.items():
+            patch.setenv(name, value)
+        system = s3fs.S3FileSystem(use_listings_cache=False)
+        system.call_s3("create_bucket", Bucket="fennmoor", CreateBucketConfiguration={"LocationConstraint": "eu-west-1"})
+        yield system
+    server.stop()
+
+
 @dataclass
 class Service:
     """The running service and ways into it."""
@@ -188,6 +208,16 @@ def stop_service(service: Service) -> None:
 def first_password(data: Path) -> str:
     """The generated password of the first administrator."""
     return (data / "first-sign-in.txt").read_text().split("password: ")[1].strip()
+
+
+@contextmanager
+def set_up(service: Service, metering: dict, **source: object) -> Iterator[Ladle]:
+    """A service of a test's own, just started: its administrator signed in, ``metering`` in ``live``."""
+    with Ladle.sign_in(service.url, ADMINISTRATOR, first_password(service.data))[0] as ladle:
+        ladle.people.edit(ADMINISTRATOR, password=PASSWORD)
+        ladle.sources.add_environment("live")
+        ladle.sources.add("metering", "postgresql", {"live": {"address": metering, "secret": READER_PASSWORD}}, **source)
+        yield ladle
 
 
 SLOW = "select n, pg_sleep(0.002) is null as slept from generate_series(1, 100000) n"

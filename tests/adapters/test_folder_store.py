@@ -11,8 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from patient_ladle.adapters import disk
+from patient_ladle.adapters.deliveries import folder as delivery
+from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, sweep
 from patient_ladle.adapters.stores import folder as folder_module
-from patient_ladle.adapters.stores.folder import FolderStore, deliver, delivery_folder, sweep
+from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.columns import Column
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NameTaken, NotFound, StoreUnwritable
@@ -25,7 +28,7 @@ ROWS = [(n, f"reading {n}") for n in range(20_000)]
 
 def run(tmp_path, formats=("csv", "json"), rows=ROWS, attempt=1, ledger=None):
     store = FolderStore(tmp_path / "results")
-    job = RunJob("r", "readings", Statement("select 1"), formats, str(tmp_path / "out"))
+    job = RunJob("r", "readings", Statement("select 1"), formats, (str(tmp_path / "out"),))
     outcome = run_extract(
         job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock()
     )
@@ -37,13 +40,13 @@ def everything(tmp_path):
 
 
 def test_files_and_descriptor_stand_in_store_and_delivery_and_nothing_else_does(tmp_path):
-    outcome, store = run(tmp_path)
+    outcome, _ = run(tmp_path)
     names = ["readings.csv", "readings.json"]
     assert everything(tmp_path) == sorted(
         [f"results/7/1/{n}" for n in [*names, "datapackage.json"]] + [f"out/{n}" for n in [*names, "readings.datapackage.json"]]
     )
     for name in names:
-        stored = store.path_of("7", 1, name)
+        stored = tmp_path / "results/7/1" / name
         assert stored.read_bytes() == (tmp_path / "out" / name).read_bytes()
         assert os.stat(stored).st_mode & 0o777 == 0o644
     descriptor = json.loads((tmp_path / "out/readings.datapackage.json").read_text())
@@ -94,10 +97,11 @@ def test_a_full_disk_at_any_point_leaves_the_earlier_delivery_and_no_litter(tmp_
         fault = _Fault(at, tmp_path / "out" / "readings")
         with monkeypatch.context() as patch:
             if call == "write":
-                patch.setattr(folder_module._StoreFile, "write", fault.around_write(folder_module._StoreFile.write))
+                patch.setattr(disk.DiskFile, "write", fault.around_write(disk.DiskFile.write))
             else:
-                patch.setattr(folder_module, "_sync_folder", lambda path: None)  # comes after the delivery
-                patch.setattr(folder_module.os, call, fault.around(getattr(os, call)))
+                for module in (folder_module, delivery):
+                    patch.setattr(module, "sync_folder", lambda path: None)  # comes after the delivery
+                patch.setattr(os, call, fault.around(getattr(os, call)))
             try:
                 run(tmp_path, rows=ROWS[:100], attempt=2)
             except DiskFull as error:
@@ -135,7 +139,7 @@ class _Fault:
                 self.strike()
             except OSError as error:
                 file.drop()
-                raise folder_module._translate(error, file.path.parent) from error
+                raise disk.translate(error, file.path.parent) from error
             return real(file, data)
 
         return faulty
@@ -176,16 +180,16 @@ def test_a_delivery_stays_below_its_roots(tmp_path, wanted):
     (tmp_path / "root").mkdir()
     (tmp_path / "root" / "link").symlink_to("/etc")
     with pytest.raises(BadInput, match="is outside the delivery folders"):
-        delivery_folder([tmp_path / "root"], wanted)
+        delivery_folders([tmp_path / "root"], f"fine; {wanted}")
 
 
 def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
     store = FolderStore(tmp_path)
     for name in ("../x", "..", "", "nothing.csv"):
         with pytest.raises(NotFound):
-            store.path_of("7", 1, name)
+            store.open("7", 1, name)
     with pytest.raises(LadleError):
-        store.path_of("7", 1, "/etc/passwd")
+        store.open("7", 1, "/etc/passwd")
 
 
 def _delivered(store, into, existing, run="1", data=b"a\n1\n", **manner):
@@ -194,7 +198,7 @@ def _delivered(store, into, existing, run="1", data=b"a\n1\n", **manner):
     folder.finish("use.csv")
     folder.seal({"resources": []})
     names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
-    return folder.prepare_delivery(str(into), names, {"existing": existing, **manner}, lambda made: {"names": dict(made)})
+    return folder.prepare_delivery([str(into)], names, {"existing": existing, **manner}, lambda made: {"names": dict(made)})
 
 
 def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_path):

@@ -78,7 +78,7 @@ def test_a_run_in_every_format_is_described_with_what_the_standard_has_no_word_f
     declared = [Parameter("zone", default="Coast"), Parameter("since", "date", required=False)]
     values = resolve(declared, {}, date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc))
     about = {"extract": "readings", "revision": 3, "environment": "live", "values": values.as_text()}
-    job = RunJob("readings", "readings-2026-11-24", Statement("select 1", values), tuple(FORMATS), "out", about)
+    job = RunJob("readings", "readings-2026-11-24", Statement("select 1", values), tuple(FORMATS), ("out",), about)
     columns, rows = [Column("id", "integer"), Column("id", "text"), Column("", "date")], [(1, "x", date(2026, 11, 24))]
     folder = MemoryFolder()
     run_extract(job, lambda: MemorySession(columns, rows), folder, MemoryLedger(), ManualClock())

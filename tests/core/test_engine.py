@@ -39,7 +39,7 @@ from .test_descriptor import conforms
 
 COLUMNS = [Column("id", "integer"), Column("name", "text")]
 ROWS = [(n, f"meter {n}") for n in range(12_000)]
-JOB = RunJob("meters", "meters-2026-11-24", Statement("select 1"), ("csv", "xlsx", "json"), "out", {"source": "metering"})
+JOB = RunJob("meters", "meters-2026-11-24", Statement("select 1"), ("csv", "xlsx", "json"), ("out",), {"source": "metering"})
 
 
 def run(session, ledger=None, folder=None, job=JOB):
@@ -128,7 +128,7 @@ def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
             return super().finish(name)
 
     folder = Faulty()
-    job = RunJob("meters", "m", Statement("select 1"), (name,), "out")
+    job = RunJob("meters", "m", Statement("select 1"), (name,), ("out",))
     with pytest.raises(ProofFailed):
         run(MemorySession(COLUMNS, ROWS), folder=folder, job=job)
     assert folder.delivered == {}

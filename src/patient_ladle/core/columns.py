@@ -178,8 +178,10 @@ _SAME_FLOAT = {
 """What is canonical already, by the width of the float."""
 
 
-_ARROW_ONLY = b"e", b"n", b"0.0000"
-"""What stands in Arrow's texts of 64-bit floats where ours may differ: exponents, infinities and NaN, the very small."""
+_NOT_PLAIN = b"e", b"n", b"0.0000"
+"""What stands in the shortest texts of 64-bit floats where ours may differ: exponents, infinities and NaN, the very small."""
+_PLAIN_WHOLE = 13
+"""Signs before the point, minus included, up to which everybody writes a float without an exponent."""
 
 
 def float_texts(array: pa.Array) -> pa.Array:
@@ -187,8 +189,17 @@ def float_texts(array: pa.Array) -> pa.Array:
     texts = array.cast(pa.string())
     if array.type == pa.float32():
         return canonical_floats(texts, 6)
+    return canonical_shortest(texts)
+
+
+def canonical_shortest(texts: pa.Array) -> pa.Array:
+    """``canonical_floats`` of 64-bit floats' shortest digits, without needless zeros: a look at all of them mostly does."""
     data = bytes(data_of(texts))
-    return canonical_floats(texts) if any(sign in data for sign in _ARROW_ONLY) else texts
+    if any(sign in data for sign in _NOT_PLAIN):
+        return canonical_floats(texts)
+    point = pc.find_substring(texts, ".")
+    whole = pc.max(pc.if_else(pc.less(point, 0), pc.binary_length(texts), point)).as_py()
+    return texts if whole is None or whole <= _PLAIN_WHOLE else canonical_floats(texts)
 
 
 def canonical_floats(texts: pa.Array, digits: int = 15) -> pa.Array:

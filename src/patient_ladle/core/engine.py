@@ -21,7 +21,7 @@ from .naming import file_stem
 from .output import OutputSettings
 from .packing import ending_of
 from .parameters import BoundValues
-from .ports import Clock, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
+from .ports import Clock, DeliveryPlan, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
 from .scanner import Part
 from .shaping import Shape
 from .writing import FilesOfFormat
@@ -43,7 +43,7 @@ class RunJob:
     file_name: str
     statement: Statement
     formats: tuple[str, ...]
-    deliver_into: str = ""
+    deliver_into: tuple[str, ...] = ()
     about: dict[str, Any] = field(default_factory=dict)
     max_rows: int | None = None
     max_bytes: int | None = None
@@ -274,8 +274,17 @@ def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledg
         return
     names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, job.descriptor_name())]
     plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described)
+    _prove_copies(plan, outcome.files)
     outcome.delivery = plan
     ledger.publish(outcome, lambda: folder.deliver(plan))
+
+
+def _prove_copies(plan: DeliveryPlan, files: Sequence[StoredFile]) -> None:
+    """What was read from the store to be delivered is what was proven. Raises ProofFailed."""
+    for file, moves in zip(files, plan.copies(), strict=True):
+        for _, final, sha256 in moves:
+            if sha256 != file.sha256:
+                raise ProofFailed(f"'{final}' would not be what was proven as {file.name}.", "Look at the result store's disk.")
 
 
 @contextmanager

@@ -5,6 +5,7 @@ They ship with the product so that anybody who writes a source or a format can t
 
 from __future__ import annotations
 
+import hashlib
 import io
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta, timezone
@@ -95,12 +96,17 @@ class MemoryFolder:
 
     def prepare_delivery(
         self,
-        folder: str,
+        folders: Sequence[str],
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
     ) -> DeliveryPlan:
-        return DeliveryPlan(folder, tuple((stored, f"{folder}/{name}", "") for stored, name in names))
+        moves = tuple((stored, f"{folder}/{name}", self._sum(stored)) for folder in folders for stored, name in names)
+        return DeliveryPlan(tuple(folders), moves, wished=tuple(names))
+
+    def _sum(self, stored: str) -> str:
+        file = self.files.get(stored)
+        return hashlib.sha256(file.getvalue()).hexdigest() if file else ""
 
     def deliver(self, plan: DeliveryPlan) -> None:
         for stored, path, _ in plan.moves:

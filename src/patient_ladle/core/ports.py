@@ -82,10 +82,10 @@ class StoredFile:
 class DeliveryPlan:
     """The intent that is recorded before anything becomes visible at a delivered name.
 
-    ``moves`` are (prepared path, delivered path, sha256), the descriptor last as the commit mark.
+    ``moves`` are (prepared path, delivered path, sha256), folder after folder, in each the descriptor last as its commit mark.
     """
 
-    folder: str
+    folders: tuple[str, ...]
     moves: tuple[tuple[str, str, str], ...] = ()
     replaces: bool = True
     """Whether a file that stands at a delivered name gives way."""
@@ -95,7 +95,21 @@ class DeliveryPlan:
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as kept in the journal."""
         moves, wished = [list(move) for move in self.moves], [list(pair) for pair in self.wished]
-        return {"folder": self.folder, "moves": moves, "replaces": self.replaces, "wished": wished}
+        return {"folders": list(self.folders), "moves": moves, "replaces": self.replaces, "wished": wished}
+
+    @classmethod
+    def from_dict(cls, data: Mapping[str, Any]) -> DeliveryPlan:
+        """The inverse of ``to_dict``."""
+        moves, wished = (tuple(tuple(each) for each in data[key]) for key in ("moves", "wished"))
+        return cls(tuple(data["folders"]), moves, data["replaces"], wished)
+
+    def copies(self) -> list[tuple[tuple[str, str, str], ...]]:
+        """Of each file without the descriptor, its moves, one in each folder."""
+        return [self.moves[place :: len(self.wished)] for place in range(len(self.wished) - 1)]
+
+    def delivered(self) -> list[list[str]]:
+        """Of each file without the descriptor, its delivered paths, one in each folder."""
+        return [[final for _, final, _ in moves] for moves in self.copies()]
 
 
 class ResultFolder(Protocol):
@@ -124,14 +138,16 @@ class ResultFolder(Protocol):
 
     def prepare_delivery(
         self,
-        folder: str,
+        folders: Sequence[str],
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
     ) -> DeliveryPlan:
-        """Copy sealed files beside their delivered names, under temporary ones. ``names``: (stored, delivered), the last
-        being the descriptor's, whose content ``descriptor`` makes from the names as delivered. ``manner``: file options
-        of core.output. Raises NameTaken where files of those names are not to be replaced.
+        """Copy sealed files beside their delivered names in each folder, under temporary ones.
+
+        ``names``: (stored, delivered), the last being the descriptor's, whose content ``descriptor`` makes from the names as
+        delivered. ``manner``: file options of core.output. Raises NameTaken where files of those names are not to be
+        replaced.
         """
 
     def deliver(self, plan: DeliveryPlan) -> None:

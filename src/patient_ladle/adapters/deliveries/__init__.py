@@ -1,0 +1,1 @@
+"""Where proven results go: one member a kind of target."""

@@ -1,0 +1,216 @@
+"""Result store in a bucket that speaks the S3 protocol, where neither rename nor fsync exist.
+
+Each attempt has keys of its own, ``<below>/<run>/<attempt>/<name>``, that nobody else writes. An object shows whole, once
+its upload is completed; the descriptor is put last and is the commit mark: it names the others. Whatever is read is asked
+for by its key. Listings, which some stores give late, serve only to find what a lost attempt left, uploads that were never
+completed among it.
+
+Address of the server, region and credentials come from the environment, as ``AWS_ENDPOINT_URL_S3``, ``AWS_REGION``,
+``AWS_ACCESS_KEY_ID`` and ``AWS_SECRET_ACCESS_KEY``.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import os
+import secrets
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any, BinaryIO
+
+from patient_ladle.adapters.disk import as_json
+from patient_ladle.core.engine import DESCRIPTOR
+from patient_ladle.core.errors import BadInput, StoreUnwritable
+
+from .base import Store, StoredResult, checked_name, not_stored
+
+try:
+    import s3fs
+    from botocore.exceptions import BotoCoreError
+except ImportError:  # the extra is not installed
+    s3fs, BotoCoreError = None, OSError
+
+PART_BYTES = 8 << 20
+"""Bytes of a part of an upload, and of a piece read: a hundred thousand parts are more than any file has."""
+_PATIENCE = {"connect_timeout": 5, "read_timeout": 60, "retries": {"max_attempts": 3}}
+
+
+@contextmanager
+def _asking(place: str) -> Iterator[None]:
+    """Faults of the store in here are told as faults at that place."""
+    try:
+        yield
+    except (OSError, BotoCoreError) as error:
+        raise StoreUnwritable(
+            f"the bucket at '{place}' does not do as asked: {error}.",
+            "Check LADLE_RESULT_STORE, AWS_ENDPOINT_URL_S3 and the credentials in the service's environment.",
+        ) from error
+
+
+class _Upload:
+    """An object on its way; it shows when it is completed."""
+
+    def __init__(self, system: Any, path: str) -> None:
+        self.path, self.count = path, 0
+        with _asking(path):
+            self.file = system.open(path, "wb", block_size=PART_BYTES)
+
+    def write(self, data: Any) -> int:
+        with _asking(self.path):
+            self.count += len(data)
+            return int(self.file.write(data))
+
+    def flush(self) -> None:
+        """Parts go as they fill."""
+
+    def complete(self) -> None:
+        with _asking(self.path):
+            self.file.close()
+
+    def abort(self) -> None:
+        """Let go of the parts that are there."""
+        with contextlib.suppress(OSError, BotoCoreError):  # what is left is swept with the attempt
+            self.file.discard()
+        self.file.closed = True
+
+
+class BucketResult(StoredResult):
+    """See StoredResult."""
+
+    def __init__(self, store: BucketStore, run: str, attempt: int) -> None:
+        super().__init__(run, attempt)
+        self.store, self.run, self.attempt = store, run, attempt
+        self.uploads: dict[str, _Upload] = {}
+
+    def create(self, name: str) -> BinaryIO:
+        self.uploads[name] = _Upload(self.store.system, self.store.key(self.run, self.attempt, name))
+        return self.uploads[name]  # type: ignore[return-value]  # write and flush are what the engine uses
+
+    def scratch(self) -> BinaryIO:
+        return tempfile.TemporaryFile()
+
+    def free_bytes(self) -> int | None:
+        return None
+
+    def finish(self, name: str) -> None:
+        upload = self.uploads.pop(name)
+        upload.complete()
+        with _asking(upload.path):
+            there = self.store.system.info(upload.path)["size"]
+        if there != upload.count:
+            raise StoreUnwritable(f"'{upload.path}' has {there:,} of {upload.count:,} bytes.", "Start the run again.")
+
+    def open(self, name: str) -> BinaryIO:
+        return self.store.open(self.run, self.attempt, name)
+
+    def seal(self, descriptor: dict[str, Any]) -> None:
+        path, data = self.store.key(self.run, self.attempt, DESCRIPTOR), as_json(descriptor)
+        with _asking(path):
+            self.store.system.pipe_file(path, data)
+            if self.store.system.cat_file(path) != data:
+                raise StoreUnwritable(f"'{path}' is not what was put there.", "Start the run again.")
+
+    def remove(self) -> None:
+        names = list(self.uploads)
+        for upload in self.uploads.values():
+            upload.abort()
+        self.uploads.clear()
+        self.store.remove(self.run, self.attempt, names)
+
+
+class BucketStore(Store):
+    """See Store."""
+
+    def __init__(self, address: str) -> None:
+        """``address``: ``s3://bucket`` or ``s3://bucket/below``. Raises BadInput."""
+        if s3fs is None:
+            raise BadInput(f"'{address}' is a bucket, and its packages are missing.", "pip install 'patient-ladle[bucket]'")
+        self.bucket, _, below = address.removeprefix("s3://").partition("/")
+        self.root = f"{self.bucket}/{below}".rstrip("/")
+        if not self.bucket:
+            raise BadInput(f"'{address}' names no bucket.", "Write it as s3://bucket or s3://bucket/below.")
+        self.system = s3fs.S3FileSystem(use_listings_cache=False, default_cache_type="readahead", config_kwargs=_PATIENCE)
+
+    def key(self, run: str, attempt: int, name: str = "") -> str:
+        """Of a stored file, the bucket in front."""
+        return f"{self.root}/{run}/{attempt}/{name}"
+
+    def result(self, run: str, attempt: int) -> BucketResult:
+        return BucketResult(self, run, attempt)
+
+    def mark(self) -> str:
+        path = f"{self.root}/.store"
+        with _asking(path):
+            with contextlib.suppress(FileNotFoundError):
+                return str(self.system.cat_file(path).decode())
+            key = path.partition("/")[2]
+            with contextlib.suppress(FileExistsError):  # somebody was first
+                mine = secrets.token_hex(8).encode()
+                self.system.call_s3("put_object", Bucket=self.bucket, Key=key, Body=mine, IfNoneMatch="*")
+            return str(self.system.cat_file(path).decode())
+
+    def free_bytes(self) -> int | None:
+        return None
+
+    def discard(self, run: str, attempt: int) -> None:
+        self.remove(run, attempt, self._described(run, attempt))
+
+    def _described(self, run: str, attempt: int) -> list[str]:
+        try:
+            described = json.loads(self.system.cat_file(self.key(run, attempt, DESCRIPTOR)))
+            return [str(resource["path"]) for resource in described["resources"]]
+        except (OSError, BotoCoreError, ValueError, KeyError):
+            return []  # it never came so far
+
+    def remove(self, run: str, attempt: int, names: list[str]) -> None:
+        """The descriptor first: without it nothing else is a result. What cannot be removed now is litter, not a fault."""
+        prefix = self.key(run, attempt)
+        with contextlib.suppress(OSError, BotoCoreError):
+            for path in (prefix + DESCRIPTOR, *(prefix + name for name in names)):
+                self.system.rm_file(path)
+            for path in self.system.find(prefix):
+                self.system.rm_file(path)
+            below = prefix.partition("/")[2]
+            found = self.system.call_s3("list_multipart_uploads", Bucket=self.bucket, Prefix=below)
+            for upload in found.get("Uploads") or []:
+                self.system.call_s3(
+                    "abort_multipart_upload", Bucket=self.bucket, Key=upload["Key"], UploadId=upload["UploadId"]
+                )
+
+    def open(self, run: str, attempt: int, name: str) -> BinaryIO:
+        path = self.key(run, attempt, checked_name(name))
+        with _asking(path):
+            try:
+                return io.BufferedReader(_Object(self.system.open(path, "rb", block_size=PART_BYTES)), 1 << 16)
+            except FileNotFoundError:
+                raise not_stored(name) from None
+
+
+class _Object(io.RawIOBase):
+    """A stored object as a file whose every read speaks our errors."""
+
+    def __init__(self, file: Any) -> None:
+        self.file = file
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        return int(self.file.seek(offset, whence))
+
+    def tell(self) -> int:
+        return int(self.file.tell())
+
+    def readinto(self, into: Any) -> int:
+        with _asking(self.file.path):
+            return int(self.file.readinto(into))
+
+    def close(self) -> None:
+        self.file.close()
+        super().close()

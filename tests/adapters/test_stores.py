@@ -1,0 +1,162 @@
+"""Result stores keep one contract, whether renames exist there or not; the bucket is a real server of its protocol."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import socket
+import zipfile
+
+import pytest
+import s3fs
+
+from patient_ladle.adapters.stores import store_at
+from patient_ladle.core.columns import Column
+from patient_ladle.core.engine import RunJob, run_extract
+from patient_ladle.core.errors import BadInput, NotFound, ProofFailed, SourceUnreachable, StoreUnwritable
+from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
+from patient_ladle.core.ports import Statement
+
+COLUMNS = [Column("id", "integer"), Column("note")]
+ROWS = [(n, f"reading {n} " + "of the river gauge " * 20) for n in range(60_000)]
+NAMES = ["datapackage.json", "readings.csv", "readings.json", "readings.xlsx"]
+
+
+@pytest.fixture(params=["folder", "bucket"])
+def address(request, tmp_path):
+    if request.param == "folder":
+        return str(tmp_path / "results")
+    request.getfixturevalue("bucket_server")
+    return f"s3://fennmoor/{tmp_path.name}"
+
+
+def run(address, into=(), rows=ROWS, attempt=1, formats=("csv", "json", "xlsx"), session=None):
+    job = RunJob("r", "readings", Statement("select 1"), formats, tuple(map(str, into)))
+    place = store_at(address).result("7", attempt)
+    return run_extract(job, session or (lambda: MemorySession(COLUMNS, rows)), place, MemoryLedger(), ManualClock())
+
+
+def read(address, name, attempt=1):
+    with store_at(address).open("7", attempt, name) as file:
+        return file.read()
+
+
+def litter(address):
+    """Everything that lies in a bucket, uploads under way among it."""
+    system, root = s3fs.S3FileSystem(use_listings_cache=False), address.removeprefix("s3://")
+    uploads = system.call_s3("list_multipart_uploads", Bucket="fennmoor").get("Uploads") or []
+    return sorted(path.removeprefix(root + "/") for path in system.find(root)), [upload["Key"] for upload in uploads]
+
+
+def test_a_result_is_stored_proven_delivered_into_every_folder_and_read_back(address, tmp_path):
+    folders = [tmp_path / "regulator", tmp_path / "archive" / "2026"]
+    outcome = run(address, folders)
+    for file in outcome.files:
+        data = read(address, file.name)
+        assert (hashlib.sha256(data).hexdigest(), len(data), file.rows) == (file.sha256, file.bytes, len(ROWS))
+        assert all((folder / file.name).read_bytes() == data for folder in folders)
+    for folder in folders:
+        assert sorted(path.name for path in folder.iterdir()) == ["readings.csv", "readings.datapackage.json", *NAMES[2:]]
+    assert outcome.delivery.delivered()[0] == [str(folder / "readings.csv") for folder in folders]
+    assert [resource["path"] for resource in json.loads(read(address, "datapackage.json"))["resources"]] == NAMES[1:]
+    with store_at(address).open("7", 1, "readings.xlsx") as file, zipfile.ZipFile(file) as book:
+        assert book.testzip() is None
+    with store_at(address).open("7", 1, "readings.csv") as file:
+        file.seek(100)
+        assert file.read(50) == read(address, "readings.csv")[100:150]
+
+
+def test_a_folder_that_cannot_take_the_files_keeps_them_out_of_the_others(address, tmp_path):
+    (tmp_path / "blocked").write_text("a file, no folder")
+    with pytest.raises(StoreUnwritable):
+        run(address, [tmp_path / "first", tmp_path / "blocked" / "here"], ROWS[:10])
+    assert list((tmp_path / "first").glob("*")) == []
+    with pytest.raises(NotFound):
+        read(address, "datapackage.json")
+
+
+def test_an_attempt_that_fails_leaves_nothing_also_where_another_one_stays(address):
+    class Torn(MemorySession):
+        def batches(self, soon=False):
+            yield from super().batches(soon)
+            raise SourceUnreachable("the line broke.")
+
+    run(address, rows=ROWS[:10])
+    with pytest.raises(SourceUnreachable):
+        run(address, attempt=2, session=lambda: Torn(COLUMNS, ROWS))
+    for name in NAMES:
+        with pytest.raises(NotFound):
+            read(address, name, attempt=2)
+    assert read(address, "readings.csv").count(b"\n") == 11
+    if address.startswith("s3://"):
+        assert litter(address) == ([f"7/1/{name}" for name in NAMES], [])
+
+
+def test_what_is_discarded_is_gone_and_its_neighbour_stays(address):
+    run(address, rows=ROWS[:10])
+    run(address, rows=ROWS[:10], attempt=2)
+    store_at(address).discard("7", 1)
+    store_at(address).discard("7", 1)
+    for name in NAMES:
+        with pytest.raises(NotFound):
+            read(address, name)
+        assert read(address, name, attempt=2)
+
+
+def test_a_copy_that_differs_from_what_was_proven_is_not_delivered(address, tmp_path, monkeypatch):
+    from patient_ladle.adapters.deliveries.folder import Delivery
+
+    real = Delivery._copied
+    monkeypatch.setattr(Delivery, "_copied", lambda self, stored, part: "0" * 64 if real(self, stored, part) else "")
+    with pytest.raises(ProofFailed, match="would not be what was proven"):
+        run(address, [tmp_path / "into"], ROWS[:10])
+    assert list((tmp_path / "into").iterdir()) == []
+
+
+def test_the_mark_of_a_store_is_written_once(address):
+    marks = {store_at(address).mark() for _ in range(3)}
+    assert len(marks) == 1
+    assert len(marks.pop()) == 16
+
+
+@pytest.mark.parametrize("name", ["../x", "..", "", "a/b", "nothing.csv"])
+def test_only_names_of_stored_files_are_opened(address, name):
+    run(address, rows=ROWS[:3])
+    with pytest.raises(NotFound):
+        store_at(address).open("7", 1, name)
+
+
+def test_what_a_killed_worker_left_in_a_bucket_is_swept(bucket_server):
+    address = "s3://fennmoor/killed"
+    place = store_at(address).result("7", 1)
+    upload = place.create("readings.csv")
+    for _ in range(6):
+        upload.write(b"x" * (4 << 20))
+    done = place.create("done.csv")
+    done.write(b"a\n1\n")
+    place.finish("done.csv")
+    assert litter(address) == (["7/1/done.csv"], ["killed/7/1/readings.csv"])
+    store_at(address).discard("7", 1)
+    assert litter(address) == ([], [])
+    with pytest.raises(StoreUnwritable):
+        place.finish("readings.csv")
+    with contextlib.suppress(StoreUnwritable):
+        place.remove()
+    assert litter(address) == ([], [])
+
+
+def test_a_bucket_that_is_not_there_or_cannot_be_reached_says_what_to_check(bucket_server, monkeypatch):
+    for look in (lambda store: store.mark(), lambda store: store.result("7", 1).seal({})):
+        with pytest.raises(StoreUnwritable, match="does not do as asked") as refused:
+            look(store_at("s3://no-such-bucket/here"))
+        assert "AWS_ENDPOINT_URL_S3" in refused.value.hint
+    with pytest.raises(BadInput, match="names no bucket"):
+        store_at("s3:///below")
+    with socket.socket() as closed:
+        closed.bind(("127.0.0.1", 0))
+        monkeypatch.setenv("AWS_ENDPOINT_URL_S3", f"http://127.0.0.1:{closed.getsockname()[1]}")
+        s3fs.S3FileSystem.clear_instance_cache()
+        with pytest.raises(StoreUnwritable, match="does not do as asked"):
+            run("s3://fennmoor/away", rows=ROWS[:3], formats=("csv",))
+    s3fs.S3FileSystem.clear_instance_cache()

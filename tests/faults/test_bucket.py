@@ -1,0 +1,76 @@
+"""The service with its results in a bucket: stored, delivered into several folders, held, lost and found."""
+
+from __future__ import annotations
+
+import os
+import signal
+
+import pytest
+
+from tests.conftest import set_up, start_service, stop_service
+from tests.faults.test_faults import TAKEN_SECONDS, worker_pid
+
+STATEMENT = "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n"
+FOLDERS = "regulator; archive/2026"
+
+
+@pytest.fixture(scope="module")
+def service(home, metering, bucket_server):
+    made = start_service(home / "bucket", LADLE_RESULT_STORE="s3://fennmoor/service")
+    with set_up(made, metering) as ladle:
+        ladle.extracts.add("steady", "metering", STATEMENT, formats=["csv", "xlsx"], deliver_into=FOLDERS, file_name="steady")
+    yield made
+    stop_service(made)
+
+
+def keys(system, run):
+    return sorted(path.removeprefix(f"fennmoor/service/{run}/") for path in system.find(f"fennmoor/service/{run}"))
+
+
+STORED = ["datapackage.json", "steady.csv", "steady.xlsx"]
+
+
+def test_a_lost_attempt_leaves_nothing_in_the_bucket_and_the_next_one_all(service, bucket_server, tmp_path):
+    with service.ladle() as ladle:
+        run = ladle.runs.start("steady")["id"]
+        os.kill(worker_pid(service, run), signal.SIGKILL)
+        record = ladle.runs.wait(run, TAKEN_SECONDS)
+        assert (record["attempt"], record["rows"]) == (2, 6_000)
+        assert keys(bucket_server, run) == [f"2/{name}" for name in STORED]
+        uploads = bucket_server.call_s3("list_multipart_uploads", Bucket="fennmoor").get("Uploads")
+        assert not uploads
+        [table, book] = record["files"]
+        deliveries = service.data / "deliveries"
+        assert [table["delivered_path"], *table["delivered_also"]] == [
+            str(deliveries / "regulator/steady.csv"),
+            str(deliveries / "archive/2026/steady.csv"),
+        ]
+        assert book["delivered_also"] == [str(deliveries / "archive/2026/steady.xlsx")]
+        saved = ladle.runs.save_files(record, tmp_path)
+        for path in saved:
+            for folder in ("regulator", "archive/2026"):
+                delivered = deliveries / folder / path.name
+                assert not delivered.exists() or delivered.read_bytes() == path.read_bytes()
+        assert len((deliveries / "archive/2026/steady.csv").read_bytes().splitlines()) == 6_001
+    shown = service.command("result", "preview", str(run), "--file", "steady.xlsx")
+    assert (shown.returncode, "slept" in shown.stdout or "x" in shown.stdout) == (0, True), shown.stderr
+    verified = service.command("result", "verify", str(deliveries / "archive/2026/steady.datapackage.json"))
+    assert verified.returncode == 0, verified.stdout
+
+
+def test_a_held_result_is_released_out_of_the_bucket_into_the_folders_of_its_schedule(service, bucket_server):
+    guards = [{"guard": "rows", "at_least": 10_000, "then": "hold"}]
+    with service.ladle() as ladle:
+        ladle.extracts.add("held", "metering", "select 1 as a", deliver_into=FOLDERS, file_name="held", guards=guards)
+        ladle.schedules.add("held_daily", "held", "live", "daily 05:00", zone="UTC", deliver_into="held/here; held/there")
+        [made] = ladle.schedules.backfill("held_daily", "2026-11-02", "2026-11-02")
+        record = ladle.runs.wait(made["id"])
+        assert (record["held"], [file["delivered_path"] for file in record["files"]]) == ("held", [""])
+        record = ladle.runs.release(record["id"], "seen")
+    deliveries = service.data / "deliveries"
+    [file] = record["files"]
+    assert [file["delivered_path"], *file["delivered_also"]] == [
+        str(deliveries / "held/here/held.csv"),
+        str(deliveries / "held/there/held.csv"),
+    ]
+    assert not (deliveries / "regulator/held.csv").exists()
