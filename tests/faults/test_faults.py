@@ -7,13 +7,15 @@ import signal
 import subprocess
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import httpx
 import psycopg
 import pytest
 
-from patient_ladle.client import Ladle, RunFailed
-from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, start_service, stop_service, until
+from patient_ladle.client import RunFailed
+from tests.conftest import set_up, start_service, stop_service, until
 
 TAKEN_SECONDS = 40
 
@@ -22,10 +24,7 @@ TAKEN_SECONDS = 40
 def fresh(home, metering):
     """A service of its own, for these tests harm it."""
     made = start_service(home / "faults")
-    with Ladle.sign_in(made.url, ADMINISTRATOR, first_password(made.data))[0] as ladle:
-        ladle.people.edit(ADMINISTRATOR, password=PASSWORD)
-        ladle.sources.add_environment("live")
-        ladle.sources.add("metering", "postgresql", {"live": {"address": metering, "secret": "reading-only"}})
+    with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
         ladle.extracts.add("quick", "metering", "select * from districts", formats=["csv"], deliver_into="quick")
@@ -116,7 +115,8 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
                 " values ('gone', 'elsewhere', 1, 2, 7, now(), '', '', 0, false)"
             )
             move = [str(part), str(delivered), file["sha256"]]
-            plan = psycopg.types.json.Json({"delivery": {"folder": str(delivered.parent), "moves": [move]}})
+            plan = {"folders": [str(delivered.parent)], "moves": [move], "replaces": True, "wished": []}
+            plan = psycopg.types.json.Json({"delivery": plan})
             connection.execute(
                 "update runs_run set state = 'running', worker_id = 'gone', publishing = %s where id = %s", [plan, record["id"]]
             )
@@ -168,6 +168,61 @@ def test_the_service_database_away_is_said_and_recovers_by_itself(fresh):
             )
         assert ladle.runs.wait(run, TAKEN_SECONDS)["rows"] == 6_000
     audit(fresh)
+
+
+def test_a_service_database_that_is_killed_is_started_again_and_the_run_goes_on_or_is_taken_up_again(fresh):
+    with fresh.ladle() as ladle:
+        run = ladle.runs.start("steady")["id"]
+        worker_pid(fresh, run)
+        with database(fresh) as connection:
+            [folder] = connection.execute("show data_directory").fetchone()
+        first = Path(folder, "postmaster.pid").read_text().split()[0]
+        os.kill(int(first), signal.SIGKILL)
+        until(lambda: Path(folder, "postmaster.pid").read_text().split()[0] != first, TAKEN_SECONDS)
+        until(lambda: answers(fresh), TAKEN_SECONDS)
+        assert ladle.runs.wait(run, 2 * TAKEN_SECONDS)["rows"] == 6_000
+    audit(fresh)
+
+
+def test_a_source_that_freezes_in_mid_fetch_ends_the_run_at_its_deadline_and_holds_up_no_other(fresh, metering, cluster):
+    with fresh.ladle() as ladle, psycopg.connect(cluster.url(), autocommit=True) as source:
+        login = {"live": {"address": metering, "secret": "reading-only"}}
+        ladle.sources.add("impatient", "postgresql", login, deadline_seconds=4)
+        ladle.extracts.add(
+            "frozen", "impatient", "select n, pg_sleep(0.001) from generate_series(1, 100000) n", formats=["csv"]
+        )
+        run = ladle.runs.start("frozen")["id"]
+        worker_pid(fresh, run)
+        asked = "select pid from pg_stat_activity where usename = 'reader' and query like '%generate_series(1, 100000)%'"
+        [backend] = until(lambda: source.execute(asked).fetchone())
+        os.kill(backend, signal.SIGSTOP)
+        try:
+            assert ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)["rows"] == 3
+            ended = until(lambda: (r := ladle.runs.get(run))["state"] == "failed" and r, 2 * TAKEN_SECONDS)
+        finally:
+            os.kill(backend, signal.SIGCONT)
+        assert "deadline" in ended["error"]["message"]
+        assert not (fresh.data / "results" / str(run)).exists()
+    audit(fresh)
+
+
+def test_two_services_that_migrate_the_same_database_at_once_both_come_up(home, cluster):
+    cluster.make_database("shared")
+    with ThreadPoolExecutor(2) as pool:
+        starting = [
+            pool.submit(start_service, home / name, LADLE_DATABASE_URL=cluster.url("shared"), LADLE_RESULT_STORE=str(home / "shared-results"))
+            for name in ("one", "two")
+        ]  # fmt: skip
+        services = [each.result() for each in starting]
+    try:
+        with psycopg.connect(cluster.url("shared")) as connection:
+            [twice] = connection.execute("select count(*) - count(distinct (app, name)) from django_migrations").fetchone()
+            [people] = connection.execute("select count(*) from people_person").fetchone()
+        assert (twice, people) == (0, 1)
+        assert all(answers(service) for service in services)
+    finally:
+        for service in services:
+            stop_service(service)
 
 
 def test_a_result_store_that_is_not_writable_is_said_in_the_run(fresh):

@@ -51,7 +51,7 @@ def a_run(folder, **more):
     return {
         "do": "run", "run": "7", "attempt": 1, "name": "districts", "file_name": "districts", "output": {}, "guards": [], "statement": "select * from districts", "parameters": [],
         "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "deadline_seconds": 30,
-        "max_rows": None, "max_bytes": None, "deliver_into": "", "store": str(folder), "about": {},
+        "max_rows": None, "max_bytes": None, "deliver_into": [], "store": str(folder), "about": {},
     } | more  # fmt: skip
 
 

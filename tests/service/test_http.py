@@ -11,6 +11,7 @@ import httpx
 import psycopg
 import pytest
 
+from patient_ladle.client import RunFailed
 from tests.conftest import PASSWORD, until
 
 ROOT = Path(__file__).parents[2]
@@ -320,3 +321,26 @@ def test_a_schedule_that_could_not_run_is_not_saved(http, change, words):
     body = {"name": "never", "extract": "samples", "environment": "live", "rule": "0 6 * * *"} | change
     assert words in http("POST", "/schedules", json=body).json()["detail"]
     assert http("GET", "/schedules/never").status_code == 400
+
+
+def test_the_last_night_is_told_to_every_role_and_on_the_command_line(http, service):
+    with service.ladle("runner") as ladle, pytest.raises(RunFailed) as failed:
+        ladle.runs.wait(ladle.runs.start("broken")["id"], 60)
+    run = failed.value.run
+    night = http("GET", "/last-night", "reader").json()
+    need = next(each for each in night["needs"] if each["run"] == run["id"])
+    assert (need["kind"], need["extract"], need["environment"], need["cause"]) == (
+        "failed",
+        "broken",
+        "live",
+        run["error"]["message"],
+    )
+    assert need["hint"] == run["error"]["hint"]
+    assert night["needing"] >= len(night["needs"]) > 0
+    assert f"{night['counts']['failed']:,} failed" in night["sentence"]
+    assert next(each for each in night["runs"] if each["id"] == run["id"])["state"] == "failed"
+    said = service.command("status", name="reader").stdout
+    assert night["sentence"] in said
+    assert f"{night['needing']} need a person:" in said
+    assert f"{run['id']}" in said
+    assert http("GET", "/last-night", headers={"Authorization": "Bearer no"}).status_code == 401

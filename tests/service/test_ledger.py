@@ -38,11 +38,12 @@ def test_four_schedulers_record_each_due_time_once(repository):
 
 def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository, monkeypatch):
     from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.runs import recording
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     since = overdue(repository, 12)
-    real, calls = scheduler.queue_due_runs, []
+    real, calls = recording.due_runs, []
 
     def dies(*given, **origin):
         made = real(*given, **origin)
@@ -51,7 +52,7 @@ def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository,
             raise RuntimeError("killed here")
         return made
 
-    monkeypatch.setattr(scheduler, "queue_due_runs", dies)
+    monkeypatch.setattr(recording, "due_runs", dies)
     for _ in range(2):
         with pytest.raises(RuntimeError, match="killed here"):
             scheduler.tick()
@@ -116,7 +117,7 @@ OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [],
 @pytest.mark.parametrize(
     ("write", "given"),
     [
-        ("enter_stage", ("prove",)), ("write_log", ("info", "still here")), ("write_progress", (7, 7)), ("publish", (OUTCOME,)),
+        ("record", ([{"kind": "stage", "at": "2026-11-25T05:00:00+00:00", "name": "prove"}],)), ("publish", (OUTCOME,)),
         ("fail", (StatementWrong("x", "y"),)),
     ],
 )  # fmt: skip
@@ -341,3 +342,76 @@ def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
         joining.drain(process.id, True)
     with pytest.raises(BadInput, match="there is no worker 'nobody'"):
         joining.drain("nobody", True)
+
+
+def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
+    from patient_ladle.service.common.bulk import copied_in, moments_set
+    from patient_ladle.service.extracts.models import Extract
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.services import new_run
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+    from patient_ladle.service.sources.models import Environment
+
+    due_at = overdue(repository, 2)
+    schedules = list(Schedule.objects.order_by("id"))
+    extract, live = Extract.objects.get(name="from_wide"), Environment.objects.get()
+
+    def made(way):
+        given = {"due_at": due_at, "data_date": due_at.date(), "decision": "run", "reason": 'a "quoted"\treason\\'}
+        due_times = [DueTime(schedule=schedule, **given) for schedule in schedules]
+        values = {"a": None, "b": ["x", 'y\\"\n'], "c": 1.5}
+        runs = [
+            new_run(extract, extract.head, live, {}, ["csv"], due_at.date(), due_at, due_time=due_time, finish_by=due_at)
+            for due_time in due_times
+        ]
+        for run in runs:
+            run.values_in_effect, run.held_plan, run.waits_for, run.late = values, None, "a\\b\tc\nd", True
+        way(due_times)
+        way(runs)
+        found = Run.objects.order_by("id").values()
+        whole = [
+            {key: value for key, value in row.items() if key not in ("id", "due_time_id", "queued_at", "queue_order", "wait_until", "give_up_at")}
+            for row in found
+        ]  # fmt: skip
+        assert [run.pk for run in runs] == [row["id"] for row in found], "objects know their numbers"
+        assert all(row["queued_at"] and row["queue_order"] for row in found)
+        assert [run.due_time_id for run in runs] == [each.pk for each in due_times]
+        runs[0].state = "failed"
+        runs[0].save()  # as an update, not as another row
+        assert Run.objects.count() == len(runs)
+        Run.objects.all().delete()
+        DueTime.objects.all().delete()
+        return whole
+
+    assert made(copied_in) == made(lambda objects: [each.save() for each in objects])
+    copied_in([])
+    first, second = schedules
+    moments_set(Schedule, "next_due_at", {first.pk: None, second.pk: due_at + timedelta(days=1)})
+    assert list(Schedule.objects.order_by("id").values_list("next_due_at", flat=True)) == [None, due_at + timedelta(days=1)]
+
+
+def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(repository):
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.runs.models import Run
+
+    counts = []
+    for many in (3, 30):
+        Run.objects.all().delete()
+        _more(repository, many)
+        with CaptureQueriesContext(connection) as asked:
+            scheduler.tick()
+        counts.append(len(asked))
+        assert Run.objects.filter(state="queued").count() == many
+    assert counts[0] == counts[1], "no statement for each of them"
+
+
+def _more(person, count):
+    """Other schedules, due since the minute before, instead of those that were."""
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+
+    DueTime.objects.all().delete()
+    Schedule.objects.all().delete()
+    overdue(person, count)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta, timezone
 
 import pytest
+from django.test import override_settings
 
 from patient_ladle.core.errors import BadInput, Conflict, SourceUnreachable, StatementWrong
 from patient_ladle.service.demo.mailbox import RunningMailbox
@@ -108,7 +109,7 @@ def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning
     assert sum_up(now) is not None
     assert sum_up(now) is None
     [(kind, title)] = told()
-    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 not finished")
+    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 needs a person")
 
 
 @pytest.fixture
@@ -192,3 +193,53 @@ def test_a_channel_that_cannot_be_is_refused(told):
     ):
         with pytest.raises(BadInput, match=said):
             add_channel(*given)
+
+
+def test_the_night_names_what_needs_a_person_and_leaves_out_what_was_put_right(schedule, told, orm):  # noqa: F811
+    from patient_ladle.service.runs.models import FINISHED, Run
+    from patient_ladle.service.runs.night import last_evening, night_to
+
+    schedule(zone="UTC")
+    tick()
+    finish(error=StatementWrong("no such column: x.", "Correct it."))
+    now = datetime.now(timezone.utc)
+    night = night_to(now)
+    assert [(need.kind, need.cause, need.hint) for need in night.needs] == [("failed", "no such column: x.", "Correct it.")]
+    assert "1 failed" in night.sentence
+    failed = Run.objects.get()
+    tick(0)
+    finish()
+    later = Run.objects.exclude(pk=failed.pk).get()
+    Run.objects.filter(pk=later.pk).update(
+        data_date=failed.data_date, held="held", findings=[{"text": "rows: 3", "then": "hold"}]
+    )
+    assert [(need.kind, need.cause) for need in night_to(now).needs] == [("held", "rows: 3")]
+    far = now + timedelta(days=9)
+    assert [need.kind for need in night_to(far).needs] == ["held"], "a decision is wanted however old it is"
+    Run.objects.filter(pk=later.pk).update(held="", state=FINISHED, late=True)
+    assert [need.kind for need in night_to(now).needs] == ["late"]
+    assert (night_to(far).needs, night_to(far).sentence) == ([], "nothing has run.")
+    with override_settings(TIME_ZONE="Europe/London"):
+        for hour, evening in ((6, (24, 18)), (17, (24, 18)), (23, (24, 18)), (1, (24, 18))):
+            at = datetime(2026, 11, 26 if hour == 1 else 25, hour, 30, tzinfo=timezone.utc)
+            began = last_evening(at)
+            assert (began.day, began.hour) == ((25, 18) if hour == 1 else evening)
+
+
+def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_counts(repository, orm):
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.night import night_to
+
+    runs = queue(repository, "from_wide", 5)
+    changes = (
+        {"state": "not run"},
+        {"state": "failed"},
+        {"state": "finished", "held": "held"},
+        {"state": "finished", "late": True},
+        {"state": "queued", "queued_at": runs[0].queued_at - timedelta(days=3)},
+    )
+    for day, (run, change) in enumerate(zip(runs, changes, strict=True)):
+        Run.objects.filter(pk=run.pk).update(data_date=run.data_date - timedelta(days=day), **change)
+    night = night_to(datetime.now(timezone.utc))
+    assert [need.kind for need in night.needs] == ["failed", "not run", "held", "late"]
+    assert night.states["queued"] == 1

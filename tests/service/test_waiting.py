@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime, time, timedelta, timezone
+from pathlib import Path
 
 import pytest
 
@@ -391,14 +392,14 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
         ResultFile.objects.create(
             run=run, attempt=1, name="a.csv", format="csv", media_type="", rows=0, bytes=1, sha256="a" * 64
         )
-        folder = settings.RESULT_STORE / str(run.pk) / "1"
+        folder = Path(settings.RESULT_STORE) / str(run.pk) / "1"
         folder.mkdir(parents=True)
         (folder / "a.csv").write_text("a")
     numbers = [run.pk for run in runs]
     Run.objects.filter(pk=numbers[1]).update(held="held")
     assert remove_old(now) == 1
     assert kept() == numbers[1:], "what is held waits for its author"
-    assert [(settings.RESULT_STORE / str(number) / "1" / "a.csv").exists() for number in numbers] == [
+    assert [(Path(settings.RESULT_STORE) / str(number) / "1" / "a.csv").exists() for number in numbers] == [
         False,
         True,
         True,
@@ -453,3 +454,28 @@ def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_l
     assert recorded() == [0, 1, 2, 3, 4, 5, 6, 7, 8, 9]
     assert DueTime.objects.filter(runs__turn__gt=0).count() == 0
     assert [due.runs.count() for due in DueTime.objects.all()] == [1] * 10
+
+
+def test_old_words_are_forgotten_and_the_records_stay(repository, monkeypatch):
+    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.notices.services import over, tell, trouble
+    from patient_ladle.service.runs import keeping
+    from patient_ladle.service.runs.models import LogLine, Run
+
+    [run] = queue(repository, "from_wide")
+    finish(run)
+    now, old = datetime.now(timezone.utc), datetime.now(timezone.utc) - timedelta(days=401)
+    LogLine.objects.all().delete()
+    lines = [LogLine(run=run, attempt=1, at=old, stage="", level="info", text=str(n)) for n in range(25)]
+    LogLine.objects.bulk_create([*lines, LogLine(run=run, attempt=1, at=now, stage="", level="info", text="today")])
+    Notice.objects.all().delete()
+    for key in ("open", "ended"):
+        trouble(key, "failed", key, "it failed", "Look.", "/", mark="m")
+    over("ended", "well again", "it is")
+    tell("summary", "the night", "all is well", "", "/")
+    Notice.objects.update(at=old)
+    monkeypatch.setattr(keeping, "LINES", 10)
+    assert [keeping.forget_old(now) for _ in range(4)] == [13, 10, 5, 0]
+    assert [line.text for line in LogLine.objects.all()] == ["today"]
+    assert [notice.title for notice in Notice.objects.all()] == ["open"], "a trouble that goes on keeps its words"
+    assert Run.objects.filter(pk=run.pk).exists()

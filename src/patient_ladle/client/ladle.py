@@ -452,6 +452,10 @@ class Ladle:
         """Counts of the last day, workers, the next due time."""
         return self.transport.call("GET", "/status")
 
+    def last_night(self) -> Record:
+        """How the last night went: a sentence of counts, what needs a person, what is next, the runs."""
+        return self.transport.call("GET", "/last-night")
+
     def close(self) -> None:
         """Close the connections."""
         self.transport.http.close()

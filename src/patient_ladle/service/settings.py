@@ -12,7 +12,7 @@ from patient_ladle.service.common.keys import data_directory, django_key
 DATA = data_directory()
 LISTEN = os.environ.get("LADLE_LISTEN", "127.0.0.1")
 PORT = int(os.environ.get("LADLE_PORT", "8470"))
-RESULT_STORE = Path(os.environ.get("LADLE_RESULT_STORE") or DATA / "results")
+RESULT_STORE = os.environ.get("LADLE_RESULT_STORE") or str(DATA / "results")
 DELIVERY_ROOTS = [Path(p) for p in os.environ.get("LADLE_DELIVERY_ROOTS", "").split(":") if p] or [DATA / "deliveries"]
 SOURCE_ROOTS = [Path(p) for p in os.environ.get("LADLE_SOURCE_ROOTS", "").split(":") if p] or [DATA / "source-files"]
 SOURCE_SECRETS = Path(os.environ.get("LADLE_SOURCE_SECRETS") or DATA / "source-secrets")
@@ -26,6 +26,7 @@ DATABASES = {
         "USER": unquote(_URL.username or ""),
         "PASSWORD": unquote(_URL.password or ""),
         "NAME": _URL.path.lstrip("/"),
+        "CONN_HEALTH_CHECKS": True,  # a connection of before a restart of the database is not given to anybody
         "OPTIONS": {
             "pool": {"min_size": 1, "max_size": 10, "timeout": 10},
             "options": "-c idle_in_transaction_session_timeout=20s -c lock_timeout=20s",
@@ -42,6 +43,7 @@ WEBHOOK_HOSTS = [host.strip().lower() for host in os.environ.get("LADLE_WEBHOOK_
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
 RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
 KEEP_DAYS = int(os.environ.get("LADLE_KEEP_DAYS", "90"))
+LOG_DAYS = int(os.environ.get("LADLE_LOG_DAYS", "400"))
 SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")
 RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))
 TIME_ZONE = os.environ.get("LADLE_TIME_ZONE", "UTC")

@@ -12,6 +12,7 @@ from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
 from .runs import files_api as files
+from .runs import night_api as night
 from .runs import workers_api as workers
 from .schedules import api as schedules
 from .sources import api as sources
@@ -95,6 +96,7 @@ urlpatterns = [
     path(_API + "workers", workers.Workers.as_view()),
     path(_API + "workers/<str:number>/drain", workers.WorkerDrain.as_view()),
     path(_API + "status", runs.Status.as_view()),
+    path(_API + "last-night", night.LastNight.as_view()),
     re_path(r"^api/.*$", console.no_such_address),
     re_path(r"^(?!assets/).*$", ensure_csrf_cookie(console.index)),
 ]

@@ -44,16 +44,26 @@ def sign_in(args: argparse.Namespace) -> None:
 
 
 def status(args: argparse.Namespace) -> None:
-    """A sentence of counts."""
+    """Who one is, and how the last night went."""
     with connected(args) as ladle:
-        found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url}
+        night = ladle.last_night()
+        found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url, "last_night": night}
     if args.json:
         return print_json(found)
-    counts = ", ".join(f"{count} {state}" for state, count in found["counts"].items() if count) or "no runs"
-    print(f"{found['url']} as {found['me']['name']} ({found['me']['role']})")
-    print(f"last 24 hours: {counts}; {found['workers']} worker(s)")
-    if found["next_due_at"]:
-        print(f"next: {found['next_schedule']} at {moment(found['next_due_at'])}")
+    print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {found['workers']} worker(s)")
+    print(f"since {moment(night['since'])}: {night['sentence']}")
+    if night["needs"]:
+        print(f"\n{night['needing']} need a person:")
+        rows = [
+            (need["run"], need["kind"], need["extract"], need["environment"], need["data_date"], need["cause"])
+            for need in night["needs"]
+        ]
+        print_table(("RUN", "WHAT", "EXTRACT", "ENVIRONMENT", "DATA DATE", "CAUSE"), rows, "")
+        print("look at one: ladle run show RUN; its log: ladle run log RUN")
+    else:
+        print("nothing needs a person.")
+    for due in night["next"][:1]:
+        print(f"next: {due['schedule']} at {moment(due['due_at'])}")
     return None
 
 
@@ -122,7 +132,14 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = add_verb(nouns, common, "sign-in", sign_in, "Sign in and keep a token.", "ladle sign-in rita")
     verb.add_argument("name", nargs="?", help="your name")
     verb.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
-    add_verb(nouns, common, "status", status, "Who am I, how did the last day go, what is next.", "ladle status")
+    add_verb(
+        nouns,
+        common,
+        "status",
+        status,
+        "Who am I, how did the last night go, and what needs a person.",
+        "ladle status",
+    )
 
     user = Noun(nouns, common, "user", "People and their roles (administrators).")
     user.verb("list", user_list, "List people.")

@@ -336,7 +336,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         metavar="FORMAT.NAME=VALUE",
         help="one option, such as csv.delimiter=semicolon or files.packing=gzip",
     )
-    verb.add_argument("--deliver-into", metavar="FOLDER", help="below the service's delivery folders")
+    verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a; b'")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")

@@ -52,8 +52,8 @@ def _summary(run: dict[str, Any]) -> None:
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
     for file in run["files"]:
         print(f"  {file['name']}  {file['rows']:,} rows  {file['bytes']:,} bytes  sha256 {file['sha256'][:16]}…")
-        if file["delivered_path"]:
-            print(f"    delivered as {file['delivered_path']}")
+        for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
+            print(f"    delivered as {path}")
     for warning in run["warnings"]:
         print(f"  warning: {warning}")
 
@@ -202,7 +202,9 @@ def run_cancel(args: argparse.Namespace) -> int:
 def run_release(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         run = ladle.runs.release(args.number, args.note)
-    print_json(run) if args.json else print(f"run {run['id']} is released: its files are delivered")
+    delivered = any(file["delivered_path"] for file in run["files"])
+    what = "are delivered" if delivered else "are results now; its extract delivers into no folder"
+    print_json(run) if args.json else print(f"run {run['id']} is released: its files {what}")
     return 0
 
 

@@ -69,6 +69,7 @@ def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
             ("attempts", f"{made['attempts']}, within {made['run_minutes']} minutes"),
             ("finish by", made["finish_by"]),
             ("priority", made["priority"]),
+            ("into", made["deliver_into"] or "where the extract says"),
             ("paused", _paused(made)),
             ("next due", _moments(made["next_due"])),
         ]
@@ -82,7 +83,7 @@ def schedule_show(args: argparse.Namespace) -> None:
 
 _GIVEN = (
     "rule", "zone", "first_date", "last_date", "on_holiday", "missed", "missed_hours", "missed_most", "overlap",
-    "spread_seconds", "attempts", "run_minutes", "finish_by", "priority", "calendar",
+    "spread_seconds", "attempts", "run_minutes", "finish_by", "priority", "deliver_into", "calendar",
 )  # fmt: skip
 _NONE = "none"
 """The word that takes a setting away again."""
@@ -205,6 +206,9 @@ def _options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--attempts", type=int, help="how often a run is tried when the fault may pass (default 3)")
     verb.add_argument("--minutes", dest="run_minutes", type=int, help="a run is given up after so many (default 1440)")
     verb.add_argument("--finish-by", metavar="HH:MM", help="flag a run that has not finished by then as late")
+    verb.add_argument(
+        "--deliver-into", metavar="FOLDERS", help="instead of the extract's; several: 'a; b'; '': the extract's again"
+    )
     verb.add_argument("--priority", choices=("low", "normal", "high"), help="who goes first where places are few")
 
 

@@ -16,12 +16,11 @@ import time
 import traceback
 from collections.abc import Callable
 from datetime import date, datetime, timezone
-from pathlib import Path
 from typing import Any
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
-from patient_ladle.adapters.stores.folder import FolderStore
+from patient_ladle.adapters.stores import store_at
 from patient_ladle.core.catalogue import without_schema
 from patient_ladle.core.columns import unique_names
 from patient_ladle.core.engine import RunJob, name_fields, run_extract
@@ -66,7 +65,8 @@ class PipeLedger:
     def tell(self, kind: str, **facts: Any) -> None:
         """One line to the parent."""
         with self.out:
-            sys.stdout.write(json.dumps({"kind": kind, **facts}) + "\n")
+            at = datetime.now(timezone.utc).isoformat()
+            sys.stdout.write(json.dumps({"kind": kind, "at": at, **facts}) + "\n")
             sys.stdout.flush()
 
     def listen(self) -> None:
@@ -125,7 +125,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         file_name=job["file_name"],
         statement=Statement(job["statement"], values, job["deadline_seconds"]),
         formats=tuple(job["formats"]),
-        deliver_into=job["deliver_into"],
+        deliver_into=tuple(job["deliver_into"]),
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
@@ -134,7 +134,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         names=name_fields(job["about"], values),
         guards=checked_guards(job["guards"]),
     )
-    folder = FolderStore(Path(job["store"])).result(job["run"], job["attempt"])
+    folder = store_at(job["store"]).result(job["run"], job["attempt"])
     try:
         run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
     except LadleError as error:

@@ -18,6 +18,8 @@ class Child:
 
     def __init__(self, job: dict[str, Any] | None = None) -> None:
         self.jobs = 0
+        self.heard: list[dict[str, Any]] = []
+        self.rest = b""
         self.process = subprocess.Popen(
             [sys.executable, "-m", "patient_ladle.service.children.child"],
             stdin=subprocess.PIPE,
@@ -47,9 +49,25 @@ class Child:
 
     def told(self) -> Iterator[dict[str, Any]]:
         """What the child tells, until it ends."""
+        while self._listen():
+            yield self.heard.pop(0)
+
+    def told_together(self) -> Iterator[list[dict[str, Any]]]:
+        """The same, all that is there each time."""
+        while self._listen():
+            heard, self.heard = self.heard, []
+            yield heard
+
+    def _listen(self) -> bool:
+        """Until something is heard; False once the child has ended."""
         assert self.process.stdout is not None
-        for line in self.process.stdout:
-            yield json.loads(line)
+        while not self.heard:
+            piece = os.read(self.process.stdout.fileno(), 1 << 16)
+            if not piece:
+                return False
+            *lines, self.rest = (self.rest + piece).split(b"\n")
+            self.heard += map(json.loads, lines)
+        return True
 
     def kill(self) -> None:
         """End it at once."""

@@ -7,7 +7,7 @@ from typing import Any
 
 from .launch import Child
 
-JOBS = 50
+JOBS = 200
 """Runs of one child: whatever a driver leaks does not grow for ever."""
 GROWN_BYTES = 400 << 20
 """A child that holds so much after a run is replaced; a fresh one holds about 130 MB."""

@@ -15,6 +15,7 @@ from rest_framework.validators import ProhibitSurrogateCharactersValidator
 from rest_framework.views import APIView
 
 from patient_ladle.core.errors import BadInput, unknown_name
+from patient_ladle.service.common.problems import in_words
 
 
 class RoleView(APIView):
@@ -64,7 +65,8 @@ def body_of(request: Request, serializer: type[StrictSerializer], partial: bool 
 def checked(given: Any, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:
     """What was given, validated like a body."""
     made = serializer(data=given, partial=partial)
-    made.is_valid(raise_exception=True)
+    if not made.is_valid():
+        raise BadInput(in_words(made.errors, given), "Correct the fields named.")
     return dict(made.validated_data)
 
 

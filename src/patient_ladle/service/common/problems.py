@@ -54,12 +54,23 @@ class IdempotencyMismatch(BadInput):
     code = "idempotency_mismatch"
 
 
-def _from_serializer(detail: Any, path: str = "") -> str:
+_SILENT = ("password", "secret", "values", "url")
+"""Fields whose values are not said back: who sees the screen may be another."""
+
+
+def in_words(detail: Any, given: Any = None, path: str = "") -> str:
+    """What a serializer found wrong, with what was given."""
     if isinstance(detail, dict):
-        return "; ".join(_from_serializer(v, f"{path}.{k}" if path else str(k)) for k, v in detail.items())
+        parts = (in_words(v, given.get(k) if isinstance(given, dict) else None, f"{path}.{k}" if path else str(k))
+                 for k, v in detail.items())  # fmt: skip
+        return "; ".join(parts)
     if isinstance(detail, list):
-        return "; ".join(_from_serializer(item, path) for item in detail if item)
-    return f"{path}: {detail}" if path and path != "non_field_errors" else str(detail)
+        inner = given if isinstance(given, list) and len(given) == len(detail) else [given] * len(detail)
+        return "; ".join(in_words(item, value, path) for item, value in zip(detail, inner, strict=True) if item)
+    if not path or path == "non_field_errors":
+        return str(detail)
+    said = given is not None and not isinstance(given, (dict, list)) and not any(word in path for word in _SILENT)
+    return f"'{path}' was given '{given}': {detail}" if said else f"{path}: {detail}"
 
 
 def as_own(error: Exception) -> LadleError:
@@ -68,7 +79,7 @@ def as_own(error: Exception) -> LadleError:
         case LadleError():
             return error
         case exceptions.ValidationError():
-            return BadInput(_from_serializer(error.detail), "Correct the fields named.")
+            return BadInput(in_words(error.detail), "Correct the fields named.")
         case exceptions.ParseError():
             return BadInput(f"the body is not JSON: {error.detail}", "Send a JSON object, encoded as UTF-8.")
         case exceptions.UnsupportedMediaType():

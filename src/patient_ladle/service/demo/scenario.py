@@ -193,7 +193,10 @@ order by s.taken_at, s.sample_id, d.code
         "folder": "regulation/water quality",
         "source": "laboratory",
         "formats": ["csv"],
-        "notes": "How many samples each point gave, and when the last one was taken.",
+        "deliver_into": "water-quality",
+        "guards": [{"guard": "rows", "at_least": 64}],
+        "notes": "How many samples each point gave, and when the last one was taken. There should be 64 points: a shorter list is held"
+        " back until somebody has seen why.",
         "statement": """select p.name, p.zone, p.kind, count(*) as samples, max(s.taken_at) as last_taken
 from sample_points p left join samples s on s.point_id = p.point_id
 group by p.point_id order by p.name

@@ -138,7 +138,9 @@ class ContentBody(StrictSerializer):
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)
-    deliver_into = serializers.CharField(required=False, allow_blank=True, max_length=500)
+    deliver_into = serializers.CharField(
+        required=False, allow_blank=True, max_length=500, help_text="Folders of the delivery, separated by ;"
+    )
     output = serializers.DictField(
         required=False,
         help_text="formats: options by format; columns: the choice of columns; files: packing, splitting, delivery.",

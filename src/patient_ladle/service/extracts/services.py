@@ -9,8 +9,8 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
+from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.adapters.stores.folder import delivery_folder
 from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
 from patient_ladle.core.filling import bring_back
@@ -71,7 +71,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         get_format(name)
     check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
     output = OutputSettings.from_dict(content.get("output") or {})
-    delivery_folder(settings.DELIVERY_ROOTS, content.get("deliver_into") or "")
+    delivery_folders(settings.DELIVERY_ROOTS, content.get("deliver_into") or "")
     return {
         "source": source,
         "statement": content["statement"],

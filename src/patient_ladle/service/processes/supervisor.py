@@ -110,7 +110,25 @@ class Supervisor:
                 time.sleep(0.05)
         return False
 
+    def _keep_database_up(self) -> None:
+        """A private server that ended is started again; on another port, all that use it begin anew."""
+        if self.cluster is None or self.cluster.process is None or self.cluster.process.poll() is None:
+            return
+        log.warning("the private database server ended with status %s; it is started again", self.cluster.process.returncode)
+        try:
+            self.cluster.start()
+        except ServerFailed as error:
+            log.error("%s %s", error, error.hint)  # the next look tries again
+            return
+        url = self.cluster.url("ladle")
+        if url != os.environ["LADLE_DATABASE_URL"]:
+            os.environ["LADLE_DATABASE_URL"] = url
+            for part in self.parts:
+                if part.process is not None:
+                    part.process.terminate()
+
     def _keep_up(self) -> None:
+        self._keep_database_up()
         now = time.monotonic()
         for part in self.parts:
             if part.process is None or part.process.poll() is None:

@@ -18,7 +18,7 @@ from django.db import DatabaseError, InterfaceError, close_old_connections, conn
 from django.db.models import F, Q
 from django.utils import timezone
 
-from patient_ladle.adapters.stores.folder import delivery_folder
+from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
@@ -37,6 +37,8 @@ CANCEL_SECONDS = 0.5
 GRACE_SECONDS = 15.0
 """A child that was asked to stop and does not is ended: its driver hangs."""
 POLL_SECONDS = 2.0
+_TURNS = ("publish", "done", "failed")
+"""What a child tells that ends something; nothing else follows in one breath but the next of them."""
 AWAY_SECONDS = 120.0
 """How long a write to the ledger is tried again while the service database is away."""
 _AWAY = (psycopg.OperationalError, InterfaceError, DatabaseError)
@@ -79,7 +81,7 @@ def job_of(run: Run) -> dict[str, Any]:
         "deadline_seconds": run.source.deadline_seconds,
         "max_rows": run.source.max_rows,
         "max_bytes": run.source.max_bytes,
-        "deliver_into": delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into),
+        "deliver_into": delivery_folders(settings.DELIVERY_ROOTS, run.delivers_into),
         "store": str(settings.RESULT_STORE),
         "about": {
             "extract": run.extract.name,
@@ -154,24 +156,19 @@ class WorkerProcess:
     def _mind(self, run: Run) -> None:
         child = self.children[run.pk] = self.pool.take(job_of(run))
         ended = False
-        for said in child.told():
-            match said["kind"]:
-                case "stage":
-                    patiently(ledger.enter_stage, run, said["name"])
-                case "connected":
-                    patiently(ledger.write_identity, run, said["identity"])
-                case "log":
-                    patiently(ledger.write_log, run, said["level"], said["text"])
-                case "progress":
-                    patiently(ledger.write_progress, run, said["rows"], said["bytes"])
-                case "publish":
-                    self._publish(run, child, said["outcome"])
-                    ended = True
-                case "done":
-                    self.pool.give_back(self.children.pop(run.pk))
-                    return
-                case "failed":
-                    raise self._cause(run, from_dict(said["error"]))
+        for told in child.told_together():
+            if facts := [said for said in told if said["kind"] not in _TURNS]:
+                patiently(ledger.record, run, facts)
+            for said in told:
+                match said["kind"]:
+                    case "publish":
+                        self._publish(run, child, said["outcome"])
+                        ended = True
+                    case "done":
+                        self.pool.give_back(self.children.pop(run.pk))
+                        return
+                    case "failed":
+                        raise self._cause(run, from_dict(said["error"]))
         status = child.wait()
         if not ended:
             if run.pk in self.asked:

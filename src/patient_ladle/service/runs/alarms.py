@@ -10,7 +10,7 @@ Rules and theory
 
 from __future__ import annotations
 
-from collections import Counter
+import shutil
 from collections.abc import Mapping
 from datetime import date, datetime, time, timedelta
 
@@ -19,11 +19,12 @@ from django.db import transaction
 from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.notices.models import Notice, Summary
 from patient_ladle.service.notices.services import over, tell, trouble
-from patient_ladle.service.schedules.models import DueTime, Schedule
 
-from .models import CANCELLED, FAILED, FINISHED, HELD, NOT_RUN, Run
+from .models import FAILED, FINISHED, HELD, NOT_RUN, Run
+from .night import coming_next, night_to
 from .stores import store
 
 SOURCE_CODES = (
@@ -37,7 +38,7 @@ SOURCE_CODES = (
 SCARCE_BYTES = 5 << 30
 """Free space in the result store below which people are told: days, not minutes, before the end."""
 SHOWN = 20
-"""Lines of each kind in a summary."""
+"""Lines of a summary."""
 
 
 def _extract_key(run: Run) -> str:
@@ -110,19 +111,28 @@ def missed(counts: Mapping[str, int], since: datetime) -> Notice:
 
 
 def mind_space() -> None:
-    """Say so long before the result store is full, and when there is room again."""
+    """Say so long before the result store or a delivery folder is full, and when there is room again."""
     try:
         free = store().free_bytes()
-    except OSError as error:
-        trouble(
-            "space", "space", "the result store cannot be looked at", f"{error}.", "Look at the store's folder.", mark="away"
-        )
+    except StoreUnwritable as error:
+        trouble("space", "space", "the result store cannot be looked at", error.message, error.hint, mark="away")
+    else:
+        _say_room("space", "the result store", free, "Free some, or keep results for less long.")
+    for root in settings.DELIVERY_ROOTS:
+        try:
+            free = shutil.disk_usage(root).free
+        except OSError:
+            continue  # nothing was delivered there yet, or its mount is away, which its runs say
+        _say_room(f"space:{root}", f"the delivery folder {root}", free, "Free some: deliveries into it fail when it is full.")
+
+
+def _say_room(key: str, where: str, free: int | None, hint: str) -> None:
+    if free is None:
         return
     if free < SCARCE_BYTES:
-        cause, hint = f"{free / 1e9:.0f} GB are left.", "Free some, or keep results for less long."
-        trouble("space", "space", "space is scarce in the result store", cause, hint, mark="scarce")
+        trouble(key, "space", f"space is scarce in {where}", f"{free / 1e9:.0f} GB are left.", hint, mark="scarce")
     else:
-        over("space", "there is room in the result store", f"{free / 1e9:.0f} GB are free.")
+        over(key, f"there is room in {where}", f"{free / 1e9:.0f} GB are free.")
 
 
 def sum_up(now: datetime) -> Notice | None:
@@ -143,32 +153,13 @@ def sum_up(now: datetime) -> Notice | None:
 
 
 def summary_of(day: date, now: datetime) -> tuple[str, str]:
-    """Title and text: counts of the last day, and by name whatever did not go as it should."""
-    since = now - timedelta(days=1)
-    runs = Run.objects.filter(queued_at__gte=since).select_related("extract", "environment")
-    states = Counter(runs.values_list("state", flat=True))
-    skipped = DueTime.objects.filter(decided_at__gte=since).exclude(decision="run").values_list("decision", flat=True)
-    decisions = Counter(skipped)
-    held = runs.filter(held=HELD)
-    counts = [f"{count:,} {state}" for state, count in sorted(states.items())]
-    counts += [f"{count:,} due times {decision}" for decision, count in sorted(decisions.items())]
-    lines = [f"Runs of the last day: {', '.join(counts) or 'none'}."]
-    kinds = {
-        "Not finished": runs.filter(state__in=(FAILED, NOT_RUN, CANCELLED)),
-        "Held": held,
-        "Late": runs.filter(late=True),
-    }
-    for title, some in kinds.items():
-        shown = [f"run {run.pk} {_where(run)}" for run in some[:SHOWN]]
-        if shown:
-            lines.append(f"{title}: {'; '.join(shown)}.")
-    due = Schedule.objects.filter(removed_at=None, paused_at=None, next_due_at__isnull=False).order_by("next_due_at").first()
-    if due is not None and due.next_due_at is not None:
-        lines.append(f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC.")
-    bad = states[FAILED] + states[NOT_RUN]
-    word = (
-        "all is well"
-        if not bad and not held
-        else ", ".join(filter(None, (f"{bad} not finished" if bad else "", f"{held.count()} held" if held else "")))
-    )
+    """Title and text: counts of the last day, and by name whatever needs a person."""
+    night = night_to(now, now - timedelta(days=1))
+    lines = [f"Runs of the last day: {night.sentence}"]
+    for need in night.needs[:SHOWN]:
+        lines.append(f"{need.kind}: run {need.run.pk} {_where(need.run)}: {need.cause}")
+    if night.needing > SHOWN:
+        lines.append(f"… and {night.needing - SHOWN:,} more.")
+    lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
+    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} a person" if night.needing else "all is well"
     return f"The night to {day.isoformat()}: {word}", "\n".join(lines)

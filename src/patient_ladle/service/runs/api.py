@@ -16,13 +16,14 @@ from rest_framework.response import Response
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
+from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.extracts.shared_values import declared_by
-from patient_ladle.service.schedules.models import Schedule
 
 from . import backfilling, holding, services
 from .dry_run import dry_run
 from .files_api import FileView
 from .models import ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
+from .night import coming_next
 
 LOG_LINES = 500
 """Lines of one answer; ``next`` says where to go on."""
@@ -208,8 +209,8 @@ class Runs(RoleView):
     def get(self, request: Request) -> Response:
         found, given = _all_runs(), request.query_params
         if given.get("extract"):
-            named = Q(extract__name=given["extract"]) | Q(extract__former_names__name=given["extract"])
-            found = found.filter(named).distinct()
+            named = Q(name=given["extract"]) | Q(former_names__name=given["extract"])
+            found = found.filter(extract__in=list(Extract.objects.filter(named).values_list("pk", flat=True).distinct()))
         if given.get("schedule"):
             found = found.filter(due_time__schedule__name=given["schedule"])
         if given.get("state"):
@@ -381,8 +382,7 @@ class Status(RoleView):
     def get(self, request: Request) -> Response:
         now = timezone.now()
         recent = Run.objects.filter(queued_at__gte=now - timedelta(hours=24)).values_list("state", flat=True)
-        following = Schedule.objects.filter(removed_at=None, paused_at=None, next_due_at__isnull=False)
-        first = following.order_by("next_due_at").first()
+        first = next(iter(coming_next()), None)
         states = list(recent)
         return Response(
             {

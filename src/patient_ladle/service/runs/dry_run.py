@@ -13,8 +13,8 @@ from typing import Any
 from django.conf import settings
 from django.utils import timezone
 
+from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.adapters.stores.folder import delivery_folder
 from patient_ladle.core.engine import RunJob, name_fields
 from patient_ladle.core.filling import fill_in
 from patient_ladle.core.output import OutputSettings
@@ -66,8 +66,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         output=OutputSettings.from_dict(revision.output),
         names=name_fields(about, values),
     )
-    folder = delivery_folder(settings.DELIVERY_ROOTS, revision.deliver_into)
-    files = _files(job, folder)
+    folders = delivery_folders(settings.DELIVERY_ROOTS, revision.deliver_into)
+    files = [file for folder in folders or ("",) for file in _files(job, folder)]
     return {
         "extract": extract.name,
         "revision": revision.number,
@@ -87,7 +87,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             for part in parts
         ],
         "files": files,
-        "deliver_into": folder,
+        "deliver_into": "; ".join(folders),
         "expected": _expected(extract, environment.pk),
         "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
         "warnings": _warnings(extract, revision, address, files),

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 import zipfile
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from typing import Any, BinaryIO
 from urllib.parse import quote
 
 from django.http import FileResponse, HttpResponse, StreamingHttpResponse
@@ -44,7 +45,8 @@ class FileView(serializers.Serializer):
         child=serializers.JSONField(), help_text="Of a workbook: name, place of its statement, rows."
     )
     removed_at = serializers.DateTimeField(allow_null=True, help_text="When it was removed from the result store.")
-    delivered_path = serializers.CharField()
+    delivered_path = serializers.CharField(help_text="Empty: not delivered.")
+    delivered_also = serializers.ListField(child=serializers.CharField(), help_text="Its paths in further folders.")
 
 
 class ResultLine(FileView):
@@ -80,8 +82,12 @@ def _file_of(run: Run, name: str) -> ResultFile:
     return file
 
 
-def _path_of(file: ResultFile) -> Any:
-    return store().path_of(str(file.run_id), file.attempt, file.name)
+def _opened(file: ResultFile) -> BinaryIO:
+    return store().open(str(file.run_id), file.attempt, file.name)
+
+
+def _descriptor(run: Run) -> BinaryIO:
+    return store().open(str(run.pk), run.attempt, DESCRIPTOR)
 
 
 class RunFile(RoleView):
@@ -91,10 +97,9 @@ class RunFile(RoleView):
     def get(self, request: Request, number: int, name: str) -> HttpResponse:
         run = _finished(number)
         if name == DESCRIPTOR:
-            path = store().path_of(str(run.pk), run.attempt, name)
-            return _download(request, path, name, "application/json", f'"{os.stat(path).st_mtime_ns:x}"')
+            return _download(request, _descriptor(run), name, "application/json", f'"{run.pk}.{run.attempt}"')
         file = _file_of(run, name)
-        return _download(request, _path_of(file), name, file.media_type, f'"{file.sha256}"')
+        return _download(request, _opened(file), name, file.media_type, f'"{file.sha256}"')
 
 
 class RunFilePreview(RoleView):
@@ -111,7 +116,7 @@ class RunFilePreview(RoleView):
         if not wanted.isdecimal() or not 0 < int(wanted) <= 1_000:
             raise BadInput(f"rows={wanted} is not a number of rows.", "Ask for 1 to 1,000.")
         options = checked_options(file.format, file.options)
-        with open(_path_of(file), "rb") as stored:
+        with _opened(file) as stored:
             sheet = request.query_params.get("sheet", "")
             return Response(first_rows_of(stored, file.format, options, file.packing, int(wanted), sheet))
 
@@ -122,9 +127,11 @@ class RunArchive(RoleView):
     @extend_schema(operation_id="run_archive", responses={(200, "application/zip"): OpenApiResponse(OpenApiTypes.BINARY)})
     def get(self, request: Request, number: int) -> HttpResponse:
         run = _finished(number)
-        places = [(file.name, _path_of(file)) for file in run.files.all()]
-        places.append((DESCRIPTOR, store().path_of(str(run.pk), run.attempt, DESCRIPTOR)))
-        response = StreamingHttpResponse(_archived(places), content_type="application/zip")
+        members = [(file.name, partial(_opened, file)) for file in run.files.all()]
+        members.append((DESCRIPTOR, partial(_descriptor, run)))
+        for _, opened in members:
+            opened().close()  # what is missing is said before anything is sent
+        response = StreamingHttpResponse(_archived(members), content_type="application/zip")
         name = f"{run.extract.name}-{run.data_date}-run-{run.pk}.zip"
         response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
         response["Content-Security-Policy"] = "sandbox"
@@ -149,11 +156,11 @@ class _Pieces:
         return found
 
 
-def _archived(places: list[tuple[str, Any]]) -> Iterator[bytes]:
+def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO]]]) -> Iterator[bytes]:
     out = _Pieces()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:  # type: ignore[call-overload]
-        for name, path in places:
-            with open(path, "rb") as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
+        for name, opened in members:
+            with opened() as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
                 while piece := file.read(1 << 20):
                     entry.write(piece)
                     yield out.taken()
@@ -193,14 +200,14 @@ class LatestResult(RoleView):
                 f"the latest result of '{extract.name}' has no such statement or part.", "Leave statement and part out."
             )
         file = files[0]
-        response = _download(request, _path_of(file), file.name, file.media_type, f'"{file.sha256}"')
+        response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
         response["Cache-Control"] = "no-cache"
         response["X-Run"] = str(newest.pk)
         return response
 
 
-def _download(request: Request, path: Any, name: str, media_type: str, tag: str) -> HttpResponse:
-    size = os.stat(path).st_size
+def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponse:
+    size = file.seek(0, os.SEEK_END)
     wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
     if request.headers.get("If-Range", tag) != tag or (wanted and not any(wanted.groups())):
         wanted = None
@@ -210,8 +217,8 @@ def _download(request: Request, path: Any, name: str, media_type: str, tag: str)
         start = int(first) if first else max(size - int(last), 0)
         end = min(int(last), size - 1) if first and last else size - 1
         if start > end:
+            file.close()
             return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
-    file = open(path, "rb")  # noqa: SIM115  # the response closes it
     file.seek(start)
     response = FileResponse(_Part(file, end - start + 1), content_type=media_type, status=206 if wanted else 200)
     response["Content-Length"] = str(end - start + 1)

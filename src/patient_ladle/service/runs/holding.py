@@ -13,14 +13,13 @@ from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import Conflict
 from patient_ladle.core.guards import Earlier, Finding, Guard, checked_guards, judged
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.service.people.models import Person
 
 from .alarms import decided
 from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, Run
 from .services import run_numbered
 from .stores import store
-from .telling import add_log
+from .telling import add_log, delivered_words
 from .waiting import tell_followers
 
 
@@ -91,14 +90,12 @@ def _deliver(run: Run, held: dict[str, Any]) -> None:
         return {**described, "resources": resources, "ladle": {**described["ladle"], "released": run.held_note or run.held_by}}
 
     wished = [(stored, name) for stored, name in held["wished"]]
-    plan: DeliveryPlan = folder.prepare_delivery(
-        held["folder"], wished, OutputSettings.from_dict(run.revision.output).files, renamed
-    )
+    plan = folder.prepare_delivery(held["folders"], wished, OutputSettings.from_dict(run.revision.output).files, renamed)
     folder.deliver(plan)
-    for file, (_, final, _) in zip(run.files.all(), plan.moves[:-1], strict=True):
-        file.delivered_path = final
-        file.save(update_fields=["delivered_path"])
-    add_log(run, "info", f"delivered {len(plan.moves) - 1} file(s) and the descriptor into {plan.folder}")
+    for file, (first, *others) in zip(run.files.all(), plan.delivered(), strict=True):
+        file.delivered_path, file.delivered_also = first, others
+        file.save(update_fields=["delivered_path", "delivered_also"])
+    add_log(run, "info", delivered_words(plan))
 
 
 @transaction.atomic

@@ -6,7 +6,7 @@ from cryptography.fernet import InvalidToken
 from django.utils import timezone
 
 from patient_ladle import __version__
-from patient_ladle.core.errors import BadInput, Conflict, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, StoreUnwritable, unknown_name
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
@@ -23,14 +23,14 @@ def join(row: Worker) -> list[str]:
     row.release, words = __version__, []
     try:
         row.store_mark = store().mark()
-    except OSError as error:
-        words.append(f"the result store cannot be written: {error}")
+    except StoreUnwritable as error:
+        words.append(f"the result store cannot be written: {error.message}")
     others = Worker.objects.filter(gone_at=None).exclude(pk=row.pk)
     strange = others.exclude(store_mark__in=("", row.store_mark)).first()
     if row.store_mark and strange is not None:
         raise Conflict(
             f"this host's result store is another one than that of worker {strange.pk}.",
-            "Aim LADLE_RESULT_STORE at the folder that all workers share.",
+            "Aim LADLE_RESULT_STORE at the folder or bucket that all workers share.",
         )
     row.clock_seconds = round((timezone.now() - database_now()).total_seconds(), 2)
     if abs(row.clock_seconds) > CLOCK_SECONDS:

@@ -1,4 +1,7 @@
-"""How long results are kept in the store. What is removed is recorded; delivered files are their readers' own.
+"""How long results are kept in the store, and words in the service database.
+
+What is removed is recorded; delivered files are their readers' own. Runs, due times and what is known of their files stay
+for ever; the lines of their logs and notices go after ``LADLE_LOG_DAYS``.
 
 The newest delivered result of an extract in each environment is always kept, and so is whatever an author has still to
 decide about.
@@ -6,27 +9,47 @@ decide about.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime, timedelta
+from functools import cache
+from itertools import islice
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import DateTimeField, DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, Value
+from django.db.models import DateTimeField, DurationField, ExpressionWrapper, F, Q, QuerySet, Value
 from django.db.models.functions import Coalesce
 
 from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.notices.models import Notice, Trouble
 
-from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, Run
+from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, LogLine, Run
 from .stores import store
 from .telling import add_log
 
+PAGE = 500
+"""Runs looked at together."""
 BATCH = 100
 """Runs whose files are removed at one look."""
+LINES = 20_000
+"""Log lines and notices that go at one look: what a service writes in a minute is far less."""
 
 
-_NEWER = Run.objects.filter(
-    extract=OuterRef("extract"), environment=OuterRef("environment"), pk__gt=OuterRef("pk"), state=FINISHED
-).exclude(held__in=NOT_DELIVERED)
-"""Delivered results that came after a run's: while there is none, the run's own is the newest."""
+def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
+    """Their numbers, oldest first, without the newest delivered result of each extract in each environment; in pages, and
+    each newest one found by its index: a look at every later run of every candidate would take minutes in a long past."""
+
+    @cache
+    def newest(extract: int, environment: int) -> int:
+        there = Run.objects.filter(extract=extract, environment=environment, state=FINISHED).exclude(held__in=NOT_DELIVERED)
+        return there.order_by("-id").values_list("pk", flat=True).first() or 0
+
+    last = 0
+    pages = runs.order_by("pk").values_list("pk", "extract", "environment", "held").distinct()
+    while page := list(pages.filter(pk__gt=last)[:PAGE]):
+        for number, extract, environment, held in page:
+            if held == REJECTED or number < newest(extract, environment):
+                yield number
+        last = page[-1][0]
 
 
 def _beyond_number(extract: Extract) -> list[int]:
@@ -45,8 +68,8 @@ def remove_old(now: datetime) -> int:
     until = ExpressionWrapper(F("ended_at") + day, DateTimeField())
     too_many = [pk for extract in Extract.objects.exclude(keep_runs=None) for pk in _beyond_number(extract)]
     runs = Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None).exclude(held=HELD)
-    over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many)).filter(Q(held=REJECTED) | Exists(_NEWER))
-    numbers = list(over.order_by("pk").values_list("pk", flat=True).distinct()[:BATCH])
+    over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many))
+    numbers = list(islice(_but_the_newest(over), BATCH))
     for number in numbers:
         with transaction.atomic():
             run = Run.objects.select_for_update(of=("self",)).select_related("extract").get(pk=number)
@@ -54,4 +77,27 @@ def remove_old(now: datetime) -> int:
             count = run.files.filter(removed_at=None).update(removed_at=now)
             why = f"only the last {run.extract.keep_runs} are kept" if number in too_many else "their time to be kept is over"
             add_log(run, "info", f"{count} file(s) removed from the result store: {why}")
+    return len(numbers)
+
+
+def forget_old(now: datetime) -> int:
+    """Delete log lines and notices that are older than they need be; returns how many."""
+    before = now - timedelta(days=settings.LOG_DAYS)
+    return _forget_lines(before) + _forget_notices(before)
+
+
+def _forget_lines(before: datetime) -> int:
+    """By their numbers, which grow with time: a look at the first one says whether there is anything to do."""
+    lines = LogLine.objects.order_by("id")
+    first = lines.values_list("id", "at").first()
+    if first is None or first[1] >= before:
+        return 0
+    count, _ = LogLine.objects.filter(id__lt=first[0] + LINES, at__lt=before).delete()
+    return count
+
+
+def _forget_notices(before: datetime) -> int:
+    over = Notice.objects.filter(at__lt=before).exclude(trouble__in=Trouble.objects.filter(ended_at=None))
+    numbers = list(over.order_by("at").values_list("pk", flat=True)[:LINES])
+    Notice.objects.filter(pk__in=numbers).delete()
     return len(numbers)

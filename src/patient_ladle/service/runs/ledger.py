@@ -13,7 +13,7 @@ Rules and theory
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -23,7 +23,8 @@ from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
-from patient_ladle.adapters.stores.folder import deliver, sweep
+from patient_ladle.adapters.deliveries.folder import deliver, folders_named, sweep
+from patient_ladle.adapters.disk import PART
 from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
@@ -33,7 +34,7 @@ from .alarms import run_ended
 from .holding import findings_of
 from .models import CANCELLED, FAILED, FINISHED, HELD, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
 from .stores import store
-from .telling import add_log, wake_workers
+from .telling import add_log, delivered_words, wake_workers
 from .waiting import quiet_sources, tell_followers
 
 DELIVERY_TRIES = 5
@@ -47,7 +48,7 @@ def claim(worker: Worker) -> Run | None:
         cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
     run: Run | None = (
         Run.objects.select_for_update(skip_locked=True, of=("self",))
-        .filter(state=QUEUED, source__in=list(sources_with_a_free_place()))
+        .filter(state=QUEUED, source__in=sources_with_a_free_place())
         .exclude(source__in=quiet_sources(timezone.now()))
         .order_by("queue_order", "id")
         .first()
@@ -78,40 +79,30 @@ def _owned(run: Run) -> Iterator[Run]:
         yield row
 
 
-def enter_stage(run: Run, stage: str) -> None:
-    """Record the moment at which the run entered a stage."""
+def record(run: Run, told: Sequence[Mapping[str, Any]]) -> None:
+    """What the run's child told, in one transaction: stages, where it really reads, progress, lines of the log."""
+    lines = []
     with _owned(run) as row:
-        row.stage = stage
-        row.stages = [*row.stages, {"stage": stage, "at": timezone.now().isoformat()}]
-        row.save(update_fields=["stage", "stages"])
-        run.stage = stage
-
-
-def write_identity(run: Run, identity: dict[str, str]) -> None:
-    """Where the run really reads, and as whom."""
-    with _owned(run) as row:
-        row.identity = identity
-        row.save(update_fields=["identity"])
-
-
-def write_log(run: Run, level: str, text: str, at: datetime | None = None) -> None:
-    """One line of the run log; refused when the run is no longer this worker's."""
-    with _owned(run):
-        LogLine.objects.create(run=run, attempt=run.attempt, at=at or timezone.now(), stage=run.stage, level=level, text=text)
-
-
-def write_progress(run: Run, rows: int, bytes_read: int) -> None:
-    """Rows and bytes so far."""
-    with _owned(run) as row:
-        row.rows, row.bytes_read = rows, bytes_read
-        row.save(update_fields=["rows", "bytes_read"])
+        for said in told:
+            at = datetime.fromisoformat(said["at"])
+            match said["kind"]:
+                case "stage":
+                    row.stage = said["name"]
+                    row.stages = [*row.stages, {"stage": row.stage, "at": at.isoformat()}]
+                case "connected":
+                    row.identity = said["identity"]
+                case "progress":
+                    row.rows, row.bytes_read = said["rows"], said["bytes"]
+                case "log":
+                    level, text = said["level"], said["text"]
+                    lines.append(LogLine(run=row, attempt=row.attempt, at=at, stage=row.stage, level=level, text=text))
+        row.save(update_fields=["stage", "stages", "identity", "rows", "bytes_read"])
+        LogLine.objects.bulk_create(lines)
+        run.stage = row.stage
 
 
 def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
-    if not data:
-        return None
-    moves, wished = (tuple(tuple(each) for each in data.get(key, ())) for key in ("moves", "wished"))
-    return DeliveryPlan(data["folder"], moves, data.get("replaces", True), wished)
+    return DeliveryPlan.from_dict(data) if data else None
 
 
 def _recount(files: list[dict[str, Any]], statements: list[dict[str, Any]]) -> None:
@@ -137,10 +128,10 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
             raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
         row.files.all().delete()
         files = outcome["files"]
-        delivered = [final for _, final, _ in plan.moves[:-1]] if plan else [""] * len(files)
+        delivered = plan.delivered() if plan else [[""]] * len(files)
         ResultFile.objects.bulk_create(
-            ResultFile(run=row, attempt=row.attempt, delivered_path=path, **file)
-            for file, path in zip(files, delivered, strict=True)
+            ResultFile(run=row, attempt=row.attempt, delivered_path=first, delivered_also=others, **file)
+            for file, (first, *others) in zip(files, delivered, strict=True)
         )
         row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
         row.statements, row.columns = statements, statements[0]["columns"]
@@ -148,7 +139,7 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
         row.warned, row.empty = bool(outcome["warnings"] or row.findings), row.rows == 0
         if any(each["then"] == "hold" for each in row.findings):
             row.held, row.held_plan = HELD, outcome["delivery"]
-            row.files.update(delivered_path="")
+            row.files.update(delivered_path="", delivered_also=[])
             sweep(plan.moves if plan else ())
             plan = None
         row.publishing = {"delivery": plan.to_dict() if plan else None}
@@ -167,7 +158,7 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
 def _finish(row: Run, plan: DeliveryPlan | None) -> None:
     if plan is not None:
         deliver(plan)
-        add_log(row, "info", f"delivered {len(plan.moves) - 1} file(s) and the descriptor into {plan.folder}")
+        add_log(row, "info", delivered_words(plan))
     row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
     row.compared = compared_with_earlier(row)
@@ -280,7 +271,6 @@ def take_over(worker_id: str) -> list[Run]:
 def _discard_attempt(run: Run) -> None:
     """What an attempt left in the store and, under temporary names, in its delivery folder."""
     store().discard(str(run.pk), run.attempt)
-    wanted = run.revision.deliver_into
-    if wanted:
+    for wanted in folders_named(run.delivers_into):
         for root in settings.DELIVERY_ROOTS:
-            sweep([(str(part), "", "") for part in (Path(root) / wanted).glob(f".*.{run.pk}.{run.attempt}.part")])
+            sweep([(str(part), "", "") for part in (Path(root) / wanted).glob(f".*.{run.pk}.{run.attempt}{PART}")])

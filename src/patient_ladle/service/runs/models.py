@@ -21,6 +21,7 @@ WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "ru
 NOT_RUN = "not run"
 STATES = (WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED, NOT_RUN)
 ENDED = (FINISHED, FAILED, CANCELLED, NOT_RUN)
+LIVE = (WAITING, QUEUED, RUNNING)
 HELD, RELEASED, REJECTED = "held", "released", "rejected"
 NOT_DELIVERED = (HELD, REJECTED)
 """Of finished runs whose files are not to be taken for results."""
@@ -73,6 +74,7 @@ class Run(models.Model):
     attempts_most = models.PositiveSmallIntegerField(default=MAX_ATTEMPTS)
     give_up_at = models.DateTimeField(null=True)
     finish_by = models.DateTimeField(null=True)
+    deliver_into = models.CharField(max_length=500, blank=True, default="")
     backfill = models.BooleanField(default=False)
     compared = models.JSONField(null=True)
     held = models.CharField(max_length=8, blank=True, default="")
@@ -108,8 +110,16 @@ class Run(models.Model):
             models.Index(fields=["finish_by"], name="runs_to_finish_by", condition=~Q(finish_by=None) & Q(late=False)),
             models.Index(fields=["worker"], name="running_runs", condition=Q(state=RUNNING)),
             models.Index(fields=["extract", "-id"], name="runs_of_extract"),
+            models.Index(fields=["queued_at"], name="runs_by_moment"),
+            models.Index(fields=["due_time"], name="unfinished_runs", condition=Q(state__in=LIVE)),
+            models.Index(fields=["id"], name="held_runs", condition=Q(held=HELD)),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["due_time", "step", "turn"], name="one_run_per_step_and_turn")]
+
+    @property
+    def delivers_into(self) -> str:
+        """Folders of the delivery: those that its schedule names, else its extract's."""
+        return str(self.deliver_into or self.revision.deliver_into)
 
 
 class ResultFile(models.Model):
@@ -132,9 +142,11 @@ class ResultFile(models.Model):
     content = models.CharField(max_length=64, blank=True, default="")
     removed_at = models.DateTimeField(null=True)
     delivered_path = models.CharField(max_length=1000, blank=True, default="")
+    delivered_also = models.JSONField(default=list)
 
     class Meta:
         ordering: ClassVar = ["id"]
+        indexes: ClassVar = [models.Index(fields=["run"], name="kept_files", condition=Q(removed_at=None))]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "name"], name="one_file_of_a_name")]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import zlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -23,7 +23,7 @@ from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, with_shared
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime
-from patient_ladle.service.sources.models import Environment
+from patient_ladle.service.sources.models import Address, Environment, Source
 from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .models import CANCELLED, ENDED, QUEUED, WAITING, IdempotentCall, Run
@@ -31,6 +31,7 @@ from .telling import add_log
 from .waiting import settle, tell_followers
 
 KEY_KEPT = timedelta(hours=24)
+AddressOf = Callable[[Source, Environment], Address]
 RUN_KEPT = timedelta(hours=24)
 """A run started by hand is given up after so long, however it was held up; whoever started it sees a fault at once."""
 
@@ -44,7 +45,7 @@ def run_numbered(number: int, locked: bool = False) -> Run:
     return found
 
 
-def queue_run(
+def new_run(
     extract: Extract,
     revision: Revision,
     environment: Environment,
@@ -52,20 +53,21 @@ def queue_run(
     formats: list[str],
     data_date: date,
     due_at: datetime,
+    look_up: AddressOf = address_in,
     **origin: Any,
 ) -> Run:
-    """Check everything that can be checked now and put the run into the queue, or let it wait.
+    """A run that is not saved yet, with everything checked that can be checked now.
 
-    ``origin`` is what else a run knows of where it comes from. Raises BadInput and its family.
+    ``look_up`` finds the address; ``origin`` is what else a run knows of where it comes from. Raises BadInput and its family.
     """
-    address_in(revision.source, environment)
+    look_up(revision.source, environment)
     for name in formats:
         get_format(name)
     declared = declared_by(revision)
     values = with_shared(declared, values, environment)
     in_effect = resolve(declared, values, data_date, due_at)
     now = timezone.now()
-    run = Run.objects.create(
+    return Run(
         state=WAITING,
         wait_until=now,
         extract=extract,
@@ -79,7 +81,12 @@ def queue_run(
         due_at=due_at,
         **{"give_up_at": now + RUN_KEPT, "attempts_most": 1, **origin},
     )
-    settle(run, now)
+
+
+def _queued(run: Run) -> Run:
+    """Put into the queue, or let wait."""
+    run.save()
+    settle(run, timezone.now())
     return run
 
 
@@ -105,7 +112,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
     """A run by hand, of the newest revision or the one given."""
     extract, revision = runnable(body)
     wanted = body.get("environment") or default_environment()
-    return queue_run(
+    run = new_run(
         extract,
         revision,
         environment_named(wanted),
@@ -115,6 +122,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
         timezone.now().replace(microsecond=0),
         started_by=person,
     )
+    return _queued(run)
 
 
 def start_run_once(person: Person, body: dict[str, Any], key: str) -> tuple[Run, bool]:
@@ -150,7 +158,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
     old = run_numbered(number)
     if old.state not in ENDED:
         raise Conflict(f"run {number} has not ended yet.", "Wait for its end, or cancel it first.")
-    return queue_run(
+    run = new_run(
         old.extract,
         old.extract.head if newest else old.revision,
         old.environment,
@@ -160,7 +168,9 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
         old.due_at,
         started_by=person,
         again_of=old,
+        deliver_into=old.deliver_into,
     )
+    return _queued(run)
 
 
 @transaction.atomic
@@ -183,13 +193,19 @@ NO_RUNS: Mapping[int, Run] = {}
 
 
 def queue_due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: Any) -> list[Run]:
-    """The runs of a due time, one for each extract of its sequence, made in the transaction that records it.
+    """``due_runs``, queued or waiting."""
+    return [_queued(run) for run in due_runs(due_time, earlier, **origin)]
 
-    ``earlier``: those of its steps that are done again. Raises BadInput and its family; then none is made.
+
+def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: Any) -> list[Run]:
+    """The runs of a due time, one for each extract of its sequence, not saved yet.
+
+    ``earlier``: those of its steps that are done again; ``origin`` as in ``new_run``. Raises BadInput and its family; then
+    none is made.
     """
     schedule = due_time.schedule
     steps = [(1, schedule.extract, schedule.values, schedule.formats)]
-    steps += [(s.place, s.extract, s.values, s.formats) for s in schedule.steps.select_related("extract")]
+    steps += [(s.place, s.extract, s.values, s.formats) for s in schedule.sequence()]
     now = timezone.now()
     spread = timedelta(seconds=zlib.crc32(schedule.name.encode()) % schedule.spread_seconds if schedule.spread_seconds else 0)
     start = due_time.due_at + spread
@@ -198,6 +214,7 @@ def queue_due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **or
         "priority": PRIORITIES[schedule.priority],
         "attempts_most": schedule.attempts,
         "give_up_at": now + timedelta(minutes=schedule.run_minutes),
+        "deliver_into": schedule.deliver_into,
         "finish_by": finish_by(due_time.due_at, schedule.zone, schedule.finish_by) if schedule.finish_by else None,
         **origin,
     }
@@ -207,7 +224,7 @@ def queue_due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **or
             raise BadInput(f"extract '{extract.name}' is archived.", "Restore it, or take it out of the schedule.")
         waits = {"not_before": start, "waits_for": f"its start to be spread to {start:%H:%M:%S} UTC"} if start > now else {}
         made.append(
-            queue_run(
+            new_run(
                 extract,
                 extract.head,
                 schedule.environment,

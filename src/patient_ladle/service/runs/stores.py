@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from django.conf import settings
 
-from patient_ladle.adapters.stores.folder import FolderStore
+from patient_ladle.adapters.stores import store_at
+from patient_ladle.adapters.stores.base import Store
 
 
-def store() -> FolderStore:
+def store() -> Store:
     """The result store."""
-    return FolderStore(Path(settings.RESULT_STORE))
+    return store_at(str(settings.RESULT_STORE))

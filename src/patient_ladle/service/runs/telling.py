@@ -5,6 +5,8 @@ from __future__ import annotations
 from django.db import connection
 from django.utils import timezone
 
+from patient_ladle.core.ports import DeliveryPlan
+
 from .models import LogLine, Run
 
 QUEUED_CHANNEL = "ladle_run_queued"
@@ -14,6 +16,11 @@ def wake_workers() -> None:
     """Tell idle workers, once this transaction commits; without it they look every two seconds."""
     with connection.cursor() as cursor:
         cursor.execute("select pg_notify(%s, '')", [QUEUED_CHANNEL])
+
+
+def delivered_words(plan: DeliveryPlan) -> str:
+    """What a delivery did, for the run log."""
+    return f"delivered {len(plan.wished) - 1} file(s) and the descriptor into {' and '.join(plan.folders)}"
 
 
 def add_log(run: Run, level: str, text: str, stage: str = "") -> None:

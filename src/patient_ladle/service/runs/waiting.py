@@ -11,11 +11,12 @@ Rules and theory
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Q, QuerySet
+from django.db.models import DateTimeField, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Value
 from django.utils import timezone
 
 from patient_ladle.core.quiet_hours import QuietHours
@@ -23,7 +24,7 @@ from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
 
 from .alarms import run_ended, run_is_late
-from .models import ENDED, FINISHED, HELD, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
+from .models import ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
 from .telling import add_log, wake_workers
 
 LOOK_AGAIN = timedelta(seconds=5)
@@ -47,7 +48,7 @@ def quiet_sources(now: datetime) -> list[int]:
 
 def unfinished_of(schedule: Schedule) -> QuerySet[Run]:
     """The runs of a schedule that have not ended."""
-    return Run.objects.filter(due_time__schedule=schedule).exclude(state__in=ENDED)
+    return Run.objects.filter(due_time__schedule=schedule, state__in=LIVE)
 
 
 def _blocker(run: Run) -> tuple[str, str]:
@@ -107,6 +108,26 @@ def settle(run: Run, now: datetime) -> None:
         run.queue_order = now - run.priority * PRIORITY_WORTH
         run.save(update_fields=["state", "waits_for", "wait_until", "not_before", "queue_order"])
         wake_workers()
+
+
+def settle_together(runs: Sequence[Run], now: datetime) -> None:
+    """``settle`` for runs just made: those that plainly wait for nothing by one statement, the others one by one."""
+    numbers = {run.pk for run in runs}
+    earlier = Run.objects.filter(
+        due_time__schedule=OuterRef("due_time__schedule"), due_at__lt=OuterRef("due_at"), state__in=LIVE
+    )
+    waits = Q(due_time__schedule__overlap="wait", backfill=False) & Exists(earlier)
+    free = Run.objects.filter(pk__in=numbers, state=WAITING, step=1, due_time__isnull=False, extract__after=None)
+    free = free.filter(Q(not_before=None) | Q(not_before__lte=now)).exclude(waits).exclude(source__in=quiet_sources(now))
+    order = ExpressionWrapper(Value(now) - F("priority") * Value(PRIORITY_WORTH), DateTimeField())
+    queued = list(free.values_list("pk", flat=True))
+    Run.objects.filter(pk__in=queued).update(state=QUEUED, waits_for="", wait_until=None, not_before=None, queue_order=order)
+    if queued:
+        wake_workers()
+    for run in Run.objects.filter(pk__in=numbers.difference(queued)).select_related(
+        "source", "extract", "due_time__schedule"
+    ).order_by("due_at", "id"):  # fmt: skip
+        settle(run, now)
 
 
 def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:

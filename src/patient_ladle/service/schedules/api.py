@@ -15,6 +15,7 @@ from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.calendars.reading import FORMS
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
+from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
 from patient_ladle.service.extracts.shared_values import declared_by
@@ -37,6 +38,9 @@ class MomentView(serializers.Serializer):
     at = serializers.DateTimeField()
     local = serializers.DateTimeField(default_timezone=None, help_text="By the clocks of the rule's zone.")
     note = serializers.CharField(help_text="What is out of the ordinary: clocks that change, a holiday, a move.")
+
+
+MOMENTS_MOST = 50
 
 
 def moments_of(timing: Timing, after: datetime, count: int) -> list[dict[str, Any]]:
@@ -66,6 +70,7 @@ class ScheduleView(serializers.Serializer):
     run_minutes = serializers.IntegerField()
     finish_by = serializers.TimeField(allow_null=True, format="%H:%M")
     priority = serializers.CharField()
+    deliver_into = serializers.CharField(help_text="Folders that its runs are delivered into; empty: those of the extract.")
     values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
     formats = serializers.ListField(child=serializers.CharField())
     then = StepView(source="steps", many=True, help_text="The extracts that run after it, in their order.")
@@ -118,6 +123,9 @@ class _Settings(StrictSerializer):
     run_minutes = serializers.IntegerField(required=False, min_value=1, max_value=10_080)
     finish_by = serializers.TimeField(required=False, allow_null=True)
     priority = serializers.CharField(max_length=8, required=False, help_text="low, normal or high")
+    deliver_into = serializers.CharField(
+        max_length=500, required=False, allow_blank=True, help_text="Folders, separated by ;, instead of the extract's."
+    )
 
 
 class ScheduleBody(TimingBody, _Settings):
@@ -206,9 +214,11 @@ class RuleMoments(RoleView):
         asked: dict[str, Any] = {key: request.query_params[key] for key in services.TIMING if request.query_params.get(key)}
         if "exceptions" in asked:
             asked["exceptions"] = asked["exceptions"].split(",")
-        count = request.query_params.get("count", "5")
+        count = str(request.query_params.get("count", "5"))
+        if not count.isdecimal() or not 0 < int(count) <= MOMENTS_MOST:
+            raise BadInput(f"count={count} is not a number of moments.", f"Ask for 1 to {MOMENTS_MOST}.")
         timing = services.timing_of(checked(asked, TimingBody))
-        found = moments_of(timing, timezone.now(), min(int(count), 50) if count.isdecimal() else 5)
+        found = moments_of(timing, timezone.now(), int(count))
         return Response({"next_due": found, "forms": FORMS})
 
 

@@ -67,6 +67,7 @@ class Schedule(models.Model):
     priority = models.CharField(max_length=8, default="normal")
     values = models.JSONField(default=dict)
     formats = models.JSONField(default=list)
+    deliver_into = models.CharField(max_length=500, blank=True, default="")
     next_due_at = models.DateTimeField(null=True, db_index=True)
     paused_at = models.DateTimeField(null=True)
     paused_until = models.DateTimeField(null=True)
@@ -77,6 +78,11 @@ class Schedule(models.Model):
 
     class Meta:
         ordering: ClassVar = ["name"]
+
+    def sequence(self) -> list[SequenceStep]:
+        """Its steps after the first, with their extracts; those of many schedules are brought along together."""
+        known: list[SequenceStep] | None = getattr(self, "known_steps", None)
+        return list(self.steps.select_related("extract")) if known is None else known
 
     def timing(self) -> Timing:
         """Its moments."""
@@ -132,4 +138,7 @@ class DueTime(models.Model):
 
     class Meta:
         ordering: ClassVar = ["-due_at"]
+        indexes: ClassVar = [
+            models.Index(fields=["decided_at"], name="due_times_without_run", condition=~models.Q(decision="run"))
+        ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["schedule", "due_at"], name="one_record_per_due_time")]

@@ -5,9 +5,11 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
+from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
+from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
@@ -82,7 +84,7 @@ TIMING = ("rule", "zone", "first_date", "last_date", "exceptions", "calendar", "
 """What of a schedule decides its moments."""
 _OTHER = (
     "values", "formats", "missed", "missed_hours", "missed_most", "overlap", "spread_seconds", "attempts", "run_minutes",
-    "finish_by", "priority",
+    "finish_by", "priority", "deliver_into",
 )  # fmt: skip
 
 
@@ -117,6 +119,7 @@ def _check(schedule: Schedule) -> None:
     schedule.timing().check(timezone.now())
     for name in schedule.formats:
         get_format(name)
+    delivery_folders(settings.DELIVERY_ROOTS, schedule.deliver_into)
     for given, known, kind in (
         (schedule.missed, POLICIES, "way with missed due times"),
         (schedule.overlap, OVERLAPS, "way with overlapping runs"),

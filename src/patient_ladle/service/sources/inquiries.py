@@ -206,7 +206,7 @@ def _took_a_place(number: str) -> bool:
             row = Inquiry.objects.filter(pk=number).first()
             if row is None or row.cancel_asked:
                 raise RunCancelled("this was cancelled before it began.", "Ask again when it is wanted.")
-            if row.source_id in set(sources_with_a_free_place()):
+            if row.source_id in sources_with_a_free_place():
                 now = timezone.now()
                 ends = now + timedelta(seconds=DEADLINE_SECONDS)
                 Inquiry.objects.filter(pk=number).update(state=RUNNING, started_at=now, deadline_at=ends)

@@ -1,0 +1,124 @@
+"""How the last night went: counts, what needs a person first, what is next.
+
+Rules and theory
+----------------
+* A night begins at six in the evening by the service's clocks; until midnight it is still the one before that counts.
+* A failure that was put right since, by a later run of the same extract, environment and data date, needs nobody.
+* What a guard holds needs its decision however old it is.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from django.conf import settings
+from django.db.models import Case, Exists, OuterRef, Q, QuerySet, When
+
+from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.service.schedules.models import DueTime, Schedule
+
+from .models import FAILED, FINISHED, HELD, LIVE, NOT_RUN, Run
+
+EVENING = 18
+"""The hour at which a night begins."""
+LEAST_HOURS = 6
+"""So long a night has to be before it is the last one."""
+SHOWN = 50
+"""Runs that need a person, as shown."""
+BARS = 2_000
+"""Runs on the strip."""
+COMING = 6
+"""Schedules that come next, as shown."""
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """A run that a person should look at: what kind of trouble, its cause, and what to do next."""
+
+    kind: str
+    run: Run
+    cause: str
+    hint: str
+
+
+@dataclass(frozen=True, slots=True)
+class Night:
+    """From its beginning to now."""
+
+    since: datetime
+    until: datetime
+    states: Counter[str]
+    decisions: Counter[str]
+    needs: list[Need]
+    needing: int
+    late: int
+
+    @property
+    def sentence(self) -> str:
+        """Counts in words."""
+        counts = [f"{count:,} {state}" for state, count in sorted(self.states.items())]
+        counts += [f"{self.late:,} late"] if self.late else []
+        counts += [f"{count:,} due times {decision}" for decision, count in sorted(self.decisions.items())]
+        return f"{', '.join(counts)}." if counts else "nothing has run."
+
+
+def last_evening(now: datetime) -> datetime:
+    """When the night began that is the last one at this moment."""
+    local = now.astimezone(check_zone(settings.TIME_ZONE)) - timedelta(hours=LEAST_HOURS)
+    evening = local.replace(hour=EVENING, minute=0, second=0, microsecond=0)
+    return evening if evening <= local else evening - timedelta(days=1)
+
+
+def runs_since(since: datetime) -> QuerySet[Run]:
+    """Runs that were wanted then or later, and all that go on."""
+    return Run.objects.filter(Q(queued_at__gte=since) | Q(state__in=LIVE))
+
+
+def night_to(now: datetime, since: datetime | None = None) -> Night:
+    """The night up to this moment."""
+    since = since or last_evening(now)
+    runs = runs_since(since)
+    troubled = _troubled(since)
+    without_run = DueTime.objects.filter(decided_at__gte=since).exclude(decision="run")
+    return Night(
+        since,
+        now,
+        Counter(runs.order_by().values_list("state", flat=True)),
+        Counter(without_run.order_by().values_list("decision", flat=True)),
+        [_need(run) for run in troubled.select_related("extract", "environment", "due_time__schedule")[:SHOWN]],
+        troubled.count(),
+        runs.filter(late=True).count(),
+    )
+
+
+def _troubled(since: datetime) -> QuerySet[Run]:
+    """Failed and not run, held, late, in that order."""
+    later = Run.objects.filter(
+        extract=OuterRef("extract"), environment=OuterRef("environment"), data_date=OuterRef("data_date"),
+        pk__gt=OuterRef("pk"), state=FINISHED,
+    )  # fmt: skip
+    failed = Q(state__in=(FAILED, NOT_RUN)) & Q(queued_at__gte=since) & ~Exists(later)
+    late = Q(late=True) & Q(queued_at__gte=since) & ~Q(state=FAILED)
+    rank = Case(When(state__in=(FAILED, NOT_RUN), then=0), When(held=HELD, then=1), default=2)
+    return Run.objects.filter(failed | Q(held=HELD) | late).order_by(rank, "-pk")
+
+
+def _need(run: Run) -> Need:
+    if run.state == NOT_RUN or run.state == FAILED:
+        error = run.error or {}
+        return Need(run.state, run, str(error.get("message", "")), str(error.get("hint", "")))
+    if run.held == HELD:
+        texts = [each["text"] for each in run.findings if each["then"] == "hold"]
+        return Need("held", run, "; ".join(texts), "Release its delivery, or reject it.")
+    by = f"it was to be finished by {run.finish_by:%H:%M} UTC" if run.finish_by else f"it was due at {run.due_at:%H:%M} UTC"
+    ended = "has not ended" if run.ended_at is None else f"ended at {run.ended_at:%H:%M} UTC"
+    hint = "Look at its stages: which took long?" if run.finish_by else "The service was not there when it was due."
+    return Need("late", run, f"{by} and {ended}.", hint)
+
+
+def coming_next() -> list[Schedule]:
+    """Schedules by their next due time."""
+    going = Schedule.objects.filter(removed_at=None, paused_at=None, next_due_at__isnull=False)
+    return list(going.select_related("extract", "environment").order_by("next_due_at")[:COMING])

@@ -1,0 +1,81 @@
+"""The last night over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.utils import timezone
+from drf_spectacular.utils import extend_schema, extend_schema_field
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from patient_ladle.service.common.api import RoleView
+
+from .models import HELD, REJECTED, RELEASED, STATES
+from .night import BARS, Night, coming_next, night_to, runs_since
+
+
+class NeedView(serializers.Serializer):
+    kind = serializers.ChoiceField(["failed", "not run", "held", "late"])
+    run = serializers.IntegerField(source="run.pk")
+    extract = serializers.CharField(source="run.extract.name")
+    folder = serializers.CharField(source="run.extract.folder")
+    environment = serializers.CharField(source="run.environment.name")
+    schedule = serializers.CharField(source="run.due_time.schedule.name", default=None, allow_null=True)
+    data_date = serializers.DateField(source="run.data_date")
+    cause = serializers.CharField()
+    hint = serializers.CharField()
+
+
+class NightRun(serializers.Serializer):
+    id = serializers.IntegerField()
+    extract = serializers.CharField(source="extract.name")
+    folder = serializers.CharField(source="extract.folder")
+    state = serializers.ChoiceField(STATES)
+    held = serializers.ChoiceField(["", HELD, RELEASED, REJECTED])
+    late = serializers.BooleanField()
+    started_at = serializers.DateTimeField(allow_null=True)
+    ended_at = serializers.DateTimeField(allow_null=True)
+
+
+class ComingView(serializers.Serializer):
+    schedule = serializers.CharField(source="name")
+    extract = serializers.CharField(source="extract.name")
+    environment = serializers.CharField(source="environment.name")
+    due_at = serializers.DateTimeField(source="next_due_at")
+
+
+class NightView(serializers.Serializer):
+    since = serializers.DateTimeField()
+    until = serializers.DateTimeField()
+    sentence = serializers.CharField(help_text="Runs by state, those that were late, due times without a run.")
+    counts = serializers.DictField(child=serializers.IntegerField(), source="states")
+    needing = serializers.IntegerField(help_text="So many runs need a person; the first of them are shown.")
+    needs = NeedView(many=True)
+    next = serializers.SerializerMethodField()
+    runs = serializers.SerializerMethodField(help_text="Those that have started, newest first.")
+
+    @extend_schema_field(ComingView(many=True))
+    def get_next(self, night: Night) -> Any:
+        return ComingView(coming_next(), many=True).data
+
+    @extend_schema_field(NightRun(many=True))
+    def get_runs(self, night: Night) -> Any:
+        started = runs_since(night.since).exclude(started_at=None).values_list(*_OF_RUNS.values())[:BARS]
+        return [dict(zip(_OF_RUNS, row, strict=True)) for row in started]
+
+
+_OF_RUNS = {
+    "id": "id", "extract": "extract__name", "folder": "extract__folder", "state": "state", "held": "held", "late": "late",
+    "started_at": "started_at", "ended_at": "ended_at",
+}  # fmt: skip
+"""What NightRun shows, read as it stands: there may be thousands, and a serializer takes longer over each than the database."""
+
+
+class LastNight(RoleView):
+    """How the last night went, from six in the evening until now."""
+
+    @extend_schema(operation_id="last_night", responses=NightView)
+    def get(self, request: Request) -> Response:
+        return Response(NightView(night_to(timezone.now())).data)

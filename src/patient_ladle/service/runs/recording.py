@@ -1,0 +1,113 @@
+"""Due times recorded and their runs made, many at once: ten thousand schedules may be due in the same minute.
+
+A due time has one record, under ``UNIQUE (schedule, due time)``; it is made, with its runs, in the transaction that holds
+the schedules' rows and moves them on, so that a crash leaves all of it or nothing.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from datetime import datetime
+from functools import cache
+
+from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
+from patient_ladle.core.errors import LadleError
+from patient_ladle.service.common.bulk import copied_in, moments_set
+from patient_ladle.service.extracts.models import Extract, with_heads
+from patient_ladle.service.schedules.models import DueTime, Schedule, SequenceStep
+from patient_ladle.service.sources.queries import address_in
+
+from .models import LIVE, Run
+from .services import AddressOf, due_runs
+from .waiting import settle_together
+
+RECORDS = 2_000
+"""Due times of one schedule recorded in one transaction: a rule of every minute over a day and a half."""
+PAUSE = ["paused_at", "paused_until", "paused_by", "pause_reason"]
+
+
+def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Counter[str]]:
+    """Record what is due of these schedules, locked by the caller, and move them on; returns how many due times that were,
+    and how many of them were missed by each schedule."""
+    _bring_heads(schedules)
+    decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
+    moments = {decision.due_at for _, decision in decided}
+    recorded = DueTime.objects.filter(schedule__in=schedules, due_at__in=moments).values_list("schedule", "due_at")
+    known = set(recorded)
+    look_up = cache(address_in)
+    running = _running([schedule for schedule in schedules if schedule.overlap == "skip"])
+    due_times, runs = [], []
+    for schedule, decision in decided:
+        if (schedule.pk, decision.due_at) not in known:
+            due_time = DueTime(
+                schedule=schedule,
+                due_at=decision.due_at,
+                data_date=decision.data_date,
+                decision=decision.decision,
+                reason=decision.reason,
+            )
+            runs += _runs_of(due_time, decision, running, look_up)
+            due_times.append(due_time)
+    copied_in(due_times)
+    copied_in(runs)
+    moments_set(Schedule, "next_due_at", {schedule.pk: schedule.next_due_at for schedule in schedules})
+    settle_together(runs, now)
+    missed = (s.name for s, d in decided if d.decision == MISSED and now - d.due_at > LATE_AFTER)
+    return len(decided), Counter(missed)
+
+
+def _bring_heads(schedules: Sequence[Schedule]) -> None:
+    """Every extract with its newest revision, and every sequence, in a few queries."""
+    numbers = {schedule.pk for schedule in schedules}
+    steps: dict[int, list[SequenceStep]] = {number: [] for number in numbers}
+    for step in SequenceStep.objects.filter(schedule__in=numbers).order_by("place"):
+        steps[step.schedule_id].append(step)
+    wanted = {schedule.extract_id for schedule in schedules} | {step.extract_id for some in steps.values() for step in some}
+    extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted))}
+    for schedule in schedules:
+        schedule.extract = extracts[schedule.extract_id]
+        schedule.known_steps = steps[schedule.pk]
+        for step in schedule.known_steps:
+            step.extract = extracts[step.extract_id]
+
+
+def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
+    made: list[DueDecision] = []
+    for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catch_up(), schedule.pause()):
+        made.append(decision)
+        schedule.next_due_at = following
+        if len(made) >= RECORDS:
+            break
+    if schedule.paused_until and schedule.paused_until <= now:
+        schedule.lift_pause()
+        schedule.save(update_fields=PAUSE)
+    return made
+
+
+def _running(schedules: Sequence[Schedule]) -> dict[int, Run]:
+    """The first unfinished run of each of these schedules that has one."""
+    found = Run.objects.filter(due_time__schedule__in=schedules, state__in=LIVE).select_related("due_time").order_by("-id")
+    return {run.due_time.schedule_id: run for run in found if run.due_time is not None}
+
+
+def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], look_up: AddressOf) -> list[Run]:
+    """The runs of a due time that is to run; where that cannot be, it becomes one that is skipped, with the reason."""
+    if decision.decision != RUN:
+        return []
+    schedule = due_time.schedule
+    try:
+        before = running.get(schedule.pk) if schedule.overlap == "skip" else None
+        if before is not None:
+            which = f"run {before.pk}" if before.pk else "the run"
+            return _skipped(due_time, f"{which} of the due time {before.due_at:%Y-%m-%d %H:%M} UTC had not ended")
+        made = due_runs(due_time, late=decision.late, look_up=look_up)
+    except LadleError as error:
+        return _skipped(due_time, f"could not run: {error.in_words()}")
+    running.setdefault(schedule.pk, made[0])
+    return made
+
+
+def _skipped(due_time: DueTime, reason: str) -> list[Run]:
+    due_time.decision, due_time.reason = SKIPPED, reason[:400]
+    return []
