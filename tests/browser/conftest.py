@@ -44,4 +44,4 @@ def sign_in(page, name="administrator"):
     page.get_by_label("Name").fill(name)
     page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
+    expect(page.get_by_role("heading", name="Last night", exact=True)).to_be_visible()

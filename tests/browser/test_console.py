@@ -41,8 +41,9 @@ def test_from_sign_in_to_downloaded_file(page):
     assert [row["name"] for row in rows] == ["Alder Moor", "Birch Fen"]
     page.get_by_role("button", name="Run again").click()
     expect(page.get_by_text("Same as before")).to_be_visible(timeout=30_000)
+    page.get_by_role("link", name="Last night").click()
+    expect(page.get_by_role("img", name="Runs of the night, by folder")).to_be_visible()
     page.get_by_role("link", name="Runs", exact=True).click()
-    expect(page.get_by_role("img", name="Runs of the last 12 hours, by folder")).to_be_visible()
     page.get_by_role("button", name="finished").click()
     expect(page.get_by_role("link", name="district_use").first).to_be_visible()
 
@@ -56,7 +57,7 @@ def test_a_wrong_password_and_a_failed_run_say_the_next_step(page):
     page.said[:] = [text for text in page.said if "401" not in text]  # the browser itself notes the refused call
     page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
+    expect(page.get_by_role("heading", name="Last night", exact=True)).to_be_visible()
     page.goto("/extracts/broken")
     page.get_by_role("button", name="Run now").click()
     expect(page.get_by_role("alert")).to_contain_text("column d.nmae does not exist (line 1, column 8)", timeout=30_000)
@@ -219,6 +220,7 @@ def test_no_page_has_an_accessibility_violation(page, service, mode):
         run = next(r for r in ladle.runs.list() if r["state"] == "finished")["id"]
     for path in (
         "/",
+        "/runs",
         f"/runs/{run}",
         "/results",
         "/extracts",

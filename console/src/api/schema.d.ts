@@ -531,6 +531,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/last-night": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How the last night went, from six in the evening until now. */
+        get: operations["last_night"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -1361,6 +1378,13 @@ export interface components {
             command: string;
             python: string;
         };
+        ComingView: {
+            schedule: string;
+            extract: string;
+            environment: string;
+            /** Format: date-time */
+            due_at: string;
+        };
         CopyBody: {
             name: string;
             folder?: string;
@@ -1499,6 +1523,7 @@ export interface components {
             }[];
             formats?: string[];
             file_name?: string;
+            /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
             /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
             output?: {
@@ -1581,7 +1606,10 @@ export interface components {
              * @description When it was removed from the result store.
              */
             removed_at: string | null;
+            /** @description Empty: not delivered. */
             delivered_path: string;
+            /** @description Its paths in further folders. */
+            delivered_also: string[];
         };
         FilterBody: {
             column: string;
@@ -1788,6 +1816,55 @@ export interface components {
             folder?: string;
             name?: string;
         };
+        NeedView: {
+            kind: components["schemas"]["NeedViewKindEnum"];
+            run: number;
+            extract: string;
+            folder: string;
+            environment: string;
+            schedule?: string | null;
+            /** Format: date */
+            data_date: string;
+            cause: string;
+            hint: string;
+        };
+        /**
+         * @description * `failed` - failed
+         *     * `not run` - not run
+         *     * `held` - held
+         *     * `late` - late
+         * @enum {string}
+         */
+        NeedViewKindEnum: "failed" | "not run" | "held" | "late";
+        NightRun: {
+            id: number;
+            extract: string;
+            folder: string;
+            state: components["schemas"]["RunState"];
+            held: components["schemas"]["HeldEnum"];
+            late: boolean;
+            /** Format: date-time */
+            started_at: string | null;
+            /** Format: date-time */
+            ended_at: string | null;
+        };
+        NightView: {
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
+            /** @description Runs by state, those that were late, due times without a run. */
+            sentence: string;
+            counts: {
+                [key: string]: number;
+            };
+            /** @description So many runs need a person; the first of them are shown. */
+            needing: number;
+            needs: components["schemas"]["NeedView"][];
+            readonly next: components["schemas"]["ComingView"][];
+            /** @description Those that have started, newest first. */
+            readonly runs: components["schemas"]["NightRun"][];
+        };
         NoticePage: {
             next: string | null;
             previous: string | null;
@@ -1877,6 +1954,7 @@ export interface components {
             }[];
             formats?: string[];
             file_name?: string;
+            /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
             /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
             output?: {
@@ -1926,6 +2004,8 @@ export interface components {
             finish_by?: string | null;
             /** @description low, normal or high */
             priority?: string;
+            /** @description Folders, separated by ;, instead of the extract's. */
+            deliver_into?: string;
             extract?: string;
             environment?: string;
         };
@@ -2061,7 +2141,10 @@ export interface components {
              * @description When it was removed from the result store.
              */
             removed_at: string | null;
+            /** @description Empty: not delivered. */
             delivered_path: string;
+            /** @description Its paths in further folders. */
+            delivered_also: string[];
             extract: string;
             environment: string;
             /** Format: date */
@@ -2334,6 +2417,8 @@ export interface components {
             finish_by?: string | null;
             /** @description low, normal or high */
             priority?: string;
+            /** @description Folders, separated by ;, instead of the extract's. */
+            deliver_into?: string;
             name: string;
             extract: string;
             environment: string;
@@ -2362,6 +2447,8 @@ export interface components {
             /** Format: time */
             finish_by: string | null;
             priority: string;
+            /** @description Folders that its runs are delivered into; empty: those of the extract. */
+            deliver_into: string;
             /** @description Private ones masked; a mask that is sent back changes nothing. */
             readonly values: {
                 [key: string]: unknown;
@@ -3583,6 +3670,25 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    last_night: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NightView"];
                 };
             };
         };

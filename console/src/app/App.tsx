@@ -23,7 +23,8 @@ const router = createBrowserRouter([
     element: <Shell />,
     HydrateFallback: () => null,
     children: [
-      { index: true, lazy: async () => ({ Component: (await import("../features/runs/RunsPage")).RunsPage }) },
+      { index: true, lazy: async () => ({ Component: (await import("../features/night/NightPage")).NightPage }) },
+      { path: "runs", lazy: async () => ({ Component: (await import("../features/runs/RunsPage")).RunsPage }) },
       { path: "runs/:number", lazy: async () => ({ Component: (await import("../features/runs/RunPage")).RunPage }) },
       { path: "extracts", lazy: async () => ({ Component: (await import("../features/extracts/ExtractsPage")).ExtractsPage }) },
       { path: "extracts/:name", lazy: async () => ({ Component: (await import("../features/extracts/ExtractPage")).ExtractPage }) },

@@ -9,7 +9,7 @@ import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
 import { useMode } from "./mode";
 
-const pages = [["/", "Runs"], ["/extracts", "Extracts"], ["/results", "Result files"], ["/values", "Values"], ["/schedules", "Schedules"], ["/notices", "Notices"], ["/sources", "Sources"], ["/workers", "Workers"]] as const;
+const pages = [["/", "Last night"], ["/runs", "Runs"], ["/extracts", "Extracts"], ["/results", "Result files"], ["/values", "Values"], ["/schedules", "Schedules"], ["/notices", "Notices"], ["/sources", "Sources"], ["/workers", "Workers"]] as const;
 const contours = [0, 1, 2, 3, 4, 5].map((i) => `M-10 ${70 + i * 34} C 20 ${40 + i * 30}, 45 ${110 + i * 30}, 80 ${78 + i * 32} S 130 ${40 + i * 36}, 152 ${74 + i * 33}`);
 
 /** Rail and page; the sign-in while nobody is signed in. */

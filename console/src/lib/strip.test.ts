@@ -12,6 +12,12 @@ it("lays runs into lanes by the first part of their folder", () => {
   expect(strip.hours).toHaveLength(12);
 });
 
+it("marks what is held or late", () => {
+  const long = run(1, "a", "2026-11-24T03:00:00Z", "2026-11-24T04:00:00Z");
+  const strip = layStrip([{ ...long, held: "held", late: true }, { ...long, held: "released" }, { ...long, late: true }], from, to);
+  expect(strip.bars.map((b) => b.state)).toEqual(["held", "finished", "late"]);
+});
+
 it("leaves out what has not begun or lies outside the window", () => {
   const strip = layStrip([run(1, "a", null, null), run(2, "a", "2026-11-23T01:00:00Z", "2026-11-23T02:00:00Z")], from, to);
   expect(strip.bars).toEqual([]);

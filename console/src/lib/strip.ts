@@ -5,6 +5,8 @@ export interface StripRun {
   folder: string;
   extract: string;
   state: string;
+  held?: string;
+  late?: boolean;
   started_at: string | null;
   ended_at: string | null;
 }
@@ -38,7 +40,7 @@ export function layStrip(runs: StripRun[], from: number, to: number): Strip {
     lane: lanes.indexOf(laneOf(r.folder)),
     from: share(Date.parse(r.started_at!)),
     to: share(r.ended_at ? Date.parse(r.ended_at) : to),
-    state: r.state,
+    state: r.held === "held" ? "held" : r.late && r.state === "finished" ? "late" : r.state,
     label: r.extract,
   }));
   const hours = [];

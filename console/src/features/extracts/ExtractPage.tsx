@@ -66,7 +66,7 @@ function Opened({ extract }: { extract: Extract }) {
         <span>owner {extract.owner}</span>
         {extract.tags.map((tag) => <Tag key={tag} style={{ margin: 0 }}>{tag}</Tag>)}
         {extract.former_names.length > 0 && <span>earlier {extract.former_names.join(", ")}</span>}
-        {extract.used_by.length > 0 ? <span>run by <Link to="/schedules">{extract.used_by.join(", ")}</Link></span> : <span className="dim">no schedule runs it</span>}
+        {extract.used_by.length > 0 ? <span>run by <Link className="in-text" to="/schedules">{extract.used_by.join(", ")}</Link></span> : <span className="dim">no schedule runs it</span>}
       </div>
       <Notes text={revision.notes} />
       <ProblemNote error={archive.error} />

@@ -41,7 +41,7 @@ function Files({ run }: { run: RunRecord }) {
             <td className="n">{count(file.rows)}</td>
             <td className="n">{size(file.bytes)}</td>
             <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
-            <td>{file.delivered_path || <span className="dim">not delivered, kept in the result store</span>}</td>
+            <td>{file.delivered_path ? [file.delivered_path, ...file.delivered_also].map((path) => <div key={path}>{path}</div>) : <span className="dim">not delivered, kept in the result store</span>}</td>
             <td><Button size="small" type="text" aria-label={`First rows of ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>First rows</Button></td>
           </tr>
         ))}

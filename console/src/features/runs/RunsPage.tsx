@@ -6,7 +6,6 @@ import { api, must, type RunState } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { stateClass, stateWord } from "../../components/StateMark";
 import { moment } from "../../lib/words";
-import { NightStrip } from "./NightStrip";
 import { RunsTable } from "./RunsTable";
 import { useRuns } from "./useRuns";
 import "./runs.css";
@@ -16,9 +15,7 @@ const order: RunState[] = ["failed", "not run", "running", "waiting", "queued", 
 export function RunsPage() {
   const [only, setOnly] = useState<RunState | null>(null);
   const { runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only });
-  const all = useRuns({});
   const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 5_000 });
-  const now = status.data ? Date.parse(status.data.now) : null;
   return (
     <div className="page">
       <header className="head">
@@ -36,7 +33,6 @@ export function RunsPage() {
       </div>
       {status.data?.workers === 0 && <ProblemNote error={new Error("No worker is there: queued runs wait until one starts.")} />}
       <ProblemNote error={error} />
-      {now !== null && <NightStrip runs={all.runs} now={now} />}
       <RunsTable
         runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined}
         hollow={only ? <p>No run is {only}.</p> : <><p>Nothing has run yet.</p><Link to="/extracts">Choose an extract and run it</Link></>}

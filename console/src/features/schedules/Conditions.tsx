@@ -42,6 +42,7 @@ export function Faults() {
         <Form.Item label="Flagged late unless finished by" name="finish_by"><Input type="time" /></Form.Item>
         <Form.Item label="Start spread over, in seconds" name="spread_seconds"><InputNumber min={0} max={3600} style={{ width: "100%" }} /></Form.Item>
       </div>
+      <Form.Item label="Delivery folders of its own" name="deliver_into" extra="With ; between. Empty: where each extract says."><Input className="mono" /></Form.Item>
       <Form.Item label="Priority, where places are few" name="priority"><Select options={choices(["low", "low"], ["normal", "normal"], ["high", "high"])} /></Form.Item>
     </>
   );

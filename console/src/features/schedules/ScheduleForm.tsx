@@ -13,10 +13,10 @@ import "./schedules.css";
 interface Fields {
   name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field>; then: string[];
   first_date?: string | null; last_date?: string | null; exceptions: string[]; calendar?: string | null; on_holiday: string;
-  missed: string; missed_hours?: number | null; missed_most?: number | null; overlap: string; spread_seconds: number; attempts: number; run_minutes: number; finish_by?: string | null; priority: string;
+  missed: string; missed_hours?: number | null; missed_most?: number | null; overlap: string; spread_seconds: number; attempts: number; run_minutes: number; finish_by?: string | null; priority: string; deliver_into: string;
 }
 
-const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", missed: "latest", overlap: "wait", spread_seconds: 0, attempts: 3, run_minutes: 1440, priority: "normal" };
+const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", missed: "latest", overlap: "wait", spread_seconds: 0, attempts: 3, run_minutes: 1440, priority: "normal", deliver_into: "" };
 
 const defaultOf = (p: Parameter) => (p.shared ? `, else ${p.shared}` : p.default !== null ? `, else ${Array.isArray(p.default) ? p.default.join(", ") : String(firstField(p))}` : p.required ? "" : ", optional");
 

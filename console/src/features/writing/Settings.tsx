@@ -12,7 +12,7 @@ export function Settings({ draft, sources, engine, onChange }: { draft: Draft; s
       <label htmlFor="draft-file">File name</label>
       <Input id="draft-file" className="mono" title="Fields: {extract}, {folder}, {data_date:%Y%m}, {environment}, {statement}, {part}, {run}, {value.NAME}" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
       <label htmlFor="draft-into">Deliver into</label>
-      <Input id="draft-into" className="mono" placeholder="a folder below the delivery folders; empty: not delivered" value={draft.deliver_into} onChange={(e) => onChange({ deliver_into: e.target.value })} />
+      <Input id="draft-into" className="mono" placeholder="a folder below the delivery folders, or several with ; between; empty: not delivered" value={draft.deliver_into} onChange={(e) => onChange({ deliver_into: e.target.value })} />
       <span>Guards</span>
       <Guards guards={draft.guards} onChange={(guards) => onChange({ guards })} />
       <label htmlFor="draft-notes">Notes, in Markdown</label>

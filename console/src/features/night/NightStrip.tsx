@@ -6,19 +6,18 @@ const WIDTH = 1000;
 const LANE = 20;
 const TOP = 18;
 const LEFT = 110;
-const HOURS = 12;
 
-/** Twelve hours of runs, a lane for each top folder. The table below says the same in words. */
-export function NightStrip({ runs, now }: { runs: StripRun[]; now: number }) {
+/** The night's runs, a lane for each top folder. What needs a person stands below it in words. */
+export function NightStrip({ runs, from, now }: { runs: StripRun[]; from: number; now: number }) {
   const go = useNavigate();
-  const { lanes, bars, hours } = layStrip(runs, now - HOURS * 3.6e6, now);
+  const { lanes, bars, hours } = layStrip(runs, from, now);
   if (!bars.length) return null;
   const x = (share: number) => LEFT + share * (WIDTH - LEFT - 4);
   const height = TOP + lanes.length * LANE + 4;
   const y = (lane: number) => TOP + lane * LANE;
   return (
     <figure className="strip">
-      <svg viewBox={`0 0 ${WIDTH} ${height}`} role="img" aria-label={`Runs of the last ${HOURS} hours, by folder`}>
+      <svg viewBox={`0 0 ${WIDTH} ${height}`} role="img" aria-label="Runs of the night, by folder">
         {hours.map(({ at, hour }) => (
           <g key={at}>
             <line x1={x(at)} x2={x(at)} y1={TOP} y2={height - 4} className="tick" />

@@ -1,0 +1,76 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, must, type Night } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
+import { StateMark } from "../../components/StateMark";
+import { count, moment } from "../../lib/words";
+import { NightStrip } from "./NightStrip";
+import "../runs/runs.css";
+import "./night.css";
+
+type Need = Night["needs"][number];
+
+/** What is wrong with a run, by shape and word. */
+function Kind({ kind }: { kind: Need["kind"] }) {
+  return kind === "failed" || kind === "not run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind === "held" ? "Held" : "Late"}</span>;
+}
+
+function Needs({ night }: { night: Night }) {
+  if (!night.needs.length) return <p className="calm">Nothing needs a person.</p>;
+  return (
+    <>
+      <ol className="needs">
+        {night.needs.map((need) => (
+          <li key={need.run}>
+            <Kind kind={need.kind} />
+            <div>
+              <Link className="run-link" to={`/runs/${need.run}`}>{need.extract}</Link> <span className="dim">in {need.environment} for {need.data_date}{need.schedule ? `, ${need.schedule}` : ""}</span>
+              <div className={need.kind === "failed" ? "said" : undefined}>{need.cause}</div>
+              {need.hint && <div className="dim">{need.hint}</div>}
+            </div>
+          </li>
+        ))}
+      </ol>
+      {night.needing > night.needs.length && <p className="dim">and {count(night.needing - night.needs.length)} more: <Link className="in-text" to="/runs">all runs</Link></p>}
+    </>
+  );
+}
+
+function Next({ night }: { night: Night }) {
+  if (!night.next.length) return <p className="dim">No schedule is due. <Link className="in-text" to="/schedules">Make one</Link></p>;
+  return (
+    <table className="coming">
+      <tbody>
+        {night.next.map((due) => (
+          <tr key={due.schedule}><td className="n">{moment(due.due_at)}</td><td><Link to={`/schedules#${due.schedule}`}>{due.schedule}</Link></td><td className="dim">{due.extract} in {due.environment}</td></tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** Where a morning begins: how the night went, what needs a person first, what is next. */
+export function NightPage() {
+  const found = useQuery({ queryKey: ["night"], queryFn: () => must(api.GET("/api/v1/last-night")), refetchInterval: 10_000 });
+  const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 10_000 });
+  const night = found.data;
+  return (
+    <div className="page">
+      <header className="head">
+        <h1>Last night</h1>
+        {night && <p>Since {moment(night.since)}: {night.sentence}</p>}
+      </header>
+      {status.data?.workers === 0 && <ProblemNote error={new Error("No worker is there: queued runs wait until one starts.")} />}
+      <ProblemNote error={found.error} />
+      {night && (
+        <>
+          <NightStrip runs={night.runs} from={Date.parse(night.since)} now={Date.parse(night.until)} />
+          <h2>{night.needing ? `${count(night.needing)} ${night.needing === 1 ? "needs" : "need"} a person` : "All is well"}</h2>
+          <Needs night={night} />
+          <h2>Next</h2>
+          <Next night={night} />
+        </>
+      )}
+    </div>
+  );
+}
