@@ -383,6 +383,7 @@ def main() -> int:
     rows = int(given[0]) if given else rows
     wanted = [word for word in sys.argv[1:] if not word.startswith("--")]
     lanes = {name: lane for name, (_, lane) in LANES.items() if not wanted or any(word in name for word in wanted)}
+    sys.path.append(str(Path(sys.prefix) / "bench"))
     for module in ("psycopg", "MySQLdb.cursors", "xlsxwriter", "patient_ladle.service.children.child"):
         importlib.import_module(module)  # a warm child has them: no lane pays for its imports
     with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home:

@@ -14,10 +14,6 @@ need_packages() {
   command -v python3 >/dev/null && python3 -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
   if [ "${1:-}" = development ]; then
     command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
-    command -v mariadb_config >/dev/null || missing+=(libmariadb-dev)  # these build the C driver for MariaDB
-    command -v gcc >/dev/null || missing+=(gcc libc6-dev)
-    command -v pkg-config >/dev/null || missing+=(pkg-config)
-    python3 -c 'import os, sys, sysconfig; sys.exit(not os.path.exists(sysconfig.get_path("include") + "/Python.h"))' || missing+=(python3-dev)
   fi
   [ ${#missing[@]} -eq 0 ] && return 0
   [ "$(id -u)" = 0 ] || fail "These Debian packages are missing: ${missing[*]}. Ask somebody with the rights to: apt-get install ${missing[*]}"
@@ -35,7 +31,7 @@ need_packages() {
 # The environment with pinned packages; a stamp of the pins says whether it is up to date.
 need_environment() {
   local files=("$ROOT/requirements/service.txt" "$ROOT/pyproject.toml")
-  [ "${1:-}" = development ] && files+=("$ROOT/requirements/development.txt" "$ROOT/requirements/mariadb-c.txt")
+  [ "${1:-}" = development ] && files+=("$ROOT/requirements/development.txt" "$ROOT/requirements/bucket.txt")
   local want; want=$(cat "${files[@]}" | sha256sum | cut -d' ' -f1)
   local stamp="$VENV/.stamp-${1:-service}"
   [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$want" ] && return 0
@@ -43,7 +39,7 @@ need_environment() {
   [ -x "$VENV/bin/python" ] || { say "making the environment .venv"; python3 -m venv "$VENV"; }
   say "installing pinned Python packages"
   local wanted=(-r "$ROOT/requirements/service.txt")
-  [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt" -r "$ROOT/requirements/mariadb-c.txt")
+  [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt" -r "$ROOT/requirements/bucket.txt")
   "$VENV/bin/pip" install -qq --disable-pip-version-check "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
   "$VENV/bin/pip" install -qq --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"
   echo "$want" > "$stamp"

@@ -30,12 +30,13 @@ def _sign_in(page: Page) -> None:
     page.get_by_label("Name").fill("rita")
     page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
-    page.get_by_role("heading", name="Runs", exact=True).wait_for()
+    page.get_by_role("heading", name="Last night", exact=True).wait_for()
 
 
-def _finished_run(page: Page) -> str:
-    found = page.request.get("/api/v1/runs?state=finished&extract=monthly_consumption").json()["results"]
-    return f"/runs/{found[-1]['id']}"
+def _held_run(page: Page) -> None:
+    found = page.request.get("/api/v1/runs?state=finished&extract=samples_by_point").json()["results"]
+    page.goto(f"/runs/{found[-1]['id']}")
+    page.get_by_text("Held: stored and proven").wait_for()
 
 
 def _at(path: str):
@@ -170,13 +171,15 @@ PAGES = {
     "dry-run": _dry_run,
     "differences": _differences,
     "values": _at("/values"),
-    "runs": _at("/"),
-    "run": lambda page: page.goto(_finished_run(page)),
+    "night": _at("/"),
+    "runs": _at("/runs"),
+    "run": _held_run,
     "extracts": _at("/extracts"),
     "extract": _at("/extracts/monthly_consumption"),
     "schedules": _schedules,
     "schedule": _schedule,
     "backfill": _backfill,
+    "workers": _at("/workers"),
     "notices": _at("/notices"),
     "sources": _sources,
     "source": _source,
