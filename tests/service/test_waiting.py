@@ -33,6 +33,25 @@ def schedule(repository):
     return made
 
 
+def test_a_page_of_schedules_costs_as_many_queries_as_one_schedule(schedule, repository):
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+    from rest_framework.test import APIClient
+
+    client = APIClient(headers={"host": "127.0.0.1"})
+    client.force_authenticate(repository)
+    asked = []
+    for wanted in (1, 24):
+        for number in range(wanted):
+            schedule(f"page-{wanted}-{number}", then=[{"extract": "from_narrow"}])
+        with CaptureQueriesContext(connection) as made:
+            found = client.get("/api/v1/schedules", {"page_size": 30}).json()["results"]
+        asked.append(len(made))
+    assert len(found) == 25
+    assert found[0]["then"][0]["extract"] == "from_narrow"
+    assert asked[0] == asked[1] <= 6
+
+
 def tick(minutes=1):
     """A scheduler's round, with all schedules due so many minutes ago."""
     from patient_ladle.service.processes import scheduler

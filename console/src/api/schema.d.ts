@@ -2423,6 +2423,11 @@ export interface components {
             extract: string;
             environment: string;
         };
+        SchedulePage: {
+            next: string | null;
+            previous: string | null;
+            results: components["schemas"]["ScheduleView"][];
+        };
         ScheduleView: {
             name: string;
             extract: string;
@@ -4185,7 +4190,12 @@ export interface operations {
     };
     schedules: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: string;
+                page_size?: number;
+                /** @description In names, and in names and folders of what they run. */
+                search?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4197,7 +4207,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleView"][];
+                    "application/json": components["schemas"]["SchedulePage"];
                 };
             };
         };

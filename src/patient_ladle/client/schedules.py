@@ -11,9 +11,9 @@ from .group import Group, Record, Records, name_in_path
 class Schedules(Group):
     """Schedules, their due times and the calendars of holidays that they mind."""
 
-    def list(self) -> Records:
-        """All schedules, each with its next five due times."""
-        return self._get("/schedules")
+    def list(self, search: str | None = None) -> Iterator[Record]:
+        """Schedules by name, each with its next five due times; ``search``: in names, and in those of what they run."""
+        return self.transport.pages("/schedules", search=search, page_size=200)
 
     def get(self, name: str) -> Record:
         """One schedule."""

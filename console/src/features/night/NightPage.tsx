@@ -42,7 +42,7 @@ function Next({ night }: { night: Night }) {
     <table className="coming">
       <tbody>
         {night.next.map((due) => (
-          <tr key={due.schedule}><td className="n">{moment(due.due_at)}</td><td><Link to={`/schedules#${due.schedule}`}>{due.schedule}</Link></td><td className="dim">{due.extract} in {due.environment}</td></tr>
+          <tr key={due.schedule}><td className="n">{moment(due.due_at)}</td><td><Link to={`/schedules?search=${encodeURIComponent(due.schedule)}`}>{due.schedule}</Link></td><td className="dim">{due.extract} in {due.environment}</td></tr>
         ))}
       </tbody>
     </table>

@@ -2,7 +2,7 @@ import { useEffect } from "react";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
-import { api, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
+import { api, following, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -66,7 +66,7 @@ export function NoticesPage() {
     queryKey: ["notices"],
     initialPageParam: "",
     queryFn: ({ pageParam }) => must(api.GET("/api/v1/notices", { params: { query: pageParam ? { cursor: pageParam } : {} } })),
-    getNextPageParam: (last) => (last.next ? new URL(last.next).searchParams.get("cursor") : null),
+    getNextPageParam: following,
     refetchInterval: 15_000,
   });
   const newest = notices.data?.pages[0]?.results[0]?.id;

@@ -2,7 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { App, Button, Input } from "antd";
 import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, must, type ResultLine } from "../../api/client";
+import { api, following, must, type ResultLine } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { count, moment, size } from "../../lib/words";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "./FilePreview";
@@ -19,7 +19,7 @@ export function ResultsPage() {
     queryKey: ["results", asked],
     initialPageParam: null as string | null,
     queryFn: ({ pageParam }) => must(api.GET("/api/v1/results", { params: { query: { ...(asked ? { extract: asked } : {}), ...(pageParam ? { cursor: pageParam } : {}) } } })),
-    getNextPageParam: (last) => (last.next ? new URL(last.next).searchParams.get("cursor") : null),
+    getNextPageParam: following,
     refetchInterval: 10_000,
   });
   const files = (pages.data?.pages ?? []).flatMap((page) => page.results);

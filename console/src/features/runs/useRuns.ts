@@ -1,5 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { api, must, type RunState } from "../../api/client";
+import { api, following, must, type RunState } from "../../api/client";
 import { live } from "../../components/StateMark";
 
 const LIVE_MS = 2_000;
@@ -12,7 +12,7 @@ export function useRuns(filter: { extract?: string; state?: RunState | null }) {
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       must(api.GET("/api/v1/runs", { params: { query: { page_size: 50, extract: filter.extract, state: filter.state ?? undefined, cursor: pageParam || undefined } } })),
-    getNextPageParam: (last) => (last.next ? new URL(last.next).searchParams.get("cursor") : null),
+    getNextPageParam: following,
     refetchInterval: (q) => (q.state.data?.pages.some((p) => p.results.some((r) => live(r.state))) ? LIVE_MS : CALM_MS),
   });
   return { ...query, runs: query.data?.pages.flatMap((page) => page.results) ?? [] };

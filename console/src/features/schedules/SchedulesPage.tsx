@@ -1,7 +1,7 @@
-import { useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Dropdown, Table, type TableColumnsType } from "antd";
-import { Link } from "react-router";
+import { App, Button, Dropdown, Input, Table, type TableColumnsType } from "antd";
+import { useDeferredValue, useState } from "react";
+import { Link, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
@@ -9,6 +9,7 @@ import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { PauseForm } from "./PauseForm";
 import { ScheduleForm } from "./ScheduleForm";
+import { useSchedules } from "./useSchedules";
 import "../runs/runs.css";
 
 function DueTimes({ name, zone }: { name: string; zone: string }) {
@@ -30,7 +31,10 @@ export function SchedulesPage() {
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
-  const query = useQuery({ queryKey: ["schedules"], queryFn: () => must(api.GET("/api/v1/schedules")), refetchInterval: 15_000 });
+  const [params, setParams] = useSearchParams();
+  const word = params.get("search") ?? "";
+  const search = useDeferredValue(word.trim());
+  const query = useSchedules(search);
   const change = useMutation({
     mutationFn: ({ name, verb }: { name: string; verb: "resume" | "remove" }) => {
       const params = { path: { name } };
@@ -63,12 +67,16 @@ export function SchedulesPage() {
         <div className="grow" />
         {may("author") && <Button type="primary" onClick={() => setEditing("new")}>Add schedule</Button>}
       </header>
+      <div className="filters">
+        <Input.Search aria-label="Search" placeholder="Names, extracts, folders" allowClear style={{ width: 300 }} value={word} onChange={(e) => setParams(e.target.value ? { search: e.target.value } : {}, { replace: true })} />
+      </div>
       <ProblemNote error={query.error ?? change.error} />
       <Table<Schedule>
-        size="small" rowKey="name" columns={columns} dataSource={query.data ?? []} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
+        size="small" rowKey="name" columns={columns} dataSource={query.schedules} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
         expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
-        locale={{ emptyText: <div className="hollow"><p>Nothing runs by itself yet.</p>{may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
+        locale={{ emptyText: <div className="hollow"><p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>{!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
       />
+      {query.hasNextPage && <Button loading={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()} style={{ marginTop: 12 }}>Show more</Button>}
       {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
       {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}
       {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}

@@ -82,7 +82,7 @@ _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "source": lambda ladle: ladle.sources.list(),
     "extract": lambda ladle: ladle.extracts.list(),
     "value": lambda ladle: ladle.values.list(),
-    "schedule": lambda ladle: ladle.schedules.list(),
+    "schedule": lambda ladle: list(ladle.schedules.list()),
     "calendar": lambda ladle: ladle.schedules.calendars(),
     "channel": lambda ladle: ladle.notices.channels(),
     "worker": lambda ladle: [{"name": w["id"]} for w in ladle.runs.workers()],

@@ -53,7 +53,7 @@ def status(args: argparse.Namespace) -> None:
     print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {found['workers']} worker(s)")
     print(f"since {moment(night['since'])}: {night['sentence']}")
     if night["needs"]:
-        print(f"\n{night['needing']} need a person:")
+        print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} a person:")
         rows = [
             (need["run"], need["kind"], need["extract"], need["environment"], need["data_date"], need["cause"])
             for need in night["needs"]

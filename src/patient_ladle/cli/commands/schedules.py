@@ -21,7 +21,7 @@ def _paused(schedule: dict[str, Any]) -> str:
 
 def schedule_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.schedules.list()
+        found = list(ladle.schedules.list(args.search))
     if args.json:
         return print_json(found)
     rows = [
@@ -31,7 +31,7 @@ def schedule_list(args: argparse.Namespace) -> None:
         for s in found
     ]  # fmt: skip
     headings = ("SCHEDULE", "EXTRACT", "ENVIRONMENT", "RULE", "ZONE", "NEXT DUE")
-    return print_table(headings, rows, "there are no schedules yet: ladle schedule add.")
+    return print_table(headings, rows, "nothing matches." if args.search else "there are no schedules yet: ladle schedule add.")
 
 
 def _moments(found: list[dict[str, Any]]) -> str:
@@ -215,7 +215,8 @@ def _options(verb: argparse.ArgumentParser) -> None:
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     schedule = Noun(nouns, common, "schedule", "When extracts run by themselves.")
-    schedule.verb("list", schedule_list, "List schedules.")
+    verb = schedule.verb("list", schedule_list, "List schedules.", "ladle schedule list --search district")
+    verb.add_argument("--search", help="in names, and in names and folders of what they run")
     schedule.verb("show", schedule_show, "Show a schedule.").add_argument("name")
     verb = schedule.verb(
         "add", schedule_add, "Add a schedule: a rule in words, or five crontab fields.",

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
+from functools import lru_cache
 
 SATURDAY = 5
 """The first weekday, from 0 for Monday, on which nobody works; Sunday follows."""
@@ -24,7 +25,8 @@ def working_day_after(day: date, holidays: Collection[date]) -> date | None:
     return next((found for found in following if is_working(found, holidays)), None)
 
 
-def days_of(year: int, month: int) -> list[date]:
+@lru_cache(maxsize=256)
+def days_of(year: int, month: int) -> tuple[date, ...]:
     """All dates of a month."""
     day, found = date(year, month, 1), []
     while day.month == month:
@@ -32,18 +34,18 @@ def days_of(year: int, month: int) -> list[date]:
         if day == date.max:
             break
         day += timedelta(days=1)
-    return found
+    return tuple(found)
 
 
 class Days(ABC):
     """One of the things that a rule says of days."""
 
     @abstractmethod
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         """Its dates among all those of one month."""
 
 
-def _nth(found: list[date], number: int) -> Iterator[date]:
+def _nth(found: Sequence[date], number: int) -> Iterator[date]:
     """The so-and-so-many-th, counted from 1, or from the end for a negative one; nothing where there are not so many."""
     place = number - 1 if number > 0 else number
     if -len(found) <= place < len(found):
@@ -56,7 +58,7 @@ class Weekdays(Days):
 
     numbers: frozenset[int]
 
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         return (day for day in month if day.weekday() in self.numbers)
 
 
@@ -64,7 +66,7 @@ class Weekdays(Days):
 class EveryWorkingDay(Days):
     """Monday to Friday, without holidays."""
 
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         return (day for day in month if is_working(day, holidays))
 
 
@@ -74,7 +76,7 @@ class MonthDay(Days):
 
     number: int
 
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         return _nth(month, self.number)
 
 
@@ -85,7 +87,7 @@ class NthWeekday(Days):
     number: int
     weekday: int
 
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         return _nth([day for day in month if day.weekday() == self.weekday], self.number)
 
 
@@ -95,5 +97,5 @@ class NthWorkingDay(Days):
 
     number: int
 
-    def of(self, month: list[date], holidays: Collection[date]) -> Iterator[date]:
+    def of(self, month: Sequence[date], holidays: Collection[date]) -> Iterator[date]:
         return _nth([day for day in month if is_working(day, holidays)], self.number)

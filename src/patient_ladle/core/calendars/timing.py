@@ -141,15 +141,15 @@ class Timing:
 
     def _plain(self, rule: PlainRule, after: datetime) -> Iterator[Moment]:
         zone = check_zone(self.zone)
-        local = after.astimezone(zone).date() - timedelta(days=1)
-        year, month, empty = local.year, local.month, 0
+        begin = after.astimezone(zone).date() - timedelta(days=1)
+        year, month, empty = begin.year, begin.month, 0
         while empty < _EMPTY_MONTHS and year < date.max.year:
             days: set[date] = set()
             if not rule.months or month in rule.months:
                 whole = days_of(year, month)
                 days = {day for each in rule.days for day in each.of(whole, self.holidays)}
             empty = 0 if days else empty + 1
-            for day in sorted(days):
+            for day in sorted(day for day in days if day >= begin):
                 each = rule.each
                 named = (
                     [Moment(at, day, at.astimezone(zone).time()) for at in every_moment(zone, day, each.times())]

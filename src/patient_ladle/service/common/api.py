@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date
 from typing import Any, ClassVar
 
@@ -80,12 +80,19 @@ class Pages(CursorPagination):
 
 
 def page_of(
-    request: Request, view: APIView, queryset: Any, serializer: type[serializers.BaseSerializer], ordering: str = "-id"
+    request: Request,
+    view: APIView,
+    queryset: Any,
+    serializer: type[serializers.BaseSerializer],
+    ordering: str = "-id",
+    bring: Callable[[list[Any]], None] | None = None,
 ) -> Response:
-    """One page as ``{next, previous, results}``."""
+    """One page as ``{next, previous, results}``; ``bring`` fetches what its rows need, for all of them together."""
     pages = Pages()
     pages.ordering = ordering
     found = pages.paginate_queryset(queryset, request, view=view)
+    if bring is not None:
+        bring(found)
     return pages.get_paginated_response(serializer(found, many=True).data)
 
 

@@ -14,8 +14,8 @@ from functools import cache
 from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import LadleError
 from patient_ladle.service.common.bulk import copied_in, moments_set
-from patient_ladle.service.extracts.models import Extract, with_heads
-from patient_ladle.service.schedules.models import DueTime, Schedule, SequenceStep
+from patient_ladle.service.schedules.models import DueTime, Schedule
+from patient_ladle.service.schedules.services import bring_sequences
 from patient_ladle.service.sources.queries import address_in
 
 from .models import LIVE, Run
@@ -30,7 +30,7 @@ PAUSE = ["paused_at", "paused_until", "paused_by", "pause_reason"]
 def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Counter[str]]:
     """Record what is due of these schedules, locked by the caller, and move them on; returns how many due times that were,
     and how many of them were missed by each schedule."""
-    _bring_heads(schedules)
+    bring_sequences(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
     recorded = DueTime.objects.filter(schedule__in=schedules, due_at__in=moments).values_list("schedule", "due_at")
@@ -55,21 +55,6 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Count
     settle_together(runs, now)
     missed = (s.name for s, d in decided if d.decision == MISSED and now - d.due_at > LATE_AFTER)
     return len(decided), Counter(missed)
-
-
-def _bring_heads(schedules: Sequence[Schedule]) -> None:
-    """Every extract with its newest revision, and every sequence, in a few queries."""
-    numbers = {schedule.pk for schedule in schedules}
-    steps: dict[int, list[SequenceStep]] = {number: [] for number in numbers}
-    for step in SequenceStep.objects.filter(schedule__in=numbers).order_by("place"):
-        steps[step.schedule_id].append(step)
-    wanted = {schedule.extract_id for schedule in schedules} | {step.extract_id for some in steps.values() for step in some}
-    extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted))}
-    for schedule in schedules:
-        schedule.extract = extracts[schedule.extract_id]
-        schedule.known_steps = steps[schedule.pk]
-        for step in schedule.known_steps:
-            step.extract = extracts[step.extract_id]
 
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:

@@ -73,7 +73,7 @@ class ScheduleView(serializers.Serializer):
     deliver_into = serializers.CharField(help_text="Folders that its runs are delivered into; empty: those of the extract.")
     values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
     formats = serializers.ListField(child=serializers.CharField())
-    then = StepView(source="steps", many=True, help_text="The extracts that run after it, in their order.")
+    then = StepView(source="sequence", many=True, help_text="The extracts that run after it, in their order.")
     paused_at = serializers.DateTimeField(allow_null=True)
     paused_until = serializers.DateTimeField(allow_null=True)
     paused_by = serializers.CharField()
@@ -188,10 +188,18 @@ class CalendarBody(StrictSerializer):
 class Schedules(RoleView):
     needs = {"POST": "author"}
 
-    @extend_schema(operation_id="schedules", responses=ScheduleView(many=True))
+    @extend_schema(
+        operation_id="schedules",
+        parameters=[
+            OpenApiParameter("search", str, description="In names, and in names and folders of what they run."),
+            OpenApiParameter("cursor", str),
+            OpenApiParameter("page_size", int),
+        ],
+        responses=paged("Schedule", ScheduleView),
+    )
     def get(self, request: Request) -> Response:
-        found = Schedule.objects.filter(removed_at=None).select_related("extract", "environment", "created_by", "calendar")
-        return Response(ScheduleView(found.prefetch_related("steps__extract"), many=True).data)
+        found = services.schedules_with(request.query_params.get("search", ""))
+        return page_of(request, self, found, ScheduleView, "name", services.bring_sequences)
 
     @extend_schema(operation_id="add_schedule", request=ScheduleBody, responses={201: ScheduleView})
     def post(self, request: Request) -> Response:

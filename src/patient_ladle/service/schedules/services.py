@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date, datetime
 from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries.folder import delivery_folders
@@ -15,7 +17,7 @@ from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
-from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, shared_in
 from patient_ladle.service.people.models import Person
@@ -36,12 +38,37 @@ def database_now() -> datetime:
 def schedule_named(name: str, locked: bool = False) -> Schedule:
     """Raises UnknownName."""
     present = Schedule.objects.filter(removed_at=None)
-    with_all = present.select_related("extract", "environment", "created_by", "calendar").prefetch_related("steps__extract")
+    with_all = present.select_related("extract", "environment", "created_by", "calendar")
     query = present.select_for_update() if locked else with_all
     found: Schedule | None = query.filter(name=name).first()
     if found is None:
         raise unknown_name("schedule", name, present.values_list("name", flat=True), "Add one: ladle schedule add.")
     return found
+
+
+def schedules_with(search: str = "") -> QuerySet[Schedule]:
+    """All schedules, or those with that text in their name, or in the name or folder of an extract that they run."""
+    found = Schedule.objects.filter(removed_at=None).select_related("environment", "created_by", "calendar")
+    if not search:
+        return found
+    extracts = Extract.objects.filter(Q(name__icontains=search) | Q(folder__icontains=search))
+    later = SequenceStep.objects.filter(extract__in=extracts).values("schedule")
+    return found.filter(Q(name__icontains=search) | Q(extract__in=extracts) | Q(pk__in=later))
+
+
+def bring_sequences(schedules: Sequence[Schedule]) -> None:
+    """Give each its extracts with their newest revisions, in a few queries however many schedules there are."""
+    numbers = {schedule.pk for schedule in schedules}
+    steps: dict[int, list[SequenceStep]] = {number: [] for number in numbers}
+    for step in SequenceStep.objects.filter(schedule__in=numbers).order_by("place"):
+        steps[step.schedule_id].append(step)
+    wanted = {schedule.extract_id for schedule in schedules} | {step.extract_id for some in steps.values() for step in some}
+    extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted))}
+    for schedule in schedules:
+        schedule.extract = extracts[schedule.extract_id]
+        schedule.known_steps = steps[schedule.pk]
+        for step in schedule.known_steps:
+            step.extract = extracts[step.extract_id]
 
 
 def calendar_named(name: str) -> HolidayCalendar:
