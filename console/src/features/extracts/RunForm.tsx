@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, DatePicker, Form, Select, type FormInstance } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, must, type Extract, type Parameter, type RunBody, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -49,12 +49,18 @@ export function RunForm({ extract, parameters, source, form, unsaved }: { extrac
   });
   const chosen = Form.useWatch<string | undefined>("environment", form) ?? environments.data?.[0]?.name;
   const dataDate = Form.useWatch<string | undefined>("data_date", form);
+  const first = JSON.stringify({ ...Object.fromEntries(parameters.map((p) => [p.name, firstField(p)])), environment: environments.data?.[0]?.name, formats: extract.revision.formats });
+  const shown = environments.isSuccess;
+  useEffect(() => {
+    if (!shown) return;
+    const behind = Object.entries(JSON.parse(first) as Record<string, unknown>).filter(([name, value]) => !form.isFieldTouched(name) && JSON.stringify(form.getFieldValue(name)) !== JSON.stringify(value));
+    form.resetFields(behind.map(([name]) => name)); // defaults that changed; what somebody typed stays
+  }, [first, form, shown]);
   if (!environments.data) return null;
-  const first = Object.fromEntries(parameters.map((p) => [p.name, firstField(p)]));
   return (
     <Form
-      form={form} key={extract.revision.number} layout="vertical" requiredMark={false} onFinish={(fields: RunFields) => start.mutate(fields)}
-      initialValues={{ ...first, environment: environments.data[0]?.name, formats: extract.revision.formats }}
+      form={form} layout="vertical" requiredMark={false} onFinish={(fields: RunFields) => start.mutate(fields)}
+      initialValues={JSON.parse(first) as Partial<RunFields>}
     >
       {parameters.filter((p) => p.name).map((p) => (
         <Form.Item key={p.name} name={p.name} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{p.shared ? `, else ${p.shared}` : p.default !== null ? ", has a default" : p.required ? "" : ", optional"}</small></span>} extra={p.note || undefined}

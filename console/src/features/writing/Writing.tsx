@@ -89,6 +89,7 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
     },
     onSuccess: (saved) => {
       became(saved);
+      client.setQueryData(["extract", extract.name], saved); // before the word that it is saved: a run now is of this revision
       setNote("");
       void message.success(`Saved as revision ${saved.revision.number}.`);
       void client.invalidateQueries();

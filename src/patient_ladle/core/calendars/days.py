@@ -25,6 +25,12 @@ def working_day_after(day: date, holidays: Collection[date]) -> date | None:
     return next((found for found in following if is_working(found, holidays)), None)
 
 
+def free_before(day: date, holidays: Collection[date]) -> date:
+    """The first of the days without work that lead up to that one: what is moved from them may fall on it, or after it."""
+    before = (day - timedelta(days=n) for n in range(1, SEARCH_DAYS))
+    return next((found for found in before if is_working(found, holidays)), day - timedelta(days=SEARCH_DAYS)) + timedelta(days=1)
+
+
 @lru_cache(maxsize=256)
 def days_of(year: int, month: int) -> tuple[date, ...]:
     """All dates of a month."""

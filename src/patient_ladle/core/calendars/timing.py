@@ -12,7 +12,7 @@ from cronsim import CronSim
 
 from ..errors import BadInput, unknown_name
 from .clock import UTC, before_day, change_on, check_order, check_zone, every_moment, one_moment
-from .days import SEARCH_DAYS, days_of, is_working, working_day_after
+from .days import days_of, free_before, is_working, working_day_after
 from .holidays import NO_HOLIDAYS
 from .reading import Crontab, PlainRule, read_rule
 
@@ -91,7 +91,7 @@ class Timing:
         start = after.astimezone(UTC)
         if self.first:
             start = max(start, before_day(zone, self.first))
-        begin = start - timedelta(days=SEARCH_DAYS) if moving else start
+        begin = before_day(zone, free_before(start.astimezone(zone).date(), self.holidays)) if moving else start
         raw = self._crontab(rule, begin) if isinstance(rule, Crontab) else self._plain(rule, begin)
         last = start
         for moment in self._settled(raw, weekends_too):
