@@ -40,7 +40,7 @@ need_environment() {
   say "installing pinned Python packages"
   local wanted=(-r "$ROOT/requirements/service.txt")
   [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt" -r "$ROOT/requirements/bucket.txt")
-  "$VENV/bin/pip" install -qq --disable-pip-version-check "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
+  "$VENV/bin/pip" install -qq --disable-pip-version-check --no-compile "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
   "$VENV/bin/pip" install -qq --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"
   echo "$want" > "$stamp"
 }
@@ -67,4 +67,12 @@ need_node() {
 need_console() {
   need_node
   "$VENV/bin/python" "$ROOT/scripts/console_build.py"
+}
+
+# The environment and the console, side by side where a Node is there already.
+need_both() {
+  local building=
+  if node_suffices node && command -v npm >/dev/null; then python3 "$ROOT/scripts/console_build.py" & building=$!; fi
+  need_environment "${1:-}"
+  if [ -n "$building" ]; then wait "$building"; else need_console; fi
 }

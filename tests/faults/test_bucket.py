@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import set_up, start_service, stop_service
 from tests.faults.test_faults import TAKEN_SECONDS, worker_pid
 
-STATEMENT = "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n"
+STATEMENT = "select n, pg_sleep(0.0004) is null as x from generate_series(1, 2000) n"
 FOLDERS = "regulator; archive/2026"
 
 
@@ -35,7 +35,7 @@ def test_a_lost_attempt_leaves_nothing_in_the_bucket_and_the_next_one_all(servic
         run = ladle.runs.start("steady")["id"]
         os.kill(worker_pid(service, run), signal.SIGKILL)
         record = ladle.runs.wait(run, TAKEN_SECONDS)
-        assert (record["attempt"], record["rows"]) == (2, 6_000)
+        assert (record["attempt"], record["rows"]) == (2, 2_000)
         assert keys(bucket_server, run) == [f"2/{name}" for name in STORED]
         uploads = bucket_server.call_s3("list_multipart_uploads", Bucket="fennmoor").get("Uploads")
         assert not uploads
@@ -51,7 +51,7 @@ def test_a_lost_attempt_leaves_nothing_in_the_bucket_and_the_next_one_all(servic
             for folder in ("regulator", "archive/2026"):
                 delivered = deliveries / folder / path.name
                 assert not delivered.exists() or delivered.read_bytes() == path.read_bytes()
-        assert len((deliveries / "archive/2026/steady.csv").read_bytes().splitlines()) == 6_001
+        assert len((deliveries / "archive/2026/steady.csv").read_bytes().splitlines()) == 2_001
     shown = service.command("result", "preview", str(run), "--file", "steady.xlsx")
     assert (shown.returncode, "slept" in shown.stdout or "x" in shown.stdout) == (0, True), shown.stderr
     verified = service.command("result", "verify", str(deliveries / "archive/2026/steady.datapackage.json"))

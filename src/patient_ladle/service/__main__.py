@@ -76,7 +76,7 @@ def _worker(args: argparse.Namespace) -> int:
     if not sys.stdin.isatty() and not args.alone:
         end_with_parent()
     try:
-        WorkerProcess(args.places).main()
+        WorkerProcess(args.places, args.after).main()
     except LadleError as error:
         print(f"ladle: {error.message}\n{error.hint}", file=sys.stderr)
         return 2
@@ -121,6 +121,7 @@ def main() -> int:
             verb.add_argument("--demo", action="store_true")
         if name == "worker":
             verb.add_argument("--alone", action="store_true", help="not a child of the supervisor")
+            verb.add_argument("--after", type=int, help="number of the process that it takes the place of")
         if name == "manage":
             verb.add_argument("words", nargs=argparse.REMAINDER)
     args = parser.parse_args()

@@ -42,7 +42,8 @@ class _Part:
     again_at: float = 0.0
 
     def start(self) -> None:
-        self.process = subprocess.Popen(self.command, stdin=subprocess.PIPE)
+        before = ["--after", str(self.process.pid)] if self.process and self.name == "worker" else []
+        self.process = subprocess.Popen([*self.command, *before], stdin=subprocess.PIPE)
         self.began = time.monotonic()
 
 

@@ -106,9 +106,13 @@ def _why_stopped(run: Run) -> LadleError:
 
 
 class WorkerProcess:
-    """One worker with so many places; each place is a thread that minds one child."""
+    """One worker with so many places; each place is a thread that minds one child.
 
-    def __init__(self, places: int) -> None:
+    ``after``: the process number of the one on this host that it takes the place of, seen dead by its parent.
+    """
+
+    def __init__(self, places: int, after: int | None = None) -> None:
+        self.after = after
         self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
         self.places = places
         self.stop = threading.Event()
@@ -215,9 +219,17 @@ class WorkerProcess:
             if other.beat != beat:
                 self.seen[other.pk] = (other.beat, now)
             elif now - since > LEASE_SECONDS:
-                taken = ledger.take_over(other.pk)
-                log.warning("worker %s is lost; its runs: %s", other.pk, [(r.pk, r.state) for r in taken])
+                self._take_over(other)
                 self.seen.pop(other.pk, None)
+
+    def _take_over(self, other: Worker) -> None:
+        taken = ledger.take_over(other.pk)
+        log.warning("worker %s is lost; its runs: %s", other.pk, [(r.pk, r.state) for r in taken])
+
+    def _take_place(self) -> None:
+        """Of the one before, without waiting for a lease: it was seen dead."""
+        for other in Worker.objects.filter(host=self.row.host, pid=self.after, gone_at=None).exclude(pk=self.id):
+            self._take_over(other)
 
     def watch_over(self) -> None:
         """Runs in its own thread: stops the children of runs that were cancelled or have used up their time."""
@@ -301,6 +313,7 @@ class WorkerProcess:
         for words in patiently(join, self.row):
             log.warning("%s", words)
         patiently(self.row.save)
+        patiently(self._take_place)
         self.pool.warm()
         threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]
         for thread in threads:
