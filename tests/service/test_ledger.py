@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import random
+import socket
 import threading
+import time
 from datetime import timedelta
 from typing import ClassVar
 
@@ -415,3 +417,20 @@ def _more(person, count):
     DueTime.objects.all().delete()
     Schedule.objects.all().delete()
     overdue(person, count)
+
+
+def test_a_database_that_is_away_is_looked_for_at_an_even_pace(orm):
+    from django.conf import settings
+    from psycopg_pool import ConnectionPool
+
+    looked = 0
+    with socket.create_server(("127.0.0.1", 0)) as door:
+        door.settimeout(20)  # by doubling its waits, a pool would have looked five times
+        options = settings.DATABASES["default"]["OPTIONS"]["pool"]
+        with ConnectionPool(f"host=127.0.0.1 port={door.getsockname()[1]} user=ladle", open=False, **options) as pool:
+            pool.open()
+            end = time.monotonic() + 20
+            while looked < 6 and time.monotonic() < end:
+                door.accept()[0].close()
+                looked += 1
+    assert looked == 6

@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from psycopg_pool.base import AttemptWithBackoff
+
 from patient_ladle.core.retrying import FIRST_WAIT_SECONDS
 from patient_ladle.service.common.keys import data_directory, django_key
 
@@ -17,6 +19,8 @@ DELIVERY_ROOTS = [Path(p) for p in os.environ.get("LADLE_DELIVERY_ROOTS", "").sp
 SOURCE_ROOTS = [Path(p) for p in os.environ.get("LADLE_SOURCE_ROOTS", "").split(":") if p] or [DATA / "source-files"]
 SOURCE_SECRETS = Path(os.environ.get("LADLE_SOURCE_SECRETS") or DATA / "source-secrets")
 
+AttemptWithBackoff.DELAY_BACKOFF = 1.0
+"""A pool looks for a database that is away once a second: by its own way it would double its waits, up to minutes."""
 _URL = urlsplit(os.environ.get("LADLE_DATABASE_URL", "postgresql://ladle@127.0.0.1:5432/ladle"))
 DATABASES = {
     "default": {

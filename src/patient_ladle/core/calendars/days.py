@@ -27,10 +27,12 @@ def working_day_after(day: date, holidays: Collection[date]) -> date | None:
 
 def free_before(day: date, holidays: Collection[date]) -> date:
     """The first of the days without work that lead up to that one: what is moved from them may fall on it, or after it."""
-    before = (day - timedelta(days=n) for n in range(1, SEARCH_DAYS))
-    return next((found for found in before if is_working(found, holidays)), day - timedelta(days=SEARCH_DAYS)) + timedelta(
-        days=1
-    )
+    for _ in range(SEARCH_DAYS):
+        before = day - timedelta(days=1)
+        if is_working(before, holidays):
+            break
+        day = before
+    return day
 
 
 @lru_cache(maxsize=256)

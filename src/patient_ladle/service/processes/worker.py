@@ -116,7 +116,7 @@ class WorkerProcess:
         self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
         self.places = places
         self.stop = threading.Event()
-        self.draining = False
+        self.draining = self.deaf = False
         self.free = threading.Semaphore(places)
         self.pool = ChildPool(places)
         self.children: dict[int, Child] = {}
@@ -270,7 +270,7 @@ class WorkerProcess:
                 child.kill()
 
     def _wait_for_queue(self) -> None:
-        """Until a run is queued, or for one poll. Its loss costs latency only."""
+        """Until a run is queued, or for one poll. Its loss costs latency only, and is told once."""
         own = settings.DATABASES["default"]
         try:
             with psycopg.connect(
@@ -278,12 +278,16 @@ class WorkerProcess:
                 autocommit=True, connect_timeout=5,
             ) as listening:  # fmt: skip
                 listening.execute(f"listen {QUEUED_CHANNEL}")
+                self.deaf = False
+                self.deaf = False
                 while not self.stop.is_set():
                     self._claim_all()
                     for _ in listening.notifies(timeout=POLL_SECONDS, stop_after=1):
                         pass
         except psycopg.Error as error:
-            log.warning("listening: %s", str(error).split("\n")[0])
+            if not self.deaf:
+                log.warning("listening: %s", str(error).split("\n")[0])
+            self.deaf = True
             self.stop.wait(1.0)
 
     def _claim_all(self) -> None:
