@@ -20,7 +20,7 @@ from patient_ladle.service.sources.queries import address_in
 
 from .models import LIVE, Run
 from .services import AddressOf, due_runs
-from .waiting import settle_together
+from .waiting import queue_free, settle
 
 RECORDS = 2_000
 """Due times of one schedule recorded in one transaction: a rule of every minute over a day and a half."""
@@ -50,9 +50,11 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Count
             runs += _runs_of(due_time, decision, running, look_up)
             due_times.append(due_time)
     copied_in(due_times)
+    others = queue_free(runs, now)
     copied_in(runs)
     moments_set(Schedule, "next_due_at", {schedule.pk: schedule.next_due_at for schedule in schedules})
-    settle_together(runs, now)
+    for run in sorted(others, key=lambda run: run.due_at):
+        settle(run, now)
     missed = (s.name for s, d in decided if d.decision == MISSED and now - d.due_at > LATE_AFTER)
     return len(decided), Counter(missed)
 

@@ -16,10 +16,11 @@ from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import DateTimeField, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Value
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
 
@@ -104,30 +105,38 @@ def settle(run: Run, now: datetime) -> None:
         run.waits_for, run.wait_until = waits[:400], quiet or now + LOOK_AGAIN
         run.save(update_fields=["waits_for", "wait_until"])
     else:
-        run.state, run.waits_for, run.wait_until, run.not_before = QUEUED, "", None, None
-        run.queue_order = now - run.priority * PRIORITY_WORTH
+        _put_into_queue(run, now)
         run.save(update_fields=["state", "waits_for", "wait_until", "not_before", "queue_order"])
         wake_workers()
 
 
-def settle_together(runs: Sequence[Run], now: datetime) -> None:
-    """``settle`` for runs just made: those that plainly wait for nothing by one statement, the others one by one."""
-    numbers = {run.pk for run in runs}
-    earlier = Run.objects.filter(
-        due_time__schedule=OuterRef("due_time__schedule"), due_at__lt=OuterRef("due_at"), state__in=LIVE
-    )
-    waits = Q(due_time__schedule__overlap="wait", backfill=False) & Exists(earlier)
-    free = Run.objects.filter(pk__in=numbers, state=WAITING, step=1, due_time__isnull=False, extract__after=None)
-    free = free.filter(Q(not_before=None) | Q(not_before__lte=now)).exclude(waits).exclude(source__in=quiet_sources(now))
-    order = ExpressionWrapper(Value(now) - F("priority") * Value(PRIORITY_WORTH), DateTimeField())
-    queued = list(free.values_list("pk", flat=True))
-    Run.objects.filter(pk__in=queued).update(state=QUEUED, waits_for="", wait_until=None, not_before=None, queue_order=order)
-    if queued:
+def _put_into_queue(run: Run, now: datetime) -> None:
+    run.state, run.waits_for, run.wait_until, run.not_before = QUEUED, "", None, None
+    run.queue_order = now - run.priority * PRIORITY_WORTH
+
+
+def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
+    """Of runs of due times, not saved yet: queue those that plainly wait for nothing; returns the others, to be settled once
+    they are saved. A row that is written once has its references checked once."""
+    quiet = set(quiet_sources(now))
+    extracts, schedules = {run.extract_id for run in runs}, {run.due_time.schedule for run in runs if run.due_time}
+    followers = set(Extract.objects.filter(pk__in=extracts, after__isnull=False).values_list("pk", flat=True))
+    orderly = {schedule.pk for schedule in schedules if schedule.overlap == "wait"}
+    live = Run.objects.filter(state__in=LIVE, due_time__schedule__in=orderly)
+    busy = set(live.values_list("due_time__schedule", flat=True).distinct())
+    others = []
+    for run in runs:
+        number = run.due_time.schedule_id if run.due_time else None
+        waits = run.step > 1 or number in busy or run.extract_id in followers or run.source_id in quiet
+        if waits or (run.not_before and now < run.not_before):
+            others.append(run)
+        else:
+            _put_into_queue(run, now)
+        if number in orderly:
+            busy.add(number)
+    if len(others) < len(runs):
         wake_workers()
-    for run in Run.objects.filter(pk__in=numbers.difference(queued)).select_related(
-        "source", "extract", "due_time__schedule"
-    ).order_by("due_at", "id"):  # fmt: skip
-        settle(run, now)
+    return others
 
 
 def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:
