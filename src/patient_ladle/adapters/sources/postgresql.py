@@ -45,6 +45,7 @@ from patient_ladle.core.scanner import Rendered, one_reading_statement, place, r
 
 from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession, missing_name
 from .network import no_answer, nothing_listens, resolve
+from .postgresql_copy import copy_out
 
 _SETTINGS = {
     "default_transaction_read_only": "on",
@@ -109,8 +110,6 @@ _CANONICAL = {
     "binary": "translate(encode({0}, 'base64'), E'\\n', '')",
 }
 """Expressions whose server text is the canonical one, by kind; every other kind's text is that already."""
-_PIECE_BYTES = 512 << 10
-"""Rows gathered before they go on: large enough that work by piece vanishes, small enough that memory stays flat."""
 _STEERING = {
     "DateStyle": "ISO",
     "IntervalStyle": "iso_8601",
@@ -368,40 +367,19 @@ class PostgresqlSession(ProbingSession):
             self._raise(error)
 
     def _by_copy(self) -> Iterator[Batch]:
-        """The server's own comma-separated text, a row a message; its closing word says how many rows it sent."""
+        """The server's own comma-separated text; its closing word says how many rows it sent."""
         assert self.statement is not None
-        text, binding = self.statement
-        conn = self.connection.pgconn
-        query = f"copy (\n{self._wrapped(binding.in_place(text, self._quote))}\n) to stdout (format csv)"
+        said, binding = self.statement
+        query = f"copy (\n{self._wrapped(binding.in_place(said, self._quote))}\n) to stdout (format csv)"
         self.go_on()
-        self._expect(conn.exec_(query.encode()), pq.ExecStatus.COPY_OUT)
-        get, rows, sent, size, width = conn.get_copy_data, [], 0, 0, len(self.columns)
-        while True:
-            length, row = get(0)
-            if length <= 0:
-                break
-            rows.append(row)
-            size += length
-            if size >= _PIECE_BYTES:
-                sent += len(rows)
-                yield CsvBatch(b"".join(rows), width, len(rows))
-                self.go_on()
-                rows, size = [], 0
-        sent += len(rows)
-        if rows:
-            yield CsvBatch(b"".join(rows), width, len(rows))
-        self._copy_ended(length, sent)
-
-    def _copy_ended(self, status: int, sent: int) -> None:
-        conn = self.connection.pgconn
-        result = self._expect(conn.get_result()) if status == -1 else conn.get_result()
-        while conn.get_result() is not None:
-            continue
-        if status == -2:
-            raise psycopg.OperationalError(conn.get_error_message())
-        if result is not None and result.command_tuples != sent:
+        copy, arrived = copy_out(self.connection, query), 0
+        for text, rows in copy.pieces():
+            arrived += rows
+            yield CsvBatch(text, len(self.columns), rows)
+            self.go_on()
+        if copy.sent != arrived:
             raise ProofFailed(
-                f"the server says that it sent {result.command_tuples:,} rows, and {sent:,} arrived.", "Start the run again."
+                f"the server says that it sent {copy.sent:,} rows, and {arrived:,} arrived.", "Start the run again."
             )
 
     def _quote(self, value: bytes) -> bytes:
