@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from django.conf import settings
-from django.db.models import Case, Exists, OuterRef, Q, QuerySet, When
+from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.service.schedules.models import DueTime, Schedule
@@ -81,15 +81,17 @@ def night_to(now: datetime, since: datetime | None = None) -> Night:
     since = since or last_evening(now)
     runs = runs_since(since)
     troubled = _troubled(since)
+    by_state = runs.order_by().values("state").annotate(count=Count("pk"), late=Count("pk", filter=Q(late=True)))
+    counts = {row["state"]: row for row in by_state}
     without_run = DueTime.objects.filter(decided_at__gte=since).exclude(decision="run")
     return Night(
         since,
         now,
-        Counter(runs.order_by().values_list("state", flat=True)),
+        Counter({state: row["count"] for state, row in counts.items()}),
         Counter(without_run.order_by().values_list("decision", flat=True)),
         [_need(run) for run in troubled.select_related("extract", "environment", "due_time__schedule")[:SHOWN]],
         troubled.count(),
-        runs.filter(late=True).count(),
+        sum(row["late"] for row in counts.values()),
     )
 
 
