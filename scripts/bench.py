@@ -289,6 +289,11 @@ class Measure:
     size: int
 
 
+PAGE = ROOT / "docs" / "benchmarks.md"
+MEMORY_HEAD = "## Memory"
+MEMORY_LANES = (("postgresql", "csv"), ("postgresql", "json"), ("postgresql", "xlsx"), ("mariadb", "csv"), ("sqlite", "csv"))
+
+
 def measured(lane: Lane, sources: Sources, folder: Path) -> Measure:
     """In a process of its own."""
     target = folder / "out"
@@ -355,25 +360,33 @@ def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence
     return "\n".join([*lines, "", "## Wall time", "", *chart(found), *flat]) + "\n"
 
 
-def memory(sources: Sources, folder: Path) -> list[str]:
-    """The same lanes over ten times the rows: what they need must not grow."""
+def memory(sources: Sources, folder: Path, wanted: Sequence[str]) -> list[tuple[str, str]]:
+    """The same lanes over ten times the rows: what they need must not grow. Lane and line of each measure."""
     global STATEMENT
-    few, lines = STATEMENT, ["", "## Memory", "", "| lane | rows | seconds | peak MB |", "|---|---:|---:|---:|"]
+    few, found = STATEMENT, []
     many = f"select r.* from ({few}) r cross join (select 1 as n{' union all select 1' * 9}) ten"
-    for engine, form in (
-        ("postgresql", "csv"),
-        ("postgresql", "json"),
-        ("postgresql", "xlsx"),
-        ("mariadb", "csv"),
-        ("sqlite", "csv"),
-    ):
+    for engine, form in MEMORY_LANES:
+        name = f"{engine} {form}"
         for statement, rows in ((few, 1_000_000), (many, 10_000_000)):
+            if wanted and not any(word in name for word in wanted):
+                continue
             STATEMENT = statement
             one = measured(ours(engine, form), sources, folder)
-            print(f"{engine} {form} {rows:,} rows: {one.wall:.1f} s, {one.peak:.0f} MB", flush=True)
-            lines.append(f"| {engine} {form} | {rows:,} | {one.wall:.1f} | {one.peak:.0f} |")
+            found.append((name, f"| {name} | {rows:,} | {one.wall:.1f} | {one.peak:.0f} |"))
+            print(found[-1][1], flush=True)
     STATEMENT = few
-    return lines
+    return found
+
+
+def memory_section(found: Sequence[tuple[str, str]] = ()) -> list[str]:
+    """That part of the page: the lines measured now, and of other lanes those that stand there."""
+    _, _, there = PAGE.read_text().partition(MEMORY_HEAD)
+    kept = [(line.split("|")[1].strip(), line) for line in there.splitlines() if line.startswith("| ")]
+    now = {name for name, _ in found}
+    lines = [line for name, line in kept if name not in now and name != "lane"] + [line for _, line in found]
+    order = [f"{engine} {form}" for engine, form in MEMORY_LANES]
+    lines.sort(key=lambda line: order.index(line.split("|")[1].strip()))
+    return ["", MEMORY_HEAD, "", "| lane | rows | seconds | peak MB |", "|---|---:|---:|---:|", *lines]
 
 
 def main() -> int:
@@ -392,6 +405,10 @@ def main() -> int:
         cluster, server, sources = make(folder, rows)
         try:
             found: dict[str, list[Measure]] = {name: [] for name in lanes}
+            if "--memory" in sys.argv:
+                before = PAGE.read_text().partition(f"\n{MEMORY_HEAD}")[0]
+                PAGE.write_text("\n".join([before, *memory_section(memory(sources, folder, wanted))[1:]]) + "\n")
+                return 0
             for number in range(rounds):
                 for name, lane in lanes.items():
                     if number and found[name][0].wall > SLOW_SECONDS:
@@ -401,14 +418,13 @@ def main() -> int:
                     print(
                         f"round {number}  {name:<38} {one.wall:7.2f} s  {one.processor:7.2f} s  {one.peak:5.0f} MB", flush=True
                     )
-            flat = memory(sources, folder) if "--memory" in sys.argv else []
         finally:
             server.stop()
             cluster.stop()
-    text = page(found, rows, rounds, flat)
+    text = page(found, rows, rounds, memory_section())
     print("\n" + text)
     if not quick and not wanted:
-        (ROOT / "docs" / "benchmarks.md").write_text(text)
+        PAGE.write_text(text)
     return 0
 
 

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.adapters.sources.postgresql_copy import CopyByLibrary, CopyByWire
+from patient_ladle.adapters.sources.postgresql_copy import CopyByLibrary, CopyByWire, copy_out
 
 FENS = [b"Alder Moor", b"d", b"\nd", b"Z", b"", b"\xf0\x9f\x90\x9f", b"x" * 25_595, b"y" * 0x6400, b"z" * (0x640000 - 4)]
 """Among them rows whose lengths hold the two bytes that the begin of a row is guessed by."""
@@ -128,3 +128,12 @@ def test_rows_that_nobody_reads_to_their_end_end_the_connection(cluster):
         assert not copy.thread.is_alive()
         with pytest.raises(psycopg.Error):
             connection.execute("select 1")
+
+
+def test_a_plain_connection_is_read_off_the_wire_by_any_login(metering):
+    with psycopg.connect(
+        host="127.0.0.1", port=metering["port"], dbname="metering", user="reader", password="reading-only"
+    ) as plain:
+        copy = copy_out(plain, "copy (select 1) to stdout (format csv)")
+        assert isinstance(copy, CopyByWire)
+        assert list(copy.pieces()) == [(b"1\n", 1)]

@@ -62,7 +62,7 @@ def _is_plain(connection: psycopg.Connection[Any]) -> bool:
     if connection.pgconn.ssl_in_use or connection.info.server_version < 120_000:
         return False
     asked = connection.execute("select encrypted from pg_catalog.pg_stat_gssapi where pid = pg_catalog.pg_backend_pid()")
-    return asked.fetchone() in (None, (False,))
+    return asked.fetchone() == (False,)
 
 
 class CopyByLibrary:
