@@ -252,7 +252,7 @@ def part_pid(service, part):
 
 def answers(service):
     try:
-        return httpx.get(f"{service.url}/healthz", timeout=5).status_code == 200
+        return httpx.get(f"{service.url}/healthz", timeout=20).status_code == 200
     except httpx.TransportError:
         return False
 

@@ -88,16 +88,16 @@ def test_a_binary_value_is_looked_at_only_when_it_is_a_picture(gathered):
         ]
         at = f"{gathered.url}/api/v1/inquiries/{seen['id']}/cells"
         bearer = {"Authorization": f"Bearer {gathered.tokens['runner']}"}
-        picture = httpx.get(f"{at}/0/3?look=true", headers=bearer)
+        picture = httpx.get(f"{at}/0/3?look=true", headers=bearer, timeout=60)
         assert (picture.content, picture.headers["content-type"]) == (PICTURE, "image/png")
         assert picture.headers["content-disposition"].startswith("inline")
-        script = httpx.get(f"{at}/1/3?look=true", headers=bearer)
+        script = httpx.get(f"{at}/1/3?look=true", headers=bearer, timeout=60)
         assert script.headers["content-disposition"].startswith("attachment")
         assert (script.headers["content-security-policy"], script.headers["x-content-type-options"]) == ("sandbox", "nosniff")
-        assert httpx.get(f"{at}/0/0", headers=bearer).status_code == 404
+        assert httpx.get(f"{at}/0/0", headers=bearer, timeout=60).status_code == 404
         gathered.ladle("author").close()
         other = {"Authorization": f"Bearer {gathered.tokens['author']}"}
-        assert httpx.get(f"{gathered.url}/api/v1/inquiries/{seen['id']}", headers=other).status_code == 404
+        assert httpx.get(f"{gathered.url}/api/v1/inquiries/{seen['id']}", headers=other, timeout=60).status_code == 404
 
 
 @pytest.mark.parametrize(
