@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, must, type Night } from "../../api/client";
+import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StateMark } from "../../components/StateMark";
 import { count, moment } from "../../lib/words";
@@ -60,7 +61,7 @@ export function NightPage() {
         <h1>Last night</h1>
         {night && <p>Since {moment(night.since)}: {night.sentence}</p>}
       </header>
-      {status.data?.workers === 0 && <ProblemNote error={new Error("No worker is there: queued runs wait until one starts.")} />}
+      <NoWorkerNote workers={status.data?.workers} />
       <ProblemNote error={found.error} />
       {night && (
         <>

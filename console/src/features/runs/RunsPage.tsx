@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button } from "antd";
 import { Link } from "react-router";
 import { api, must, type RunState } from "../../api/client";
+import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
 import { stateClass, stateWord } from "../../components/StateMark";
 import { moment } from "../../lib/words";
@@ -31,7 +32,7 @@ export function RunsPage() {
           </button>
         ))}
       </div>
-      {status.data?.workers === 0 && <ProblemNote error={new Error("No worker is there: queued runs wait until one starts.")} />}
+      <NoWorkerNote workers={status.data?.workers} />
       <ProblemNote error={error} />
       <RunsTable
         runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined}

@@ -45,7 +45,7 @@ from patient_ladle.core.scanner import Rendered, one_reading_statement, place, r
 
 from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession, missing_name
 from .network import no_answer, nothing_listens, resolve
-from .postgresql_copy import copy_out
+from .postgresql_copy import copy_out, expected
 
 _SETTINGS = {
     "default_transaction_read_only": "on",
@@ -308,8 +308,8 @@ class PostgresqlSession(ProbingSession):
         conn = self.connection.pgconn
         self.go_on()
         try:
-            self._expect(conn.prepare(b"", binding.rendered.text.encode()))
-            found = self._expect(conn.describe_prepared(b""))
+            expected(conn.prepare(b"", binding.rendered.text.encode()), pq.ExecStatus.COMMAND_OK)
+            found = expected(conn.describe_prepared(b""), pq.ExecStatus.COMMAND_OK)
         except psycopg.Error as error:
             self._raise(error)
         if not found.nfields:
@@ -323,11 +323,6 @@ class PostgresqlSession(ProbingSession):
         self.oids = {25, 1114, *(found.ftype(i) for i in range(found.nfields))}
         self.forms = self._forms([is_array for _, is_array in types])
         return self.columns
-
-    def _expect(self, result: Any, *more: pq.ExecStatus) -> Any:
-        if result is None or result.status not in (pq.ExecStatus.COMMAND_OK, pq.ExecStatus.TUPLES_OK, *more):
-            raise psycopg.errors.error_from_result(result, encoding="utf-8")
-        return result
 
     def _types(self, wanted: Sequence[tuple[int, int]]) -> list[tuple[str, bool]]:
         """(name, is an array) of each type, in order."""

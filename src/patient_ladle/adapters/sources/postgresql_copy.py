@@ -65,18 +65,20 @@ def _is_plain(connection: psycopg.Connection[Any]) -> bool:
     return asked.fetchone() == (False,)
 
 
+def expected(result: Any, status: pq.ExecStatus) -> Any:
+    """The result, if it is one of that status. Raises psycopg.Error."""
+    if result is None or result.status != status:
+        raise psycopg.errors.error_from_result(result, encoding="utf-8")
+    return result
+
+
 class CopyByLibrary:
     """See Copy."""
 
     def __init__(self, connection: psycopg.Connection[Any], query: bytes) -> None:
         self.conn = connection.pgconn
         self.sent = -1
-        self._right(self.conn.exec_(query), pq.ExecStatus.COPY_OUT)
-
-    def _right(self, result: Any, wanted: pq.ExecStatus) -> Any:
-        if result is None or result.status != wanted:
-            raise psycopg.errors.error_from_result(result, encoding="utf-8")
-        return result
+        expected(self.conn.exec_(query), pq.ExecStatus.COPY_OUT)
 
     def pieces(self) -> Iterator[tuple[bytes, int]]:
         get, rows, size = self.conn.get_copy_data, [], 0
@@ -96,7 +98,7 @@ class CopyByLibrary:
             continue
         if length == -2:
             raise psycopg.OperationalError(self.conn.get_error_message())
-        self.sent = self._right(result, pq.ExecStatus.COMMAND_OK).command_tuples
+        self.sent = expected(result, pq.ExecStatus.COMMAND_OK).command_tuples
 
 
 class CopyByWire:
@@ -139,7 +141,7 @@ class CopyByWire:
         self.thread.start()
         try:
             while not self.over:
-                self._more(self.wanted)
+                self._more()
                 self._take_rows()
                 self._take_each()
                 if self.rows:
@@ -192,22 +194,22 @@ class CopyByWire:
             at = after
         self.at, self.wanted = at, wanted
 
-    def _more(self, wanted: int) -> None:
-        """So many bytes at least, of those that were read ahead."""
+    def _more(self) -> None:
+        """Of the bytes that were read ahead, at least what the next message takes."""
         parts = [self.data[self.at :]]
         have = len(parts[0])
-        while have < wanted:
+        while have < self.wanted:
             got = self.ahead.get()
             if got is None:
                 break
             parts.append(got)
             have += len(got)
         self.data, self.at = b"".join(parts), 0
-        if have < wanted:
+        if have < self.wanted:
             self._take_each()  # a server that goes may have said why
             if self.fault:
                 self._raise()
-            raise _lost(self.cause)
+            raise _lost(self.cause) from self.cause
 
     def _read_ahead(self) -> None:
         """In a thread of its own: the server need not wait while rows are worked on. Ends at the server's last word."""
@@ -272,6 +274,4 @@ class CopyByWire:
 
 
 def _lost(error: OSError | None) -> psycopg.OperationalError:
-    made = psycopg.OperationalError(f"the server closed the connection unexpectedly{f': {error}' if error else ''}")
-    made.__cause__ = error
-    return made
+    return psycopg.OperationalError(f"the server closed the connection unexpectedly{f': {error}' if error else ''}")

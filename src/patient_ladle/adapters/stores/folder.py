@@ -8,7 +8,17 @@ import shutil
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from patient_ladle.adapters.disk import FILE_MODE, PART, DiskFile, ScratchFile, as_json, sync_folder, translate, writing
+from patient_ladle.adapters.disk import (
+    FILE_MODE,
+    PART,
+    DiskFile,
+    ScratchFile,
+    as_json,
+    sync_folder,
+    translate,
+    writing,
+    written,
+)
 from patient_ladle.adapters.kept_files import kept_once
 from patient_ladle.core.engine import DESCRIPTOR
 
@@ -48,12 +58,11 @@ class FolderResult(StoredResult):
             return open(self.path / name, "rb")
 
     def seal(self, descriptor: dict[str, Any]) -> None:
-        file = DiskFile(self.path / (DESCRIPTOR + PART))
-        file.write(as_json(descriptor))
-        file.settle()
+        part = self.path / (DESCRIPTOR + PART)
+        written(part, as_json(descriptor))
         with writing(self.path):
-            os.chmod(file.path, FILE_MODE)
-            os.rename(file.path, self.path / DESCRIPTOR)
+            os.chmod(part, FILE_MODE)
+            os.rename(part, self.path / DESCRIPTOR)
             sync_folder(self.path)
 
     def remove(self) -> None:

@@ -279,7 +279,6 @@ class WorkerProcess:
             ) as listening:  # fmt: skip
                 listening.execute(f"listen {QUEUED_CHANNEL}")
                 self.deaf = False
-                self.deaf = False
                 while not self.stop.is_set():
                     self._claim_all()
                     for _ in listening.notifies(timeout=POLL_SECONDS, stop_after=1):
@@ -317,7 +316,8 @@ class WorkerProcess:
         for words in patiently(join, self.row):
             log.warning("%s", words)
         patiently(self.row.save)
-        patiently(self._take_place)
+        if self.after is not None:
+            patiently(self._take_place)
         self.pool.warm()
         threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]
         for thread in threads:

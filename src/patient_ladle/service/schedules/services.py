@@ -38,8 +38,7 @@ def database_now() -> datetime:
 def schedule_named(name: str, locked: bool = False) -> Schedule:
     """Raises UnknownName."""
     present = Schedule.objects.filter(removed_at=None)
-    with_all = present.select_related("extract", "environment", "created_by", "calendar")
-    query = present.select_for_update() if locked else with_all
+    query = present.select_for_update() if locked else schedules_with().select_related("extract")
     found: Schedule | None = query.filter(name=name).first()
     if found is None:
         raise unknown_name("schedule", name, present.values_list("name", flat=True), "Add one: ladle schedule add.")
