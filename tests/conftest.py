@@ -26,6 +26,7 @@ from patient_ladle.client import Ladle
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.processes.private_server import free_port
+from tests.command import ladle
 
 READER_PASSWORD = "reading-only"
 ADMINISTRATOR = "administrator"
@@ -159,14 +160,7 @@ class Service:
             | {"LADLE_URL": self.url, "LADLE_TOKEN": self.tokens[name], "LADLE_CONFIG": str(self.data / "cli")}
             | more
         )
-        return subprocess.run(
-            [sys.executable, "-m", "patient_ladle.cli.main", *words],
-            env=environment,
-            capture_output=True,
-            text=True,
-            timeout=90,
-            check=False,
-        )
+        return ladle(*words, env=environment)
 
     def database_url(self) -> str:
         """The service database, for tests that look behind the scenes."""

@@ -11,6 +11,7 @@ import sys
 import pytest
 
 from patient_ladle.cli.main import parser
+from tests.command import ladle
 from tests.conftest import PASSWORD, printed
 
 from . import NOUNS
@@ -277,14 +278,7 @@ def test_a_start_that_cannot_be_says_why_without_a_trace(service, tmp_path, word
     if not more:
         service.ladle().close()
         environment |= {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
-    done = subprocess.run(
-        [sys.executable, "-m", "patient_ladle.cli.main", *words],
-        env=environment,
-        capture_output=True,
-        text=True,
-        timeout=60,
-        check=False,
-    )
+    done = ladle(*words, env=environment)
     assert done.returncode in (1, 2), done.stdout
     assert said in done.stderr, done.stderr
     assert "Traceback" not in done.stderr

@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from patient_ladle.cli.main import parser
+from tests.command import ladle
 from tests.conftest import free_port, until
 
 from . import NOUNS
@@ -73,7 +74,7 @@ def demo(home):
 
 @pytest.mark.parametrize("document", ["README.md", "docs/how-to.md", "docs/sources.md", "docs/writing.md"])
 def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path):
-    subprocess.run([*LADLE, "sign-in", "rita"], env=demo, check=True, capture_output=True)
+    ladle("sign-in", "rita", env=demo).check_returncode()
     wanted = [step for step in steps(document) if not step.startswith("LADLE_")]
     assert len(wanted) > 5
     for step in wanted:
@@ -82,7 +83,7 @@ def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path)
             subprocess.run(piped, shell=True, cwd=tmp_path, check=True, env=demo)
             continue
         words = shlex.split(step)[1:]
-        done = subprocess.run([*LADLE, *words], env=demo, cwd=tmp_path, capture_output=True, text=True, timeout=90, check=False)
+        done = ladle(*words, env=demo, cwd=tmp_path)
         assert done.returncode == FAILS.get(step, 0), f"{step}\n{done.stdout}{done.stderr}"
         assert "Traceback" not in done.stderr
 
@@ -108,20 +109,14 @@ def test_the_demos_rows_depend_on_its_date_alone(demo, tmp_path):
         str(tmp_path),
         "--json",
     ]
-    subprocess.run([*LADLE, *words], env=demo, check=True, capture_output=True)
+    ladle(*words, env=demo).check_returncode()
     [path] = tmp_path.glob("*.csv")
     lines = path.read_text().splitlines()
     assert (len(lines), lines[1]) == (25, 'Alder Fen,North,167,"1,803.163",348.3')
 
 
 def test_a_schedule_of_the_demo_is_due_within_two_minutes(demo):
-    until(
-        lambda: (
-            "exceedances-hourly"
-            in subprocess.run([*LADLE, "run", "list"], env=demo, capture_output=True, text=True, check=True).stdout
-        ),
-        120,
-    )
+    until(lambda: "exceedances-hourly" in ladle("run", "list", env=demo).stdout, 120)
 
 
 def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
@@ -140,7 +135,7 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
 
 
 def test_every_option_stands_in_the_formats_page_as_it_is_declared(demo):
-    told = subprocess.run([*LADLE, "format", "list", "--json"], env=demo, capture_output=True, text=True, check=True)
+    told = ladle("format", "list", "--json", env=demo)
     page = (ROOT / "docs" / "formats.md").read_text()
     for form in json.loads(told.stdout):
         for option in form["options"]:
