@@ -23,7 +23,10 @@ class Transport:
     def __init__(self, url: str, token: str | None, timeout_seconds: float = 60.0) -> None:
         headers = {"Accept": "application/json"} | ({"Authorization": f"Bearer {token}"} if token else {})
         self.url = url.rstrip("/")
-        self.http = httpx.Client(base_url=f"{self.url}/api/v1", headers=headers, timeout=timeout_seconds, trust_env=False)
+        verify = self.url.startswith("https:")  # without it no certificates are read, which takes as long as a call
+        self.http = httpx.Client(
+            base_url=f"{self.url}/api/v1", headers=headers, timeout=timeout_seconds, trust_env=False, verify=verify
+        )
 
     def __repr__(self) -> str:
         return f"Transport({self.url!r}, token=…)"
