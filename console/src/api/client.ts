@@ -69,6 +69,3 @@ export async function must<T>(call: Promise<{ data?: T; error?: unknown; respons
   if (!answer.response.ok) throw new Problem(answer.response.status, (answer.error ?? {}));
   return answer.data as T;
 }
-
-/** The cursor of the page after this one; null on the last. */
-export const following = (page: { next: string | null }) => (page.next ? new URL(page.next).searchParams.get("cursor") : null);

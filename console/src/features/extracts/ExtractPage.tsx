@@ -19,7 +19,7 @@ import "../browse/browse.css";
 import "../writing/writing.css";
 
 function OwnRuns({ name }: { name: string }) {
-  const { runs, isPending, hasNextPage, fetchNextPage } = useRuns({ extract: name });
+  const { items: runs, isPending, hasNextPage, fetchNextPage } = useRuns({ extract: name });
   return <RunsTable extract={false} runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined} hollow={<p>This extract has not run yet.</p>} />;
 }
 

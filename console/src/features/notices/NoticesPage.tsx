@@ -1,8 +1,9 @@
 import { useEffect } from "react";
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
-import { api, following, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
+import { api, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
+import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -62,18 +63,11 @@ function Sent() {
 export function NoticesPage() {
   const client = useQueryClient();
   const { may } = useMe();
-  const notices = useInfiniteQuery({
-    queryKey: ["notices"],
-    initialPageParam: "",
-    queryFn: ({ pageParam }) => must(api.GET("/api/v1/notices", { params: { query: pageParam ? { cursor: pageParam } : {} } })),
-    getNextPageParam: following,
-    refetchInterval: 15_000,
-  });
-  const newest = notices.data?.pages[0]?.results[0]?.id;
+  const notices = usePages(["notices"], (cursor) => must(api.GET("/api/v1/notices", { params: { query: { cursor } } })), 15_000);
+  const newest = notices.items[0]?.id;
   useEffect(() => {
     if (newest) void api.POST("/api/v1/bell").then(() => client.invalidateQueries({ queryKey: ["bell"] }));
   }, [newest, client]);
-  const found = notices.data?.pages.flatMap((page) => page.results) ?? [];
   const columns: TableColumnsType<NoticeRecord> = [
     { title: "At", key: "at", width: 140, render: (_, n) => moment(n.at) },
     { title: "Kind", key: "kind", width: 150, render: (_, n) => <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>{n.kind}</span> },
@@ -83,7 +77,7 @@ export function NoticesPage() {
     <div className="page">
       <header className="head"><h1>Notices</h1><p>One for one trouble, and one when it is over.</p></header>
       <Troubles />
-      <Table<NoticeRecord> size="small" rowKey="id" columns={columns} dataSource={found} loading={notices.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
+      <Table<NoticeRecord> size="small" rowKey="id" columns={columns} dataSource={notices.items} loading={notices.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
       {notices.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void notices.fetchNextPage()}>Show earlier ones</Button>}
       <ProblemNote error={notices.error} />
       {may("author") && <Sent />}

@@ -1,8 +1,8 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { App, Button, Input } from "antd";
 import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, following, must, type ResultLine } from "../../api/client";
+import { api, must, type ResultLine } from "../../api/client";
+import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
 import { count, moment, size } from "../../lib/words";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "./FilePreview";
@@ -15,14 +15,7 @@ export function ResultsPage() {
   const asked = useDeferredValue(extract);
   const [looked, setLooked] = useState<Looked | null>(null);
   const { message } = App.useApp();
-  const pages = useInfiniteQuery({
-    queryKey: ["results", asked],
-    initialPageParam: null as string | null,
-    queryFn: ({ pageParam }) => must(api.GET("/api/v1/results", { params: { query: { ...(asked ? { extract: asked } : {}), ...(pageParam ? { cursor: pageParam } : {}) } } })),
-    getNextPageParam: following,
-    refetchInterval: 10_000,
-  });
-  const files = (pages.data?.pages ?? []).flatMap((page) => page.results);
+  const { items: files, ...pages } = usePages(["results", asked], (cursor) => must(api.GET("/api/v1/results", { params: { query: { extract: asked || undefined, cursor } } })), 10_000, true);
   const copy = async (file: ResultLine) => {
     const address = `${location.origin}/api/v1/extracts/${encodeURIComponent(file.extract)}/latest/${file.format}?environment=${encodeURIComponent(file.environment)}`;
     await navigator.clipboard.writeText(address);

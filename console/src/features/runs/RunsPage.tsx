@@ -15,7 +15,7 @@ const order: RunState[] = ["failed", "not run", "running", "waiting", "queued", 
 
 export function RunsPage() {
   const [only, setOnly] = useState<RunState | null>(null);
-  const { runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only });
+  const { items: runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only });
   const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 5_000 });
   return (
     <div className="page">

@@ -3,13 +3,13 @@ import { App, Button, Dropdown, Input, Table, type TableColumnsType } from "antd
 import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
+import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { PauseForm } from "./PauseForm";
 import { ScheduleForm } from "./ScheduleForm";
-import { useSchedules } from "./useSchedules";
 import "../runs/runs.css";
 
 function DueTimes({ name, zone }: { name: string; zone: string }) {
@@ -34,7 +34,7 @@ export function SchedulesPage() {
   const [params, setParams] = useSearchParams();
   const word = params.get("search") ?? "";
   const search = useDeferredValue(word.trim());
-  const query = useSchedules(search);
+  const query = usePages(["schedules", search], (cursor) => must(api.GET("/api/v1/schedules", { params: { query: { search: search || undefined, cursor } } })), 15_000, true);
   const change = useMutation({
     mutationFn: ({ name, verb }: { name: string; verb: "resume" | "remove" }) => {
       const params = { path: { name } };
@@ -72,7 +72,7 @@ export function SchedulesPage() {
       </div>
       <ProblemNote error={query.error ?? change.error} />
       <Table<Schedule>
-        size="small" rowKey="name" columns={columns} dataSource={query.schedules} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
+        size="small" rowKey="name" columns={columns} dataSource={query.items} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
         expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
         locale={{ emptyText: <div className="hollow"><p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>{!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
       />
