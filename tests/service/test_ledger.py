@@ -347,7 +347,7 @@ def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
 
 
 def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
-    from patient_ladle.service.common.bulk import copied_in, moments_set
+    from patient_ladle.service.common.bulk import Pattern, copied_in, moments_set
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.runs.services import new_run
@@ -387,6 +387,11 @@ def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
 
     assert made(copied_in) == made(lambda objects: [each.save() for each in objects])
     copied_in([])
+    one, other = (Pattern(Run).made(extract=extract, again_of=None, state="failed", queue_order=due_at) for _ in "12")
+    like = Run(extract=extract, again_of=None, state="failed", queue_order=due_at)
+    assert one.extract is extract
+    assert (vars(one) | {"_state": 0}) == (vars(like) | {"_state": 0})
+    assert one.stages is not other.stages
     first, second = schedules
     moments_set(Schedule, "next_due_at", {first.pk: None, second.pk: due_at + timedelta(days=1)})
     assert list(Schedule.objects.order_by("id").values_list("next_due_at", flat=True)) == [None, due_at + timedelta(days=1)]
@@ -396,10 +401,12 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
     from django.db import connection
     from django.test.utils import CaptureQueriesContext
 
+    from patient_ladle.service.extracts.models import Revision
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.models import Run
 
     counts = []
+    Revision.objects.update(parameters=[{"name": "limit", "shared": "limit", "required": False}])
     for many in (3, 30):
         Run.objects.all().delete()
         _more(repository, many)
@@ -407,6 +414,7 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
             scheduler.tick()
         counts.append(len(asked))
         assert Run.objects.filter(state="queued").count() == many
+    Revision.objects.update(parameters=[])
     assert counts[0] == counts[1], "no statement for each of them"
 
 

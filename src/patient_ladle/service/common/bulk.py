@@ -3,9 +3,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import json
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 from django.db import connection, connections
 from django.db.models import (
@@ -17,10 +18,12 @@ from django.db.models import (
     DateTimeField,
     Field,
     ForeignKey,
+    JSONField,
     Model,
     PositiveSmallIntegerField,
     SmallIntegerField,
 )
+from django.db.models.base import ModelState
 from psycopg import sql
 
 _PLAIN = (
@@ -28,34 +31,73 @@ _PLAIN = (
     SmallIntegerField,
 )  # fmt: skip
 """Fields whose values the driver takes as they are."""
+_EMPTY: dict[type, str] = {list: "[]", dict: "{}"}
+M = TypeVar("M", bound=Model)
 
 
-def _is_plain(field: Field[Any, Any]) -> bool:
-    return type(field) in _PLAIN and not getattr(field, "auto_now_add", False) and not getattr(field, "auto_now", False)
+class Pattern(Generic[M]):
+    """Makes new objects of a model in a third of the time that its constructor takes: what is constant stands already."""
+
+    def __init__(self, model: type[M]) -> None:
+        self.model, self.blank = model, model().__dict__
+        with_default = [field for field in model._meta.concrete_fields if field.has_default()]
+        self.fresh = [(field.attname, field.default) for field in with_default if callable(field.default)]
+        self.references = {field.name: field.attname for field in model._meta.concrete_fields if field.is_relation}
+
+    def made(self, **values: Any) -> M:
+        """As ``model(**values)``."""
+        made: M = object.__new__(self.model)
+        made.__dict__ = {**self.blank, "_state": ModelState()}
+        for name, default in self.fresh:
+            made.__dict__[name] = default()
+        for name, value in values.items():
+            if name in self.references:
+                made.__dict__[self.references[name]] = None if value is None else value.pk
+                made._state.fields_cache[name] = value
+            else:
+                made.__dict__[name] = value
+        return made
+
+
+def _as_json(value: Any) -> str | None:
+    if not value and type(value) in _EMPTY:
+        return _EMPTY[type(value)]
+    return None if value is None else json.dumps(value)
+
+
+def _way_of(field: Field[Any, Any]) -> Callable[[Model], Any] | None:
+    """How a field's value is got from an object ready for the driver; None where the driver takes it as it stands."""
+    if type(field) in _PLAIN:
+        by_itself = getattr(field, "auto_now_add", False) or getattr(field, "auto_now", False)
+        return (lambda each: field.pre_save(each, True)) if by_itself else None
+    if type(field) is JSONField and field.encoder is None:
+        return lambda each: _as_json(each.__dict__[field.attname])
+    return lambda each: field.get_db_prep_save(field.pre_save(each, True), connections["default"])
 
 
 def copied_in(objects: Sequence[Model]) -> None:
-    """Insert new objects of one model by COPY; gives each its number. Needs a transaction for all or none."""
+    """Insert new objects of one model by COPY; gives each its number. Needs a transaction for all or none.
+
+    What they refer to is saved by now, if only since they were made.
+    """
     if not objects:
         return
     model = type(objects[0])
-    table, fields, own = model._meta.db_table, model._meta.concrete_fields, connections["default"]
-    ways = [(field, field.attname, _is_plain(field)) for field in fields]
+    table, fields = model._meta.db_table, model._meta.concrete_fields
+    ways = [(field.attname, _way_of(field)) for field in fields]
+    references = [field for field in fields if field.is_relation]
     with connection.cursor() as cursor:
         cursor.execute("select nextval(pg_get_serial_sequence(%s, 'id')) from generate_series(1, %s)", [table, len(objects)])
         for each, (number,) in zip(objects, cursor.fetchall(), strict=True):
             each.pk = number
         columns = sql.SQL(", ").join(sql.Identifier(field.column) for field in fields)
-        with cursor.copy(sql.SQL("copy {} ({}) from stdin").format(sql.Identifier(table), columns)) as copy:
+        with cursor.copy(sql.SQL("copy {} ({}) from stdin").format(sql.Identifier(table), columns)) as copying:
             for each in objects:
-                each._prepare_related_fields_for_save("copied_in")  # numbers of objects saved by now
-                plainly = each.__dict__
-                copy.write_row(
-                    [
-                        plainly[name] if is_plain else field.get_db_prep_save(field.pre_save(each, True), own)
-                        for field, name, is_plain in ways
-                    ]
-                )
+                values = each.__dict__
+                for field in references:
+                    if values[field.attname] is None and field.is_cached(each):
+                        setattr(each, field.name, field.get_cached_value(each))
+                copying.write_row([values[name] if way is None else way(each) for name, way in ways])
     for each in objects:
         each._state.adding, each._state.db = False, "default"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from django.db import transaction
@@ -16,6 +16,7 @@ from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, Revision, SharedValue, with_heads
 
+SharedOf = Callable[[Environment, frozenset[str]], dict[str, Any]]
 MAX_TEXT = 10_000
 """Characters of one value as JSON: a list of codes fits, a table does not."""
 
@@ -39,23 +40,31 @@ def users_of(name: str) -> list[tuple[Extract, Parameter]]:
     return found
 
 
-def declared_by(revision: Revision) -> list[Parameter]:
-    """The parameters of a revision."""
-    return [Parameter.from_dict(item) for item in revision.parameters]
+def declared_by(revision: Revision) -> Sequence[Parameter]:
+    """The parameters of a revision, which never change."""
+    known: Sequence[Parameter] | None = getattr(revision, "known_parameters", None)
+    if known is None:
+        known = revision.known_parameters = [Parameter.from_dict(item) for item in revision.parameters]
+    return known
 
 
-def shared_in(environment: Environment, declared: Sequence[Parameter]) -> dict[str, Any]:
-    """The shared values that these parameters name, as they stand in the environment."""
-    names = {parameter.shared for parameter in declared if parameter.shared}
-    if not names:
-        return {}
+def shared_values(environment: Environment, names: frozenset[str]) -> dict[str, Any]:
+    """Those of these names that have a value in the environment."""
     kept = SharedValue.objects.filter(name__in=names)
     return {value.name: value.values[environment.name] for value in kept if value.values.get(environment.name) is not None}
 
 
-def with_shared(declared: Sequence[Parameter], given: Mapping[str, Any], environment: Environment) -> dict[str, Any]:
+def shared_in(environment: Environment, declared: Sequence[Parameter], look_up: SharedOf = shared_values) -> dict[str, Any]:
+    """The shared values that these parameters name, as they stand in the environment."""
+    names = frozenset(parameter.shared for parameter in declared if parameter.shared)
+    return look_up(environment, names) if names else {}
+
+
+def with_shared(
+    declared: Sequence[Parameter], given: Mapping[str, Any], environment: Environment, look_up: SharedOf = shared_values
+) -> dict[str, Any]:
     """The given values, and the shared ones where none was given: a run keeps what it was started with."""
-    shared = shared_in(environment, declared)
+    shared = shared_in(environment, declared, look_up)
     taken = {p.name: shared[p.shared] for p in declared if given.get(p.name) is None and p.shared in shared}
     return {**given, **taken}
 

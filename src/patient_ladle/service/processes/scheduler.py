@@ -25,8 +25,8 @@ log = logging.getLogger("ladle.scheduler")
 POLL_SECONDS = 1.0
 MINUTE_SECONDS = 60.0
 """Between looks at what does not change by the second: space, and whether the morning has come."""
-BATCH = 500
-"""Schedules moved on in one transaction."""
+BATCH = 2000
+"""Schedules moved on in one transaction: half a second to two of work, which a crash undoes."""
 
 
 def tick() -> int:
@@ -40,7 +40,6 @@ def tick() -> int:
             due = list(
                 Schedule.objects.select_for_update(skip_locked=True, of=("self",))
                 .filter(next_due_at__lte=now, removed_at=None)
-                .select_related("environment", "calendar")
                 .order_by("next_due_at", "id")[:BATCH]
             )
             if due:

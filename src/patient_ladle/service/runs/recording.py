@@ -9,17 +9,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
-from functools import cache
 
 from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import LadleError
-from patient_ladle.service.common.bulk import copied_in, moments_set
+from patient_ladle.service.common.bulk import Pattern, copied_in, moments_set
 from patient_ladle.service.schedules.models import DueTime, Schedule
-from patient_ladle.service.schedules.services import bring_sequences
-from patient_ladle.service.sources.queries import address_in
+from patient_ladle.service.schedules.services import bring_related
 
 from .models import LIVE, Run
-from .services import AddressOf, due_runs
+from .services import Known, due_runs
 from .waiting import queue_free, settle
 
 RECORDS = 2_000
@@ -30,24 +28,25 @@ PAUSE = ["paused_at", "paused_until", "paused_by", "pause_reason"]
 def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Counter[str]]:
     """Record what is due of these schedules, locked by the caller, and move them on; returns how many due times that were,
     and how many of them were missed by each schedule."""
-    bring_sequences(schedules)
+    bring_related(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
-    recorded = DueTime.objects.filter(schedule__in=schedules, due_at__in=moments).values_list("schedule", "due_at")
+    numbers = [schedule.pk for schedule in schedules]
+    recorded = DueTime.objects.filter(schedule__in=numbers, due_at__in=moments).values_list("schedule", "due_at")
     known = set(recorded)
-    look_up = cache(address_in)
-    running = _running([schedule for schedule in schedules if schedule.overlap == "skip"])
-    due_times, runs = [], []
+    known_by_now = Known.once()
+    running = _running([schedule.pk for schedule in schedules if schedule.overlap == "skip"])
+    due_times, runs, pattern = [], [], Pattern(DueTime)
     for schedule, decision in decided:
         if (schedule.pk, decision.due_at) not in known:
-            due_time = DueTime(
+            due_time = pattern.made(
                 schedule=schedule,
                 due_at=decision.due_at,
                 data_date=decision.data_date,
                 decision=decision.decision,
                 reason=decision.reason,
             )
-            runs += _runs_of(due_time, decision, running, look_up)
+            runs += _runs_of(due_time, decision, running, known_by_now)
             due_times.append(due_time)
     copied_in(due_times)
     others = queue_free(runs, now)
@@ -72,13 +71,13 @@ def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
     return made
 
 
-def _running(schedules: Sequence[Schedule]) -> dict[int, Run]:
+def _running(schedules: Sequence[int]) -> dict[int, Run]:
     """The first unfinished run of each of these schedules that has one."""
     found = Run.objects.filter(due_time__schedule__in=schedules, state__in=LIVE).select_related("due_time").order_by("-id")
     return {run.due_time.schedule_id: run for run in found if run.due_time is not None}
 
 
-def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], look_up: AddressOf) -> list[Run]:
+def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], known: Known) -> list[Run]:
     """The runs of a due time that is to run; where that cannot be, it becomes one that is skipped, with the reason."""
     if decision.decision != RUN:
         return []
@@ -88,7 +87,7 @@ def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], 
         if before is not None:
             which = f"run {before.pk}" if before.pk else "the run"
             return _skipped(due_time, f"{which} of the due time {before.due_at:%Y-%m-%d %H:%M} UTC had not ended")
-        made = due_runs(due_time, late=decision.late, look_up=look_up)
+        made = due_runs(due_time, late=decision.late, known=known)
     except LadleError as error:
         return _skipped(due_time, f"could not run: {error.in_words()}")
     running.setdefault(schedule.pk, made[0])

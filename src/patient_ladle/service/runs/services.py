@@ -6,7 +6,9 @@ import hashlib
 import json
 import zlib
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from functools import cache
 from typing import Any
 
 from django.db import IntegrityError, transaction
@@ -16,11 +18,12 @@ from patient_ladle.core.due_decisions import finish_by
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import resolve
+from patient_ladle.service.common.bulk import Pattern
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
-from patient_ladle.service.extracts.shared_values import declared_by, with_shared
+from patient_ladle.service.extracts.shared_values import SharedOf, declared_by, shared_values, with_shared
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime
 from patient_ladle.service.sources.models import Address, Environment, Source
@@ -31,9 +34,29 @@ from .telling import add_log
 from .waiting import settle, tell_followers
 
 KEY_KEPT = timedelta(hours=24)
-AddressOf = Callable[[Source, Environment], Address]
 RUN_KEPT = timedelta(hours=24)
 """A run started by hand is given up after so long, however it was held up; whoever started it sees a fault at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Where a run's address and shared values are looked up: each time, or once for many runs."""
+
+    address: Callable[[Source, Environment], Address] = address_in
+    shared: SharedOf = shared_values
+
+    @classmethod
+    def once(cls) -> Known:
+        """For runs that are made together."""
+        return cls(cache(address_in), cache(shared_values))
+
+
+DIRECTLY = Known()
+
+
+@cache
+def _pattern() -> Pattern[Run]:
+    return Pattern(Run)
 
 
 def run_numbered(number: int, locked: bool = False) -> Run:
@@ -53,21 +76,22 @@ def new_run(
     formats: list[str],
     data_date: date,
     due_at: datetime,
-    look_up: AddressOf = address_in,
+    known: Known = DIRECTLY,
     **origin: Any,
 ) -> Run:
     """A run that is not saved yet, with everything checked that can be checked now.
 
-    ``look_up`` finds the address; ``origin`` is what else a run knows of where it comes from. Raises BadInput and its family.
+    ``known`` looks up what it needs; ``origin`` is what else a run knows of where it comes from. Raises BadInput and its
+    family.
     """
-    look_up(revision.source, environment)
+    known.address(revision.source, environment)
     for name in formats:
         get_format(name)
     declared = declared_by(revision)
-    values = with_shared(declared, values, environment)
+    values = with_shared(declared, values, environment, known.shared)
     in_effect = resolve(declared, values, data_date, due_at)
     now = timezone.now()
-    return Run(
+    return _pattern().made(
         state=WAITING,
         wait_until=now,
         extract=extract,

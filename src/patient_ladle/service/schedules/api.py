@@ -199,7 +199,7 @@ class Schedules(RoleView):
     )
     def get(self, request: Request) -> Response:
         found = services.schedules_with(request.query_params.get("search", ""))
-        return page_of(request, self, found, ScheduleView, "name", services.bring_sequences)
+        return page_of(request, self, found, ScheduleView, "name", services.bring_related)
 
     @extend_schema(operation_id="add_schedule", request=ScheduleBody, responses={201: ScheduleView})
     def post(self, request: Request) -> Response:

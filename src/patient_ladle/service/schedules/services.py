@@ -21,6 +21,7 @@ from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import declared_by, shared_in
 from patient_ladle.service.people.models import Person
+from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 from patient_ladle.service.sources.services import check_name
 
@@ -38,7 +39,7 @@ def database_now() -> datetime:
 def schedule_named(name: str, locked: bool = False) -> Schedule:
     """Raises UnknownName."""
     present = Schedule.objects.filter(removed_at=None)
-    query = present.select_for_update() if locked else schedules_with().select_related("extract")
+    query = present.select_for_update() if locked else schedules_with().select_related("extract", "environment", "calendar")
     found: Schedule | None = query.filter(name=name).first()
     if found is None:
         raise unknown_name("schedule", name, present.values_list("name", flat=True), "Add one: ladle schedule add.")
@@ -47,7 +48,7 @@ def schedule_named(name: str, locked: bool = False) -> Schedule:
 
 def schedules_with(search: str = "") -> QuerySet[Schedule]:
     """All schedules, or those with that text in their name, or in the name or folder of an extract that they run."""
-    found = Schedule.objects.filter(removed_at=None).select_related("environment", "created_by", "calendar")
+    found = Schedule.objects.filter(removed_at=None).select_related("created_by")
     if not search:
         return found
     extracts = Extract.objects.filter(Q(name__icontains=search) | Q(folder__icontains=search))
@@ -55,15 +56,20 @@ def schedules_with(search: str = "") -> QuerySet[Schedule]:
     return found.filter(Q(name__icontains=search) | Q(extract__in=extracts) | Q(pk__in=later))
 
 
-def bring_sequences(schedules: Sequence[Schedule]) -> None:
-    """Give each its extracts with their newest revisions, in a few queries however many schedules there are."""
+def bring_related(schedules: Sequence[Schedule]) -> None:
+    """Give each its environment, calendar and extracts with their newest revisions, in a few queries however many schedules
+    there are."""
     numbers = {schedule.pk for schedule in schedules}
     steps: dict[int, list[SequenceStep]] = {number: [] for number in numbers}
     for step in SequenceStep.objects.filter(schedule__in=numbers).order_by("place"):
         steps[step.schedule_id].append(step)
     wanted = {schedule.extract_id for schedule in schedules} | {step.extract_id for some in steps.values() for step in some}
     extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted))}
+    environments = Environment.objects.in_bulk({schedule.environment_id for schedule in schedules})
+    calendars = HolidayCalendar.objects.in_bulk({schedule.calendar_id for schedule in schedules if schedule.calendar_id})
     for schedule in schedules:
+        schedule.environment = environments[schedule.environment_id]
+        schedule.calendar = calendars[schedule.calendar_id] if schedule.calendar_id else None
         schedule.extract = extracts[schedule.extract_id]
         schedule.known_steps = steps[schedule.pk]
         for step in schedule.known_steps:
