@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import secrets
 from datetime import timedelta
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,12 @@ from .models import ROLES, Person, Token, digest_of
 FREE_TRIES = 5
 """Failed sign-ins before the next one has to wait: 2 s, then twice as long each time, up to 5 minutes."""
 MIN_PASSWORD = 10
-_NOBODY = make_password("nobody has this password")
+
+
+@cache
+def _password_of_nobody() -> str:
+    """A hash to compare with where there is no such person, so that it takes as long as where there is one."""
+    return make_password("nobody has this password")
 
 
 def check_role(role: str) -> str:
@@ -84,7 +90,7 @@ def sign_in(name: str, password: str) -> Person:
     if person and person.wait_until and person.wait_until > now:
         wait = int((person.wait_until - now).total_seconds()) + 1
         raise SlowDown(f"too many failed sign-ins for '{name}'.", f"Wait {wait} s, then try again.", wait_seconds=wait)
-    if not check_password(password, person.password if person else _NOBODY) or person is None:
+    if not check_password(password, person.password if person else _password_of_nobody()) or person is None:
         if person:
             failed = person.failed_sign_ins + 1
             wait = min(2 ** max(failed - FREE_TRIES, 0), 300) if failed >= FREE_TRIES else 0
