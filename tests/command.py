@@ -13,11 +13,13 @@ from pathlib import Path
 
 from patient_ladle.cli.main import main
 
+PATIENCE = 150
+"""Seconds that a test waits for what comes in a moment on an idle machine: it fails when nothing comes, not when it is late."""
 _SERVER = multiprocessing.get_context("forkserver")
 _SERVER.set_forkserver_preload(["tests.command"])
 
 
-def ladle(*words: str, env: Mapping[str, str], cwd: str | Path = ".", timeout: float = 90) -> subprocess.CompletedProcess:
+def ladle(*words: str, env: Mapping[str, str], cwd: str | Path = ".", timeout: float = PATIENCE) -> subprocess.CompletedProcess:
     """The command's end, with what it printed."""
     with tempfile.TemporaryDirectory(prefix="ladle-command-") as folder:
         out, err = Path(folder, "out"), Path(folder, "err")

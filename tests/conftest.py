@@ -26,7 +26,7 @@ from patient_ladle.client import Ladle
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.processes.private_server import free_port
-from tests.command import ladle
+from tests.command import PATIENCE, ladle
 
 READER_PASSWORD = "reading-only"
 ADMINISTRATOR = "administrator"
@@ -184,7 +184,7 @@ def start_service(data: Path, **more: str) -> Service:
         service.log.extend(process.stdout)
 
     threading.Thread(target=read, daemon=True).start()
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + PATIENCE
     while not any("ready: " in line for line in list(service.log)):
         assert process.poll() is None, "".join(service.log)
         assert time.monotonic() < deadline, "".join(service.log)
@@ -193,9 +193,9 @@ def start_service(data: Path, **more: str) -> Service:
 
 
 def stop_service(service: Service) -> None:
-    """SIGTERM, and its end within half a minute."""
+    """SIGTERM, and its end."""
     service.process.send_signal(signal.SIGTERM)
-    service.process.wait(30)
+    service.process.wait(PATIENCE)
     service.process.stdout.close()
 
 
@@ -248,7 +248,7 @@ def service(home, metering, laboratory, works):
     assert not [line for line in made.log if "Traceback" in line], "".join(made.log)
 
 
-def until(condition, seconds: float = 30.0, why: str = "it did not happen in time"):
+def until(condition, seconds: float = PATIENCE, why: str = "it did not happen in time"):
     """The first true value of ``condition``, looked at ten times a second."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:

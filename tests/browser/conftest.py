@@ -6,11 +6,13 @@ import os
 
 import pytest
 
+from tests.command import PATIENCE
 from tests.conftest import PASSWORD
 
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver keeps an event loop in this thread
 sync_api = pytest.importorskip("playwright.sync_api")
 expect = sync_api.expect
+expect.set_options(timeout=PATIENCE * 1000)
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync"]  # fmt: skip
@@ -29,7 +31,7 @@ def page(browser, request):
     """A page of the service that the test uses: ``service``, or the module's own ``harmed``."""
     used = request.getfixturevalue("harmed" if "harmed" in request.fixturenames else "service")
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=used.url, accept_downloads=True)
-    context.set_default_timeout(15_000)
+    context.set_default_timeout(PATIENCE * 1000)
     made, said = context.new_page(), []
     made.on("console", lambda message: said.append(message.text) if message.type in ("error", "warning") else None)
     made.on("pageerror", lambda error: said.append(repr(error)))

@@ -8,6 +8,7 @@ import subprocess
 import pytest
 
 from patient_ladle.client import Ladle, RunFailed
+from tests.command import PATIENCE
 from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, free_port, start_service, stop_service
 
 from .conftest import expect, sign_in
@@ -65,7 +66,7 @@ def test_a_fault_is_told_alike_everywhere_and_leaves_nothing(harmed, page, extra
     with harmed.ladle() as ladle:
         number = ladle.runs.start(extract)["id"]
         with pytest.raises(RunFailed) as failed:
-            ladle.runs.wait(number, 60)
+            ladle.runs.wait(number, PATIENCE)
         error = ladle.runs.get(number)["error"]
     assert (error["code"], cause in error["message"], step in error["hint"]) == (code, True, True), error
     assert f"run {number} failed: {error['message']} {error['hint']}" == str(failed.value)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import pytest
 
+from tests.command import PATIENCE
+
 from .conftest import expect, sign_in
 from .test_console import violations
 
@@ -24,13 +26,13 @@ def plain(service):
 def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(page, plain):
     sign_in(page, "author")
     page.goto("/extracts/plain_output")
-    expect(page.get_by_text("The database understands")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("The database understands")).to_be_visible()
     page.get_by_text("Source, files and notes").click()
     page.get_by_text("Columns", exact=True).click()
     expect(page.get_by_text("Press Preview above")).to_be_visible()
     page.get_by_role("button", name="Preview", exact=True).click()
     sample = page.get_by_role("region", name="Sample of csv")
-    expect(sample).to_contain_text("name,zone,litres\nAlder Moor,North,1.5", timeout=20_000)
+    expect(sample).to_contain_text("name,zone,litres\nAlder Moor,North,1.5")
     page.get_by_text("Options of csv").click()
     page.get_by_label("Options of csv: delimiter").fill("semicolon")
     page.get_by_label("Options of csv: true_word").fill("yes")
@@ -60,7 +62,7 @@ def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(
 
 def test_result_files_are_found_looked_into_and_taken(page, plain):
     with plain.ladle("runner") as ladle:
-        run = ladle.runs.wait(ladle.runs.start("plain_output")["id"], 60)
+        run = ladle.runs.wait(ladle.runs.start("plain_output")["id"], PATIENCE)
     page.context.grant_permissions(["clipboard-read", "clipboard-write"])
     sign_in(page, "reader")
     page.get_by_role("link", name="Result files").click()

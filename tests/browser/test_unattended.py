@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from tests.command import PATIENCE
+
 from .conftest import expect, sign_in
 from .test_console import violations
 
@@ -28,7 +30,7 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
             {"guard": "rows", "at_least": 1000, "then": "hold"},
             {"guard": "no_absent", "columns": ["name", "zone"], "then": "hold"},
         ]
-        run = ladle.runs.wait(ladle.runs.start("watched")["id"], 60)["id"]
+        run = ladle.runs.wait(ladle.runs.start("watched")["id"], PATIENCE)["id"]
     page.get_by_role("link", name="Last night").click()
     need = page.get_by_role("listitem").filter(has_text="watched in live")
     expect(need).to_contain_text("Held")

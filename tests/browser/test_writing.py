@@ -25,7 +25,7 @@ def draft(service):
 def opened(page, name="to_edit"):
     page.goto(f"/extracts/{name}")
     editor = page.get_by_role("textbox", name="Statement", exact=True)
-    expect(page.get_by_text("The database understands")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("The database understands")).to_be_visible()
     return editor
 
 
@@ -70,17 +70,17 @@ def test_from_first_letter_to_saved_revision(page, draft):
     page.get_by_label("Default of since").fill("start of last month")
     page.get_by_label("Default of since").press("Enter")
     page.get_by_label("zone text", exact=False).first.fill("North")
-    expect(page.get_by_text("The database understands all 2 statements.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("The database understands all 2 statements.")).to_be_visible()
     editor.click()
     page.keyboard.press("Control+Home")
     page.keyboard.press("Control+Enter")
-    expect(page.get_by_role("grid")).to_contain_text("Alder Moor", timeout=15_000)
+    expect(page.get_by_role("grid")).to_contain_text("Alder Moor")
     page.get_by_role("button", name="Count all rows").click()
-    expect(page.get_by_text("1 rows there are")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("1 rows there are")).to_be_visible()
     editor.click()
     page.keyboard.press("Control+End")
     page.keyboard.press("Control+Enter")
-    expect(page.get_by_text("All: first row after")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("All: first row after")).to_be_visible()
     expect(page.get_by_role("grid")).to_contain_text("3")
     assert violations(page) == []
     page.reload()
@@ -190,7 +190,7 @@ def test_a_phrase_shows_what_it_means_and_a_wrong_one_what_is_near(page, draft):
     page.get_by_title("Birch Fen (2)").click()
     assert violations(page) == []
     page.get_by_role("button", name="Run now").click()
-    expect(page.get_by_text("Finished", exact=True)).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("Finished", exact=True)).to_be_visible()
     expect(page.get_by_text("2026-10-31").first).to_be_visible()
 
 
@@ -206,4 +206,4 @@ def test_a_statement_that_was_out_gets_its_parameters_back_by_one_press(page, dr
     page.get_by_role("button", name="Put the parameters back").click()
     expect(editor).to_contain_text("select name, zone from districts where zone = :zone")
     expect(page.get_by_role("button", name="Put the parameters back")).to_have_count(0)
-    expect(page.get_by_text("The database understands it.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("The database understands it.")).to_be_visible()

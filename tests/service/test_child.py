@@ -70,7 +70,7 @@ def test_a_run_tells_its_stages_waits_to_publish_and_says_that_it_is_done(start,
     assert child.poll() is None, "it must wait for the word of whoever owns the run"
     say(child, {"published": True})
     assert [s["kind"] for s in told(child)] == ["done"]
-    assert child.wait(10) == 0
+    assert child.wait(60) == 0
 
 
 def test_a_fenced_run_keeps_its_hands_off_what_another_attempt_may_be_delivering(start, tmp_path):
@@ -103,7 +103,7 @@ def test_a_run_that_fails_says_why_and_leaves_nothing(start, tmp_path, change, c
     assert (last["kind"], last["error"]["code"], bool(last["error"]["message"])) == ("failed", code, True)
     assert "wrong" not in last["error"]["message"] or code != "source_sign_in_refused"
     assert list(tmp_path.iterdir()) == []
-    assert child.wait(10) == 0
+    assert child.wait(60) == 0
     assert child.stderr.read() == ""
 
 
@@ -115,7 +115,7 @@ def test_a_cancel_reaches_the_statement_in_the_source(start, tmp_path):
     began = time.monotonic()
     say(child, {"cancel": True})
     assert told(child)[-1]["error"]["code"] == "cancelled"
-    assert time.monotonic() - began < 5
+    assert time.monotonic() - began < 25
     assert list(tmp_path.iterdir()) == []
 
 
@@ -125,7 +125,7 @@ def test_a_child_ends_when_its_parent_is_gone(start, tmp_path):
         if json.loads(line).get("name") == "fetch":
             break
     child.stdin.close()
-    assert child.wait(10) == 3
+    assert child.wait(60) == 3
 
 
 def test_a_fault_of_our_own_is_said_without_its_trace_which_goes_to_the_log(start, tmp_path):
@@ -176,7 +176,7 @@ def test_a_child_that_understands_stays_and_runs_nothing(start, cluster):
     with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
         connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
     assert understood(child, "select 1 as one")["error"]["code"] == "connection_lost"
-    assert child.wait(5) == 0
+    assert child.wait(60) == 0
 
 
 def test_a_private_value_is_masked_in_the_last_word_of_a_run(start, tmp_path):
@@ -211,7 +211,7 @@ def test_a_child_that_may_stay_takes_one_job_after_the_other_until_one_fails(sta
         assert (tmp_path / number / "1" / "districts.csv").exists()
     say(child, way | a_run(tmp_path, run="10", stay=True, statement="select no_such from districts"))
     assert until_kind(child, "failed")[-1]["error"]["code"] == "statement_wrong"
-    assert child.wait(10) == 0, "after a fault it makes room for a fresh one"
+    assert child.wait(60) == 0, "after a fault it makes room for a fresh one"
 
 
 def test_a_pool_reuses_children_and_lets_go_of_those_that_are_dead_grown_or_old(monkeypatch):

@@ -12,6 +12,7 @@ import psycopg
 import pytest
 
 from patient_ladle.client import RunFailed
+from tests.command import PATIENCE
 from tests.conftest import PASSWORD, until
 
 ROOT = Path(__file__).parents[2]
@@ -21,7 +22,7 @@ ROOT = Path(__file__).parents[2]
 def finished(service):
     """A finished run with three files."""
     with service.ladle("runner") as ladle:
-        return ladle.runs.wait(ladle.runs.start("district_use")["id"], 60)
+        return ladle.runs.wait(ladle.runs.start("district_use")["id"], PATIENCE)
 
 
 def problem(answer, status, code):
@@ -53,14 +54,14 @@ def addresses():
 
 @pytest.mark.parametrize(("method", "path"), [*addresses(), ("GET", "/api/v1/openapi.json"), ("GET", "/api/v1/nowhere")])
 def test_nothing_answers_without_a_sign_in(service, method, path):
-    answer = httpx.request(method, service.url + path, json={} if method != "GET" else None, timeout=60)
+    answer = httpx.request(method, service.url + path, json={} if method != "GET" else None, timeout=PATIENCE)
     assert answer.status_code == 401, answer.text
     assert answer.json()["code"] == "not_signed_in"
 
 
 def test_health_and_the_sign_in_page_answer(service):
-    assert httpx.get(f"{service.url}/healthz", timeout=60).json()["status"] == "well"
-    page = httpx.get(f"{service.url}/runs/1", timeout=60)
+    assert httpx.get(f"{service.url}/healthz", timeout=PATIENCE).json()["status"] == "well"
+    page = httpx.get(f"{service.url}/runs/1", timeout=PATIENCE)
     assert page.status_code == 200
     assert 'content="none"' in page.text
     nonce = re.search(r"'nonce-([\w-]+)'", page.headers["content-security-policy"]).group(1)
@@ -199,7 +200,7 @@ def test_a_file_is_served_whole_in_parts_and_only_as_a_download(http, finished):
 def test_lists_come_in_pages_that_do_not_shift(http, finished):
     first = http("GET", "/runs?page_size=1").json()
     assert first["results"][0]["id"] >= finished["id"]
-    second = httpx.get(first["next"], headers=http("GET", "/me").request.headers, timeout=60).json()
+    second = httpx.get(first["next"], headers=http("GET", "/me").request.headers, timeout=PATIENCE).json()
     assert second["results"][0]["id"] < first["results"][0]["id"]
 
 
@@ -238,9 +239,9 @@ def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
     with service.ladle() as ladle:
         ladle.people.add("forgetful", PASSWORD, "reader")
     body = {"name": "forgetful", "password": "wrong"}
-    codes = [httpx.post(f"{service.url}/api/v1/sign-in/token", json=body, timeout=60).json()["code"] for _ in range(7)]
+    codes = [httpx.post(f"{service.url}/api/v1/sign-in/token", json=body, timeout=PATIENCE).json()["code"] for _ in range(7)]
     assert (codes[:5], codes[-1]) == (["not_signed_in"] * 5, "slow_down")
-    with httpx.Client(base_url=service.url, timeout=60) as browser:
+    with httpx.Client(base_url=service.url, timeout=PATIENCE) as browser:
         right = {"name": "runner", "password": PASSWORD}
         assert browser.post("/api/v1/sign-in", json=right).status_code == 403
         browser.get("/")
@@ -258,7 +259,7 @@ def test_a_token_reaches_no_further_than_its_maker_and_ends_when_revoked(http, s
 
     def use():
         bearer = {"Authorization": f"Bearer {made['secret']}"}
-        return httpx.post(f"{service.url}/api/v1/runs", json={"extract": "samples"}, headers=bearer, timeout=60)
+        return httpx.post(f"{service.url}/api/v1/runs", json={"extract": "samples"}, headers=bearer, timeout=PATIENCE)
 
     problem(use(), 403, "not_allowed")
     assert http("DELETE", f"/tokens/{made['id']}").status_code == 204
@@ -344,7 +345,7 @@ def test_a_schedule_that_could_not_run_is_not_saved(http, change, words):
 
 def test_the_last_night_is_told_to_every_role_and_on_the_command_line(http, service):
     with service.ladle("runner") as ladle, pytest.raises(RunFailed) as failed:
-        ladle.runs.wait(ladle.runs.start("broken")["id"], 60)
+        ladle.runs.wait(ladle.runs.start("broken")["id"], PATIENCE)
     run = failed.value.run
     night = http("GET", "/last-night", "reader").json()
     need = next(each for each in night["needs"] if each["run"] == run["id"])

@@ -258,7 +258,7 @@ def test_a_warm_child_is_kept_made_anew_and_left_alone_after_a_failure(repositor
     def ask():
         return understanding.understand(repository, address, ["select 1"], [])
 
-    WarmChild.answers[:] = [right, right, lost, right]
+    WarmChild.answers[:] = [lambda: iter(({"kind": "begun"}, right)), right, lost, right]
     assert ask() == ask() == [{"columns": []}]
     assert len(WarmChild.made) == 1, "kept warm"
     assert ask() == [{"columns": []}], "a session lost between two strokes is opened anew, and nobody notices"

@@ -8,6 +8,7 @@ import zipfile
 import openpyxl
 import pytest
 
+from tests.command import PATIENCE
 from tests.conftest import printed, until
 
 STATEMENT = (
@@ -30,7 +31,7 @@ def made(service):
     with service.ladle("author") as ladle:
         ladle.extracts.add("outputs", "metering", STATEMENT, formats=["csv", "xlsx", "jsonl"], deliver_into="outputs", output=OUTPUT,
                            file_name="{extract}-{data_date:%Y%m}-{statement}")  # fmt: skip
-        return ladle.runs.wait(ladle.runs.start("outputs", data_date="2026-11-10")["id"], 60)
+        return ladle.runs.wait(ladle.runs.start("outputs", data_date="2026-11-10")["id"], PATIENCE)
 
 
 def test_settings_are_kept_as_they_were_saved_and_decide_what_is_written(service, made):
@@ -210,14 +211,14 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
     with service.ladle("author") as ladle:
         statement = "select name, 'all' as zone from districts order by 1 limit 3"
         ladle.extracts.add("guarded", "metering", statement, deliver_into="guarded", file_name="{extract}", guards=guards)
-        fine = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+        fine = ladle.runs.wait(ladle.runs.start("guarded")["id"], PATIENCE)
         assert (fine["held"], fine["warned"]) == ("", True)
         assert [f["text"][:25] for f in fine["findings"]] == ["no duplicate of zone: 2 f"]
         before = (folder / "guarded.csv").read_bytes()
         changed = "select name from districts where name < 'B'"
         guards.pop(1)
         ladle.extracts.save("guarded", statement=changed, guards=guards)
-        held = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+        held = ladle.runs.wait(ladle.runs.start("guarded")["id"], PATIENCE)
         assert (held["state"], held["held"], held["files"][0]["delivered_path"]) == ("finished", "held", "")
         assert [f["text"] for f in held["findings"]] == ["at least 3 rows: there are 1", "columns as they were: gone: zone"]
         assert (folder / "guarded.csv").read_bytes() == before
@@ -236,7 +237,7 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
         assert service.command("result", "verify", str(folder)).returncode == 0
         again = service.command("run", "release", str(held["id"]), name="author")
         assert "is released" in again.stderr
-        another = ladle.runs.wait(ladle.runs.start("guarded")["id"], 60)
+        another = ladle.runs.wait(ladle.runs.start("guarded")["id"], PATIENCE)
     said = service.command("run", "reject", str(another["id"]), "--note", "wrong month", name="author")
     assert said.stdout == f"run {another['id']} is rejected: its files stay in the result store only\n"
     shown = service.command("run", "show", str(another["id"])).stdout

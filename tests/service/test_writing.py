@@ -12,6 +12,7 @@ import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, RunFailed
+from tests.command import PATIENCE
 from tests.conftest import until
 
 from .test_http import problem
@@ -32,11 +33,11 @@ def test_a_shared_value_is_the_default_by_environment_and_a_run_keeps_what_it_be
             "zone_now", "metering", "select district_id, zone from districts where zone = :zone order by 1",
             parameters=[{"name": "zone", "shared": "leak_zone", "pattern": "[A-Z][a-z]+"}],
         )  # fmt: skip
-        first = ladle.runs.wait(ladle.runs.start("zone_now", environment="live")["id"], 60)
-        other = ladle.runs.wait(ladle.runs.start("zone_now", environment="rehearsal")["id"], 60)
+        first = ladle.runs.wait(ladle.runs.start("zone_now", environment="live")["id"], PATIENCE)
+        other = ladle.runs.wait(ladle.runs.start("zone_now", environment="rehearsal")["id"], PATIENCE)
         assert (first["values_in_effect"]["zone"], other["values_in_effect"]["zone"]) == ("North", "South")
         ladle.values.set("leak_zone", {"live": "South"})
-        again = ladle.runs.wait(ladle.runs.again(first["id"])["id"], 60)
+        again = ladle.runs.wait(ladle.runs.again(first["id"])["id"], PATIENCE)
         assert (again["values_in_effect"]["zone"], again["same_as_before"]) == ("North", True)
         assert ladle.runs.start("zone_now", environment="live")["values_in_effect"]["zone"] == "South"
         assert ladle.values.get("leak_zone")["used_by"] == [{"extract": "zone_now", "parameter": "zone"}]
@@ -76,7 +77,7 @@ def test_phrases_are_explained_and_resolved_against_the_data_date(service):
             parameters=[{"name": "since", "type": "date", "default": "start of last month"}, {"name": "span", "type": "period"}],
         )  # fmt: skip
         run = ladle.runs.start("by_phrase", values={"span": "last quarter"}, data_date="2026-03-01")
-        run = ladle.runs.wait(run["id"], 60)
+        run = ladle.runs.wait(run["id"], PATIENCE)
         assert {k: v for k, v in run["values_in_effect"].items() if k != "due_time"} == {
             "since": "2026-02-01", "span_from": "2025-10-01", "span_to": "2025-12-31", "data_date": "2026-03-01"}  # fmt: skip
         assert list(ladle.runs.rows(run)) == [{"since": "2026-02-01", "span_from": "2025-10-01", "span_to": "2025-12-31"}]
@@ -92,7 +93,7 @@ def test_a_private_value_is_used_and_never_shown(service):
             "by_customer", "metering", "select d.name from districts d where d.name = :who",
             parameters=[{"name": "who", "private": True}],
         )  # fmt: skip
-        run = ladle.runs.wait(ladle.runs.start("by_customer", values={"who": "Alder Moor"})["id"], 60)
+        run = ladle.runs.wait(ladle.runs.start("by_customer", values={"who": "Alder Moor"})["id"], PATIENCE)
         assert run["rows"] == 1
         log = " ".join(line["text"] for line in ladle.runs.log(run["id"]))
         [stored] = (service.data / "results" / str(run["id"])).rglob("datapackage.json")
@@ -105,7 +106,7 @@ def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
     text = "-- Districts\nselect name from districts order by 1;\n-- Readings by zone\nselect zone, count(*) as n from districts group by zone"
     with service.ladle("author") as ladle:
         ladle.extracts.add("two_parts", "metering", text, formats=["csv", "json"], deliver_into="parts")
-        run = ladle.runs.wait(ladle.runs.start("two_parts", data_date="2026-11-24")["id"], 60)
+        run = ladle.runs.wait(ladle.runs.start("two_parts", data_date="2026-11-24")["id"], PATIENCE)
         assert [(s["title"], s["rows"]) for s in run["statements"]] == [("Districts", 3), ("Readings by zone", 3)]
         names = [file["name"] for file in run["files"] if file["format"] == "csv"]
         assert names[0].endswith(".1-districts.csv")
@@ -118,7 +119,7 @@ def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
         assert {r["title"] for r in package["resources"]} == {"Districts", "Readings by zone"}
         ladle.extracts.save("two_parts", statement=text.replace("zone, count", "zoone, count"))
         with pytest.raises(RunFailed) as failed:
-            ladle.runs.wait(ladle.runs.start("two_parts", data_date="2026-11-24")["id"], 60)
+            ladle.runs.wait(ladle.runs.start("two_parts", data_date="2026-11-24")["id"], PATIENCE)
         assert "(line 4, column 8)" in failed.value.run["error"]["message"]
         second = refused(
             lambda: ladle.extracts.save("two_parts", statement=text + "; delete from districts"), "statement_refused"
@@ -242,7 +243,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         assert (found["expected"], found["reads"]["user"], found["engine"]) == (None, "reader", "postgresql")
         assert [file["name"] for file in found["files"]] == ["dry-2026-11-24.csv"]
         assert not found["files"][0]["replaces"]
-        run = ladle.runs.wait(ladle.runs.start("dry", **body)["id"], 60)
+        run = ladle.runs.wait(ladle.runs.start("dry", **body)["id"], PATIENCE)
         assert [(f["name"], f["delivered_path"]) for f in run["files"]] == [
             (f["name"], f["delivered_path"]) for f in found["files"]
         ]
@@ -276,7 +277,7 @@ def test_the_code_that_is_shown_runs(service, tmp_path):
         folder = tmp_path / language
         folder.mkdir()
         done = subprocess.run(
-            [*words, found["code"][language]], cwd=folder, env=environment, capture_output=True, text=True, timeout=90
+            [*words, found["code"][language]], cwd=folder, env=environment, capture_output=True, text=True, timeout=PATIENCE
         )
         assert done.returncode == 0, done.stderr
         [row] = csv.DictReader((folder / "dry-2026-11-23.csv").read_text().splitlines())
@@ -308,7 +309,7 @@ def test_the_repository_renames_labels_copies_and_compares(service):
         ladle.extracts.move("repairs_old", new_name="repairs_new")
         found = ladle.extracts.get("repairs_old")
         assert (found["name"], found["former_names"]) == ("repairs_new", ["repairs_old"])
-        assert ladle.runs.wait(ladle.runs.start("repairs_old")["id"], 60)["extract"] == "repairs_new"
+        assert ladle.runs.wait(ladle.runs.start("repairs_old")["id"], PATIENCE)["extract"] == "repairs_new"
         assert len(list(ladle.runs.list(extract="repairs_old"))) == len(list(ladle.runs.list(extract="repairs_new"))) == 1
         assert "repairs_new" in refused(lambda: ladle.extracts.add("repairs_old", "metering", "select 1"), "conflict").message
         ladle.extracts.move("repairs_new", new_name="repairs_old")
@@ -368,7 +369,7 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
     )
     wrong = service.command("extract", "preview", "to_preview", "--set", "zone=x", "--part", "3", name="author")
     assert (wrong.returncode, "there is no statement 3; there are 2" in wrong.stderr) == (2, True)
-    body = {"source": "metering", "environment": "live", "statement": "select pg_sleep(25) is null as slept"}
+    body = {"source": "metering", "environment": "live", "statement": "select pg_sleep(300) is null as slept"}
     number = http("POST", "/previews", "author", json=body).json()["id"]
 
     def sleeping():
@@ -379,7 +380,7 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
 
     until(sleeping)
     assert http("POST", f"/inquiries/{number}/cancel", "author").status_code == 200
-    until(lambda: not sleeping(), 5)
+    until(lambda: not sleeping())
     assert until(lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] == "cancelled" and found)
     back = http("POST", "/bring-back", "author", json={"source": "metering", "statement": "select /* :zone */ 'x' /* : */"})
     assert back.json() == {"statement": "select :zone"}
@@ -420,7 +421,7 @@ def test_a_private_value_is_masked_in_schedules_and_in_what_a_database_says(serv
             "by_code", "metering", "select cast(:code as text)::int as code", parameters=[{"name": "code", "private": True}]
         )
         with pytest.raises(RunFailed) as failed:
-            ladle.runs.wait(ladle.runs.start("by_code", values={"code": "sesame-9"})["id"], 60)
+            ladle.runs.wait(ladle.runs.start("by_code", values={"code": "sesame-9"})["id"], PATIENCE)
         said = json.dumps(failed.value.run) + json.dumps(list(ladle.runs.log(failed.value.run["id"])))
         assert "sesame-9" not in said
         assert "(private)" in failed.value.run["error"]["message"]

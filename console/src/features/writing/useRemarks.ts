@@ -3,8 +3,9 @@ import { useEffect, useState } from "react";
 import { api, must, type Parameter } from "../../api/client";
 
 const PAUSE_MS = 350;
+const AGAIN_MS = 20_000;
 
-/** Remarks of the service on a statement, asked for when typing pauses; the ones before stay until then. */
+/** Remarks of the service on a statement, asked for when typing pauses, and again while the source does not answer; the ones before stay until then. */
 export function useRemarks(enabled: boolean, source: string, environment: string | undefined, statement: string, parameters: Parameter[]) {
   const [settled, setSettled] = useState({ statement, parameters });
   useEffect(() => {
@@ -15,6 +16,7 @@ export function useRemarks(enabled: boolean, source: string, environment: string
     queryKey: ["remarks", source, environment, settled],
     enabled: enabled && !!environment && settled.statement.trim() !== "",
     staleTime: 60_000, gcTime: 10_000, retry: false, placeholderData: (before) => before,
+    refetchInterval: ({ state: { data } }) => (data && !data.asked && data.remarks.every((r) => r.severity !== "error") ? AGAIN_MS : false),
     queryFn: () => must(api.POST("/api/v1/diagnostics", { body: { source, environment: environment!, statement: settled.statement, parameters: settled.parameters } })),
   });
   const current = settled.statement === statement;

@@ -178,6 +178,7 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
 
 def _understand(job: dict[str, Any], ledger: PipeLedger) -> None:
     """Kept warm: says of each statement asked about what columns it has, or what the database has against it."""
+    ledger.tell("begun")  # from here on it is the source that is waited for
     session = _opened(job, ledger)
     try:
         session.rest()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -20,6 +20,8 @@ from patient_ladle.service.people.models import Person
 from .models import Address
 from .queries import way_to
 
+START_SECONDS = 20.0
+"""For a child to come up on a busy machine: no fault of the source's."""
 ANSWER_SECONDS = 5.0
 IDLE_SECONDS = 120.0
 MOST_KEPT = 4
@@ -62,22 +64,30 @@ class _Kept:
             raise
 
     def _answer(self, request: dict[str, Any]) -> list[dict[str, Any]]:
+        seconds = ANSWER_SECONDS
         if self.child is None:
-            self.child = Child({"do": "understand", **self.way})
+            self.child, seconds = Child({"do": "understand", **self.way}), START_SECONDS
         child, self.failed = self.child, None
         child.say(request)
-        timer = threading.Timer(ANSWER_SECONDS, child.kill)
+        told = child.told()
+        while said := self._next(told, seconds):
+            seconds = ANSWER_SECONDS
+            if said["kind"] == "understood":
+                parts: list[dict[str, Any]] = said["parts"]
+                return parts
+            if said["kind"] == "failed":
+                raise from_dict(said["error"])
+        raise SourceUnreachable(f"the source gave no answer within {ANSWER_SECONDS:g} s.", "Check the source.")
+
+    def _next(self, told: Iterator[dict[str, Any]], seconds: float) -> dict[str, Any] | None:
+        """What the child says next; None where it says nothing for so long, and is ended."""
+        assert self.child is not None
+        timer = threading.Timer(seconds, self.child.kill)
         timer.start()
         try:
-            for said in child.told():
-                if said["kind"] == "understood":
-                    parts: list[dict[str, Any]] = said["parts"]
-                    return parts
-                if said["kind"] == "failed":
-                    raise from_dict(said["error"])
+            return next(told, None)
         finally:
             timer.cancel()
-        raise SourceUnreachable(f"the source gave no answer within {ANSWER_SECONDS:g} s.", "Check the source.")
 
     def end(self) -> None:
         if self.child is not None:
