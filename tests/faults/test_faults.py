@@ -259,8 +259,10 @@ def answers(service):
 @pytest.mark.parametrize("part", ["web", "scheduler", "worker"])
 def test_a_part_that_is_killed_is_started_again(fresh, part):
     before = until(lambda: part_pid(fresh, part))
+    below = subprocess.run(["pgrep", "-P", str(before)], capture_output=True, text=True, check=False).stdout.split()
     os.kill(before, signal.SIGKILL)
     until(lambda: (now := part_pid(fresh, part)) and now != before, TAKEN_SECONDS)
+    until(lambda: not any(Path("/proc", pid).exists() for pid in below), TAKEN_SECONDS, "what stood below it goes on")
     until(lambda: answers(fresh), TAKEN_SECONDS)
     with fresh.ladle() as ladle:
         record = ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)

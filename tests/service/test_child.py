@@ -163,6 +163,7 @@ def understood(child, *parts, parameters=()):
 
 def test_a_child_that_understands_stays_and_runs_nothing(start, cluster):
     child = start(do="understand")
+    assert json.loads(child.stdout.readline())["kind"] == "begun"
     first = understood(child, "select name from districts", "select nmae from districts", SLOW, "delete from districts")
     assert first["kind"] == "understood"
     right, wrong, slow, writes = first["parts"]
