@@ -177,6 +177,18 @@ def _all_runs() -> Any:
     ).prefetch_related("files")
 
 
+_OF_LINES = [
+    "extract__name", "extract__folder", "environment__name", "source__name", "started_by__name", "due_time__schedule__name",
+    *(field.name for field in Run._meta.concrete_fields if field.name in RunLine._declared_fields and not field.is_relation),
+]  # fmt: skip
+
+
+def lines_of_runs() -> Any:
+    """Runs with what a line of a list shows of them, and no more: revisions and results are wide."""
+    related = ("extract", "environment", "source", "started_by", "due_time__schedule")
+    return Run.objects.select_related(*related).only(*_OF_LINES).prefetch_related("files")
+
+
 def _one(number: int) -> Run:
     services.run_numbered(number)
     found: Run = _all_runs().get(pk=number)
@@ -207,7 +219,7 @@ class Runs(RoleView):
         responses=paged("Run", RunLine),
     )
     def get(self, request: Request) -> Response:
-        found, given = _all_runs(), request.query_params
+        found, given = lines_of_runs(), request.query_params
         if given.get("extract"):
             named = Q(name=given["extract"]) | Q(former_names__name=given["extract"])
             found = found.filter(extract__in=list(Extract.objects.filter(named).values_list("pk", flat=True).distinct()))
@@ -373,7 +385,7 @@ class Backfills(RoleView):
     @extend_schema(operation_id="backfill", request=BackfillBody, responses={201: RunLine(many=True)})
     def post(self, request: Request, name: str) -> Response:
         made = backfilling.backfill(request.user, name, **body_of(request, BackfillBody))
-        found = _all_runs().filter(pk__in=[run.pk for run in made]).order_by("id")
+        found = lines_of_runs().filter(pk__in=[run.pk for run in made]).order_by("id")
         return Response(RunLine(found, many=True).data, status=201)
 
 
