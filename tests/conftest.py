@@ -186,8 +186,9 @@ def start_service(data: Path, **more: str) -> Service:
     threading.Thread(target=read, daemon=True).start()
     deadline = time.monotonic() + PATIENCE
     while not any("ready: " in line for line in list(service.log)):
-        assert process.poll() is None, "".join(service.log)
-        assert time.monotonic() < deadline, "".join(service.log)
+        if process.poll() is not None or time.monotonic() > deadline:
+            process.terminate()
+            raise AssertionError("".join(service.log) or "the service says nothing")
         time.sleep(0.05)
     return service
 

@@ -416,7 +416,9 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
         counts.append(len(asked))
         assert Run.objects.filter(state="queued").count() == many
     with CaptureQueriesContext(connection) as asked:
-        assert {line["schedule"] for line in RunLine(lines_of_runs(), many=True).data} == {f"each-minute-{n}" for n in range(30)}
+        assert {line["schedule"] for line in RunLine(lines_of_runs(), many=True).data} == {
+            f"each-minute-{n}" for n in range(30)
+        }
     assert len(asked) == 2, "the runs, and their files"
     Revision.objects.update(parameters=[])
     assert counts[0] == counts[1], "no statement for each of them"
