@@ -7,8 +7,9 @@ import signal
 
 import pytest
 
+from tests.command import PATIENCE
 from tests.conftest import set_up, start_service, stop_service
-from tests.faults.test_faults import TAKEN_SECONDS, worker_pid
+from tests.faults.test_faults import worker_pid
 
 STATEMENT = "select n, pg_sleep(0.0004) is null as x from generate_series(1, 2000) n"
 FOLDERS = "regulator; archive/2026"
@@ -34,7 +35,7 @@ def test_a_lost_attempt_leaves_nothing_in_the_bucket_and_the_next_one_all(servic
     with service.ladle() as ladle:
         run = ladle.runs.start("steady")["id"]
         os.kill(worker_pid(service, run), signal.SIGKILL)
-        record = ladle.runs.wait(run, TAKEN_SECONDS)
+        record = ladle.runs.wait(run, PATIENCE)
         assert (record["attempt"], record["rows"]) == (2, 2_000)
         assert keys(bucket_server, run) == [f"2/{name}" for name in STORED]
         uploads = bucket_server.call_s3("list_multipart_uploads", Bucket="fennmoor").get("Uploads")

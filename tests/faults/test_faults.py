@@ -18,8 +18,6 @@ from patient_ladle.client import RunFailed
 from tests.command import PATIENCE
 from tests.conftest import set_up, start_service, stop_service, until
 
-TAKEN_SECONDS = PATIENCE
-
 
 @pytest.fixture(scope="module")
 def fresh(home, metering):
@@ -63,7 +61,7 @@ def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(fresh):
     with fresh.ladle() as ladle:
         run = ladle.runs.start("steady")["id"]
         os.kill(worker_pid(fresh, run), signal.SIGKILL)
-        record = ladle.runs.wait(run, TAKEN_SECONDS)
+        record = ladle.runs.wait(run, PATIENCE)
         assert (record["attempt"], record["rows"], [f["rows"] for f in record["files"]]) == (2, 6_000, [6_000, 6_000])
         texts = [line["text"] for line in ladle.runs.log(run)]
         assert "the worker of attempt 1 was lost. The run is queued." in texts
@@ -85,9 +83,9 @@ def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
         )
         try:
             os.kill(pid, signal.SIGSTOP)
-            until(lambda: ladle.runs.get(run)["attempt"] == 2, TAKEN_SECONDS)
+            until(lambda: ladle.runs.get(run)["attempt"] == 2, PATIENCE)
             os.kill(pid, signal.SIGCONT)
-            record = ladle.runs.wait(run, TAKEN_SECONDS)
+            record = ladle.runs.wait(run, PATIENCE)
             assert record["attempt"] == 2
             [csv] = [f for f in record["files"] if f["format"] == "csv"]
             time.sleep(3)  # what the woken worker still has in hand must change nothing
@@ -119,7 +117,7 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
             connection.execute(
                 "update runs_run set state = 'running', worker_id = 'gone', publishing = %s where id = %s", [plan, record["id"]]
             )
-        after = until(lambda: (r := ladle.runs.get(record["id"]))["state"] == "finished" and r, TAKEN_SECONDS)
+        after = until(lambda: (r := ladle.runs.get(record["id"]))["state"] == "finished" and r, PATIENCE)
         assert (after["attempt"], delivered.read_bytes(), part.exists()) == (1, before, False)
         assert any("rolled forward" in line["text"] for line in ladle.runs.log(record["id"]))
     audit(fresh)
@@ -133,13 +131,11 @@ def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_ot
             lambda: subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True, check=False).stdout.split()
         )[0]
         os.kill(int(child), signal.SIGKILL)
-        ended = until(
-            lambda: [r for r in (ladle.runs.get(run), ladle.runs.get(other)) if r["state"] == "failed"], TAKEN_SECONDS
-        )
+        ended = until(lambda: [r for r in (ladle.runs.get(run), ladle.runs.get(other)) if r["state"] == "failed"], PATIENCE)
         assert "ended by signal 9 without a last word" in ended[0]["error"]["message"]
         assert "memory" in ended[0]["error"]["hint"]
         [survivor] = {run, other} - {ended[0]["id"]}
-        assert ladle.runs.wait(survivor, TAKEN_SECONDS)["rows"] == 6_000
+        assert ladle.runs.wait(survivor, PATIENCE)["rows"] == 6_000
     audit(fresh)
 
 
@@ -151,9 +147,9 @@ def test_a_source_that_goes_away_in_mid_fetch_is_said_and_may_pass(fresh, cluste
             lambda: source.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'").fetchall()
         )
         with pytest.raises(RunFailed, match="the connection to the source broke"):
-            ladle.runs.wait(run, TAKEN_SECONDS)
+            ladle.runs.wait(run, PATIENCE)
         assert ladle.runs.get(run)["error"]["transient"] is True
-        assert ladle.runs.wait(ladle.runs.again(run)["id"], TAKEN_SECONDS)["rows"] == 6_000
+        assert ladle.runs.wait(ladle.runs.again(run)["id"], PATIENCE)["rows"] == 6_000
     audit(fresh)
 
 
@@ -165,7 +161,7 @@ def test_the_service_database_away_is_said_and_recovers_by_itself(fresh):
             connection.execute(
                 "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and datname = 'ladle'"
             )
-        assert ladle.runs.wait(run, TAKEN_SECONDS)["rows"] == 6_000
+        assert ladle.runs.wait(run, PATIENCE)["rows"] == 6_000
     audit(fresh)
 
 
@@ -177,9 +173,9 @@ def test_a_service_database_that_is_killed_is_started_again_and_the_run_goes_on_
             [folder] = connection.execute("show data_directory").fetchone()
         first = Path(folder, "postmaster.pid").read_text().split()[0]
         os.kill(int(first), signal.SIGKILL)
-        until(lambda: Path(folder, "postmaster.pid").read_text().split()[0] != first, TAKEN_SECONDS)
-        until(lambda: answers(fresh), TAKEN_SECONDS)
-        assert ladle.runs.wait(run, 2 * TAKEN_SECONDS)["rows"] == 6_000
+        until(lambda: Path(folder, "postmaster.pid").read_text().split()[0] != first, PATIENCE)
+        until(lambda: answers(fresh), PATIENCE)
+        assert ladle.runs.wait(run, 2 * PATIENCE)["rows"] == 6_000
     audit(fresh)
 
 
@@ -196,8 +192,8 @@ def test_a_source_that_freezes_in_mid_fetch_ends_the_run_at_its_deadline_and_hol
         [backend] = until(lambda: source.execute(asked).fetchone())
         os.kill(backend, signal.SIGSTOP)
         try:
-            assert ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)["rows"] == 3
-            ended = until(lambda: (r := ladle.runs.get(run))["state"] == "failed" and r, 2 * TAKEN_SECONDS)
+            assert ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)["rows"] == 3
+            ended = until(lambda: (r := ladle.runs.get(run))["state"] == "failed" and r, 2 * PATIENCE)
         finally:
             os.kill(backend, signal.SIGCONT)
         assert "deadline" in ended["error"]["message"]
@@ -261,20 +257,20 @@ def test_a_part_that_is_killed_is_started_again(fresh, part):
     before = until(lambda: part_pid(fresh, part))
     below = subprocess.run(["pgrep", "-P", str(before)], capture_output=True, text=True, check=False).stdout.split()
     os.kill(before, signal.SIGKILL)
-    until(lambda: (now := part_pid(fresh, part)) and now != before, TAKEN_SECONDS)
-    until(lambda: not any(Path("/proc", pid).exists() for pid in below), TAKEN_SECONDS, "what stood below it goes on")
-    until(lambda: answers(fresh), TAKEN_SECONDS)
+    until(lambda: (now := part_pid(fresh, part)) and now != before, PATIENCE)
+    until(lambda: not any(Path("/proc", pid).exists() for pid in below), PATIENCE, "what stood below it goes on")
+    until(lambda: answers(fresh), PATIENCE)
     with fresh.ladle() as ladle:
-        record = ladle.runs.wait(ladle.runs.start("quick")["id"], TAKEN_SECONDS)
+        record = ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)
         assert record["rows"] == 3
         due = ladle.schedules.add(f"after-{part}", "quick", "live", "* * * * *")
         with database(fresh) as connection:
             connection.execute(
                 "update schedules_schedule set next_due_at = date_trunc('minute', now()) where name = %s", [due["name"]]
             )
-        until(lambda: [d for d in ladle.schedules.due_times(due["name"]) if d["decision"] == "run"], TAKEN_SECONDS)
+        until(lambda: [d for d in ladle.schedules.due_times(due["name"]) if d["decision"] == "run"], PATIENCE)
         ladle.schedules.remove(due["name"])
-        until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()), TAKEN_SECONDS)
+        until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()), PATIENCE)
     audit(fresh)
 
 

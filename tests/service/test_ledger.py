@@ -347,7 +347,7 @@ def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
 
 
 def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
-    from patient_ladle.service.common.bulk import Pattern, copied_in, moments_set
+    from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.runs.services import new_run
@@ -387,7 +387,7 @@ def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
 
     assert made(copied_in) == made(lambda objects: [each.save() for each in objects])
     copied_in([])
-    one, other = (Pattern(Run).made(extract=extract, again_of=None, state="failed", queue_order=due_at) for _ in "12")
+    one, other = (new_object(Run, extract=extract, again_of=None, state="failed", queue_order=due_at) for _ in "12")
     like = Run(extract=extract, again_of=None, state="failed", queue_order=due_at)
     assert one.extract is extract
     assert (vars(one) | {"_state": 0}) == (vars(like) | {"_state": 0})

@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
-from typing import Any, Generic, TypeVar
+from typing import Any, TypeVar
 
 from django.db import connection, connections
 from django.db.models import (
@@ -35,28 +35,33 @@ _EMPTY: dict[type, str] = {list: "[]", dict: "{}"}
 M = TypeVar("M", bound=Model)
 
 
-class Pattern(Generic[M]):
-    """Makes new objects of a model in a third of the time that its constructor takes: what is constant stands already."""
+class _Pattern:
+    """What new objects of a model have in common, and what each has afresh."""
 
-    def __init__(self, model: type[M]) -> None:
-        self.model, self.blank = model, model().__dict__
+    def __init__(self, model: type[Model]) -> None:
+        self.blank = model().__dict__
         with_default = [field for field in model._meta.concrete_fields if field.has_default()]
         self.fresh = [(field.attname, field.default) for field in with_default if callable(field.default)]
         self.references = {field.name: field.attname for field in model._meta.concrete_fields if field.is_relation}
 
-    def made(self, **values: Any) -> M:
-        """As ``model(**values)``."""
-        made: M = object.__new__(self.model)
-        made.__dict__ = {**self.blank, "_state": ModelState()}
-        for name, default in self.fresh:
-            made.__dict__[name] = default()
-        for name, value in values.items():
-            if name in self.references:
-                made.__dict__[self.references[name]] = None if value is None else value.pk
-                made._state.fields_cache[name] = value
-            else:
-                made.__dict__[name] = value
-        return made
+
+_PATTERNS: dict[type[Model], _Pattern] = {}
+
+
+def new_object(model: type[M], **values: Any) -> M:
+    """As ``model(**values)``, in a third of the time: what is constant stands already."""
+    pattern = _PATTERNS.get(model) or _PATTERNS.setdefault(model, _Pattern(model))
+    made = object.__new__(model)
+    made.__dict__ = {**pattern.blank, "_state": ModelState()}
+    for name, default in pattern.fresh:
+        made.__dict__[name] = default()
+    for name, value in values.items():
+        if name in pattern.references:
+            made.__dict__[pattern.references[name]] = None if value is None else value.pk
+            made._state.fields_cache[name] = value
+        else:
+            made.__dict__[name] = value
+    return made
 
 
 def _as_json(value: Any) -> str | None:

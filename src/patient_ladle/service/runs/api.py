@@ -171,12 +171,6 @@ class StatusView(serializers.Serializer):
     now = serializers.DateTimeField()
 
 
-def _all_runs() -> Any:
-    return Run.objects.select_related(
-        "extract", "environment", "source", "started_by", "due_time__schedule", "revision", "again_of"
-    ).prefetch_related("files")
-
-
 _OF_LINES = [
     "extract__name", "extract__folder", "environment__name", "source__name", "started_by__name", "due_time__schedule__name",
     *(field.name for field in Run._meta.concrete_fields if field.name in RunLine._declared_fields and not field.is_relation),
@@ -191,7 +185,8 @@ def lines_of_runs() -> Any:
 
 def _one(number: int) -> Run:
     services.run_numbered(number)
-    found: Run = _all_runs().get(pk=number)
+    related = ("extract", "environment", "source", "started_by", "due_time__schedule", "revision", "again_of")
+    found: Run = Run.objects.select_related(*related).prefetch_related("files").get(pk=number)
     return found
 
 

@@ -12,7 +12,7 @@ from datetime import datetime
 
 from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import LadleError
-from patient_ladle.service.common.bulk import Pattern, copied_in, moments_set
+from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related
 
@@ -31,22 +31,21 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> tuple[int, Count
     bring_related(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
-    numbers = [schedule.pk for schedule in schedules]
-    recorded = DueTime.objects.filter(schedule__in=numbers, due_at__in=moments).values_list("schedule", "due_at")
-    known = set(recorded)
-    known_by_now = Known.once()
-    running = _running([schedule.pk for schedule in schedules if schedule.overlap == "skip"])
-    due_times, runs, pattern = [], [], Pattern(DueTime)
+    recorded = set(DueTime.objects.filter(schedule__in=schedules, due_at__in=moments).values_list("schedule", "due_at"))
+    known = Known.once()
+    running = _running([schedule for schedule in schedules if schedule.overlap == "skip"])
+    due_times, runs = [], []
     for schedule, decision in decided:
-        if (schedule.pk, decision.due_at) not in known:
-            due_time = pattern.made(
+        if (schedule.pk, decision.due_at) not in recorded:
+            due_time = new_object(
+                DueTime,
                 schedule=schedule,
                 due_at=decision.due_at,
                 data_date=decision.data_date,
                 decision=decision.decision,
                 reason=decision.reason,
             )
-            runs += _runs_of(due_time, decision, running, known_by_now)
+            runs += _runs_of(due_time, decision, running, known)
             due_times.append(due_time)
     copied_in(due_times)
     others = queue_free(runs, now)
@@ -71,7 +70,7 @@ def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
     return made
 
 
-def _running(schedules: Sequence[int]) -> dict[int, Run]:
+def _running(schedules: Sequence[Schedule]) -> dict[int, Run]:
     """The first unfinished run of each of these schedules that has one."""
     found = Run.objects.filter(due_time__schedule__in=schedules, state__in=LIVE).select_related("due_time").order_by("-id")
     return {run.due_time.schedule_id: run for run in found if run.due_time is not None}

@@ -18,7 +18,7 @@ from patient_ladle.core.due_decisions import finish_by
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import resolve
-from patient_ladle.service.common.bulk import Pattern
+from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
@@ -54,11 +54,6 @@ class Known:
 DIRECTLY = Known()
 
 
-@cache
-def _pattern() -> Pattern[Run]:
-    return Pattern(Run)
-
-
 def run_numbered(number: int, locked: bool = False) -> Run:
     """Raises NotFound."""
     query = Run.objects.select_for_update(of=("self",)) if locked else Run.objects.all()
@@ -91,7 +86,8 @@ def new_run(
     values = with_shared(declared, values, environment, known.shared)
     in_effect = resolve(declared, values, data_date, due_at)
     now = timezone.now()
-    return _pattern().made(
+    return new_object(
+        Run,
         state=WAITING,
         wait_until=now,
         extract=extract,
