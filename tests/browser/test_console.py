@@ -31,7 +31,7 @@ def test_from_sign_in_to_downloaded_file(page):
     sign_in(page, "runner")
     page.get_by_role("link", name="Extracts").click()
     page.get_by_placeholder("Names, folders, tags, notes, statements").fill("district")
-    page.get_by_role("link", name="district_use").click()
+    page.get_by_role("link", name="district_use", exact=True).click()
     expect(page.get_by_role("textbox", name="Statement", exact=True).get_by_text("select")).to_be_visible()
     expect(page.locator(".cm-parameter").first).to_have_text(":data_date")
     page.get_by_role("button", name="Run now").click()
