@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+import os
 import random
+import signal
 import socket
+import subprocess
+import sys
 import threading
 import time
-from datetime import timedelta
+from collections import Counter
+from datetime import datetime, timedelta, timezone
+from pathlib import Path
 from typing import ClassVar
 
 import pytest
 
 from patient_ladle.core.errors import Fenced, StatementWrong
+from tests.command import PATIENCE
+from tests.conftest import until
 
 from .hands import at_once, overdue, queue, worker
 
@@ -448,3 +456,58 @@ def test_a_database_that_is_away_is_looked_for_at_an_even_pace(orm):
                 door.accept()[0].close()
                 looked += 1
     assert looked == 6
+
+
+@pytest.mark.parametrize("killed", [False, True], ids=["both", "the second one killed"])
+def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(repository, cluster, home, killed):
+    """Half of the schedules run late, half miss; the scheduler is a real one, with batches of its own size."""
+    from django.db import connection
+
+    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.processes.scheduler import BATCH
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+    from patient_ladle.service.schedules.services import add_schedule
+
+    half = BATCH + BATCH // 4
+    for missed in ("none", "latest"):
+        add_schedule(
+            repository, f"yearly-{missed}", extract="from_wide", environment="live", rule="0 6 1 1 *", zone="UTC", missed=missed
+        )
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "insert into schedules_schedule select made.* from schedules_schedule x, generate_series(1, %s) n,"
+            " lateral jsonb_populate_record(x, jsonb_build_object('id', x.id + 10 * n, 'name', x.name || n)) made",
+            [half - 1],
+        )
+    Notice.objects.all().delete()
+    environment = os.environ | {
+        "LADLE_DATABASE_URL": cluster.url("ledger"), "LADLE_DATA": str(home / "ledger"), "LADLE_SUMMARY_AT": "",
+    }  # fmt: skip
+    scheduler = subprocess.Popen(
+        [sys.executable, "-m", "patient_ladle.service", "scheduler"], env=environment, stdin=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    try:
+        second = until(
+            lambda: subprocess.run(
+                ["pgrep", "-P", str(scheduler.pid)], capture_output=True, text=True, check=False
+            ).stdout.strip()
+        )
+        asleep = os.listdir(f"/proc/{second}/fd")
+        Schedule.objects.update(next_due_at=datetime.now(timezone.utc) - timedelta(hours=2))
+        until(DueTime.objects.exists)
+        if killed:
+            os.kill(int(second), signal.SIGKILL)
+        until(lambda: DueTime.objects.count() == 2 * half)
+        told = until(lambda: list(Notice.objects.filter(kind="missed")))
+        assert killed or len(os.listdir(f"/proc/{second}/fd")) > len(asleep), "it worked on a connection of its own"
+    finally:
+        scheduler.terminate()
+        said = scheduler.communicate(timeout=PATIENCE)[1].decode()
+    assert not Path("/proc", second).exists(), "it ends with the first one"
+    assert "Traceback" not in said, said
+    assert DueTime.objects.values("schedule").distinct().count() == 2 * half
+    assert Counter(DueTime.objects.values_list("decision", flat=True)) == {"run": half, "missed": half}
+    assert Run.objects.filter(due_time__schedule__missed="latest").count() == Run.objects.count() == half
+    assert len(told) == 1
+    assert killed or told[0].title == f"{half:,} due times of {half:,} schedules were missed"

@@ -84,10 +84,8 @@ def _worker(args: argparse.Namespace) -> int:
 
 
 def _scheduler(_: argparse.Namespace) -> int:
-    from .processes.parent import end_with_parent
     from .processes.scheduler import main
 
-    end_with_parent()
     main()
     return 0
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import gc
 import logging
+import os
 import signal
 import threading
 import time
-from collections import Counter
+from collections.abc import Callable
 
 from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
 from django.utils import timezone
@@ -15,26 +16,37 @@ from django.utils import timezone
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, missed, sum_up
 from patient_ladle.service.runs.keeping import forget_old, remove_old
-from patient_ladle.service.runs.recording import record_due
+from patient_ladle.service.runs.recording import Recorded, record_due
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
+
+from .parent import end_with_parent
+from .second_scheduler import SecondScheduler
 
 log = logging.getLogger("ladle.scheduler")
 
 POLL_SECONDS = 1.0
 MINUTE_SECONDS = 60.0
 """Between looks at what does not change by the second: space, and whether the morning has come."""
-BATCH = 2000
-"""Schedules moved on in one transaction: half a second to two of work, which a crash undoes."""
+BATCH = 1000
+"""Schedules moved on in one transaction: a quarter of a second to a whole one of work, which a crash undoes."""
 
 
-def tick() -> int:
-    """Record what is due; returns the number of due times recorded."""
-    recorded = 0
-    missed_by: Counter[str] = Counter()
-    since = None
+def tick(second: SecondScheduler | None = None) -> int:
+    """Record what is due, with the second process if that is much; returns the number of due times recorded."""
+    recorded = record_all(second.ask if second else lambda: None)
+    if second:
+        recorded.add(second.answer())
+    if recorded.missed and recorded.since is not None:
+        missed(recorded.missed, recorded.since)
+    return recorded.count
+
+
+def record_all(when_many: Callable[[], None] = lambda: None) -> Recorded:
+    """Record until nothing is due that no other scheduler holds; ``when_many`` is called whenever a batch is full."""
+    recorded = Recorded()
     while True:
         with transaction.atomic():
             now = database_now()
@@ -43,16 +55,12 @@ def tick() -> int:
                 .filter(next_due_at__lte=now, removed_at=None)
                 .order_by("next_due_at", "id")[:BATCH]
             )
+            if len(due) == BATCH:
+                when_many()
             if due:
-                since = min(since or due[0].next_due_at, due[0].next_due_at)
-                count, missed_now = record_due(due, now)
-                recorded += count
-                missed_by += missed_now
+                recorded.add(record_due(due, now))
         if not due:
-            break
-    if missed_by and since is not None:
-        missed(missed_by, since)
-    return recorded
+            return recorded
 
 
 def look_after_waiting() -> None:
@@ -64,18 +72,35 @@ def look_after_waiting() -> None:
     mark_late(now)
 
 
+def _record_along() -> Recorded:
+    """What the second process does; what it cannot do, the first one meets as well."""
+    try:
+        return record_all()
+    except (DatabaseError, InterfaceError) as error:
+        _away(error)
+        return Recorded()
+    finally:
+        close_old_connections()
+
+
+def _away(error: Exception) -> None:
+    log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+
+
 def main() -> None:
     """Tick until asked to stop."""
+    gc.freeze()  # what stands by now stays: no collection among the objects of a large batch goes through it again
+    second = SecondScheduler(_record_along) if (os.cpu_count() or 1) > 1 else None
+    end_with_parent()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
     threading.Thread(target=courier.work, args=(stop,), daemon=True).start()
-    gc.freeze()  # what stands by now stays: no collection among the objects of a large batch goes through it again
     minded = 0.0
     while not stop.is_set():
         wait = POLL_SECONDS
         try:
-            tick()
+            tick(second)
             look_after_waiting()
             if time.monotonic() - minded > MINUTE_SECONDS or not minded:
                 minded = time.monotonic()
@@ -84,7 +109,7 @@ def main() -> None:
                 remove_old(timezone.now())
                 forget_old(timezone.now())
         except (DatabaseError, InterfaceError) as error:
-            log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+            _away(error)
             wait = 3.0
         finally:
             close_old_connections()

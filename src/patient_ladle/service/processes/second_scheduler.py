@@ -1,0 +1,63 @@
+"""A second process that records due times along with the scheduler while more are due than one batch."""
+
+from __future__ import annotations
+
+import logging
+import multiprocessing
+import signal
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+
+from patient_ladle.service.runs.recording import Recorded
+
+log = logging.getLogger("ladle.scheduler")
+
+PATIENCE_SECONDS = 30.0
+"""When the first one finds nothing due any more, the second has one batch left at most."""
+
+
+class SecondScheduler:
+    """Asleep until it is asked to record all that is due; it ends with the process that made it, for then its pipe does.
+
+    Make it before this process has threads or connections: it is forked off, so that it shares the memory and is there at
+    once. When something happens to it, its batch is undone by the database, and the first one does without it.
+    """
+
+    def __init__(self, record_all: Callable[[], Recorded]) -> None:
+        self.pipe, theirs = multiprocessing.Pipe()
+        self.asked = False
+        self.process = multiprocessing.get_context("fork").Process(target=self._help, args=(theirs, record_all), daemon=True)
+        self.process.start()
+        theirs.close()
+
+    def _help(self, asked: Connection, record_all: Callable[[], Recorded]) -> None:
+        self.pipe.close()  # of the first one only, so that its end is noticed
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        while True:
+            try:
+                asked.recv()
+                asked.send(record_all())
+            except (EOFError, BrokenPipeError):
+                return
+
+    def ask(self) -> None:
+        """Let it begin, unless it has."""
+        if self.asked or not self.process.is_alive():
+            return
+        self.asked = True
+        self.pipe.send(None)
+
+    def answer(self) -> Recorded:
+        """Wait until it is done, if it was asked; what it recorded."""
+        if not self.asked:
+            return Recorded()
+        self.asked = False
+        try:
+            if self.pipe.poll(PATIENCE_SECONDS):
+                done: Recorded = self.pipe.recv()
+                return done
+            self.process.kill()
+        except EOFError:
+            pass
+        log.warning("the second scheduler process has ended; the first one records alone until it is started again")
+        return Recorded()
