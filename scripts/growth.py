@@ -123,13 +123,13 @@ def yardstick() -> float:
     return timeit.timeit("total += 1", "total = 0", number=10_000_000)
 
 
-def until(true: Callable[[], Any], seconds: float = 600) -> None:
-    """Wait for it."""
+def until(true: Callable[[], Any], seconds: float = 600, pause: float = 0.02) -> None:
+    """Wait for it, looking again after each pause."""
     end = time.monotonic() + seconds
     while not true():
         if time.monotonic() > end:
             sys.exit("it did not come.")
-        time.sleep(0.02)
+        time.sleep(pause)
 
 
 def repository(service: Service, home: Path) -> None:
@@ -179,10 +179,10 @@ def copies(table: str, keep: dict[str, str], rows: str) -> str:
 def due_at_once(service: Service) -> float:
     """Seconds until every one of ten thousand schedules that are due has its due time recorded, and its run queued."""
     with service.drained():
-        began = time.perf_counter()
         service.database.execute("update schedules_schedule set next_due_at = now() - interval '1 second' where name <> 's-0'")
+        began = time.perf_counter()
         left = "select count(*) from schedules_schedule where name <> 's-0' and next_due_at <= now()"
-        until(lambda: service.one(left) == 0)
+        until(lambda: service.one(left) == 0, pause=0.1)
         took = time.perf_counter() - began
         queued = "from runs_run where state = 'queued' and due_time_id is not null"
         assert service.one(f"select count(*) {queued}") == SCHEDULES
@@ -290,7 +290,7 @@ def write(
         lines.append(f"| tiny runs a second, {count} worker{'s' * (count > 1)} of 2 places | {rate:.1f} |")
     lines += [
         f"| from queued to begun, median and worst of 40 | {latency[0]:.0f} and {latency[1]:.0f} ms |",
-        f"| {SCHEDULES:,} schedules due at once beside the past below: due times recorded, runs queued | {due:.1f} s |",
+        f"| {SCHEDULES:,} schedules due at once beside the past below: due times recorded, runs queued; median of three | {due:.1f} s |",
         "",
         f"With {PAST:,} past runs of {SCHEDULES:,} schedules, {LINES} log lines and a file each ({size:.1f} GB: {share}):",
         "",
@@ -324,7 +324,7 @@ def main() -> int:
             paces.append(yardstick())
             for name, (median, worst) in lists.items():
                 print(f"{name:<28} {median:6.0f} ms, at most {worst:6.0f}", flush=True)
-            due = due_at_once(service)
+            due = statistics.median(due_at_once(service) for _ in range(3))
             paces.append(yardstick())
             print(f"{SCHEDULES:,} due times in {due:.1f} s", flush=True)
             kept = upkeep(service)

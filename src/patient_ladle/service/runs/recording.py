@@ -46,7 +46,8 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> Recorded:
     bring_related(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
-    recorded = set(DueTime.objects.filter(schedule__in=schedules, due_at__in=moments).values_list("schedule", "due_at"))
+    numbers = [schedule.pk for schedule in schedules]
+    recorded = set(DueTime.objects.filter(schedule__in=numbers, due_at__in=moments).values_list("schedule", "due_at"))
     known = Known.once()
     running = _running([schedule for schedule in schedules if schedule.overlap == "skip"])
     due_times, runs = [], []

@@ -119,9 +119,9 @@ def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
     """Of runs of due times, not saved yet: queue those that plainly wait for nothing; returns the others, to be settled once
     they are saved. A row that is written once has its references checked once."""
     quiet = set(quiet_sources(now))
-    extracts, schedules = {run.extract_id for run in runs}, {run.due_time.schedule for run in runs if run.due_time}
+    extracts = {run.extract_id for run in runs}
     followers = set(Extract.objects.filter(pk__in=extracts, after__isnull=False).values_list("pk", flat=True))
-    orderly = {schedule.pk for schedule in schedules if schedule.overlap == "wait"}
+    orderly = {run.due_time.schedule_id for run in runs if run.due_time and run.due_time.schedule.overlap == "wait"}
     live = Run.objects.filter(state__in=LIVE, due_time__schedule__in=orderly)
     busy = set(live.values_list("due_time__schedule", flat=True).distinct())
     others = []
