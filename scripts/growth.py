@@ -290,7 +290,7 @@ def write(
         lines.append(f"| tiny runs a second, {count} worker{'s' * (count > 1)} of 2 places | {rate:.1f} |")
     lines += [
         f"| from queued to begun, median and worst of 40 | {latency[0]:.0f} and {latency[1]:.0f} ms |",
-        f"| {SCHEDULES:,} schedules due at once beside the past below: due times recorded, runs queued; median of three | {due:.1f} s |",
+        f"| {SCHEDULES:,} schedules due at once, past as below: due times recorded, runs queued (median of 3) | {due:.1f} s |",
         "",
         f"With {PAST:,} past runs of {SCHEDULES:,} schedules, {LINES} log lines and a file each ({size:.1f} GB: {share}):",
         "",
