@@ -9,7 +9,7 @@ The column's kind says how a format may write that text; an absent value is null
 from __future__ import annotations
 
 import base64
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timezone
 from decimal import Decimal
@@ -68,6 +68,14 @@ class Batch:
         """From canonical texts, column by column."""
         return cls([pa.array(c, pa.string()) for c in columns], [None] * len(columns), rows)
 
+    @classmethod
+    def of_values(cls, pieces: Iterable[Sequence[Sequence[Any]]], width: int) -> Batch:
+        """From rows of Python values, of sources that type each value. Every piece of them is turned into columns as it comes,
+        while it is near the processor and before the next one needs memory."""
+        made = [[_gathered(column) for column in zip(*piece, strict=True)] for piece in pieces if piece]
+        pairs = [_cells_of(column) for column in zip(*made, strict=True)] or [_cells_of([pa.nulls(0)])] * width
+        return cls([cells for cells, _ in pairs], [numbers for _, numbers in pairs], len(pairs[0][0]))
+
     def slice(self, start: int, count: int) -> Batch:
         """So many of its rows."""
         numbers = [each if each is None else each.slice(start, count) for each in self.numbers]
@@ -97,34 +105,6 @@ class CsvBatch(Batch):
         return len(self.csv or b"")
 
 
-class ValueBatch(Batch):
-    """Rows that came as Python values, from sources that type each value; the arrays are made when somebody asks for them.
-
-    ``pieces``: the rows in a few pieces, each small enough to stay near the processor while it is turned into columns.
-    """
-
-    def __init__(self, pieces: Sequence[Sequence[Sequence[Any]]], width: int) -> None:
-        super().__init__((), (None,) * width, sum(map(len, pieces)))
-        self.pieces: Sequence[Sequence[Sequence[Any]]] = [piece for piece in pieces if piece]
-
-    @property
-    def cells(self) -> tuple[pa.Array, ...]:
-        self._make()
-        return self._cells
-
-    @property
-    def numbers(self) -> tuple[pa.Array | None, ...]:
-        self._make()
-        return self._numbers
-
-    def _make(self) -> None:
-        if self._cells or not self._numbers:
-            return
-        columns = zip(*(zip(*piece, strict=True) for piece in self.pieces), strict=True) if self.rows else ()
-        pairs = [_cells_of(column) for column in columns] or [(pa.array([], pa.string()), None)] * len(self._numbers)
-        self._cells, self._numbers, self.pieces = tuple(c for c, _ in pairs), tuple(n for _, n in pairs), ()
-
-
 def _parsed(text: bytes, width: int) -> list[pa.Array]:
     names = [str(number) for number in range(width)]
     table = pacsv.read_csv(
@@ -142,18 +122,29 @@ def _parsed(text: bytes, width: int) -> list[pa.Array]:
     return [column.combine_chunks() if column.num_chunks != 1 else column.chunk(0) for column in table.columns]
 
 
-def _cells_of(pieces: Sequence[Sequence[Any]]) -> tuple[pa.Array, pa.Array | None]:
-    """Canonical texts of one column, and which of them are numbers; columns of one type take the fast way."""
-    types = set[type]().union(*(set(map(type, piece)) for piece in pieces)) - {type(None)}
-    kind = _FAST.get(next(iter(types)) if len(types) == 1 else str if not types else object)
+def _gathered(values: Sequence[Any]) -> Any:
+    """Values of one column as an array when they are of one type, as they mostly are, or all absent; else as they came."""
+    types = set(map(type, values)) - {type(None)}
+    kind = _FAST.get(types.pop()) if len(types) == 1 else None if types else pa.null()
     try:
-        array = pa.concat_arrays([pa.array(piece, kind) for piece in pieces]) if kind else None
+        return values if kind is None else pa.array(values, kind)
     except OverflowError:
-        array = None
-    if array is None:
-        values = [value for piece in pieces for value in piece]
+        return values
+
+
+def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
+    """Canonical texts of one column, gathered in pieces, and which of them are numbers."""
+    kinds = {piece.type if isinstance(piece, pa.Array) else None for piece in pieces} - {pa.null()}
+    if len(kinds) > 1:
+        parts = [_cells_of([piece]) for piece in pieces]
+        numbers = [pa.repeat(False, len(cells)) if marks is None else marks for cells, marks in parts]
+        return pa.concat_arrays([cells for cells, _ in parts]), pa.concat_arrays(numbers)
+    kind = kinds.pop() if kinds else pa.string()
+    if kind is None:
+        values = [value for piece in pieces for value in (piece.to_pylist() if isinstance(piece, pa.Array) else piece)]
         numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in values]
         return pa.array([canonical(value) for value in values], pa.string()), pa.array(numbers, pa.bool_())
+    array = pa.concat_arrays([piece if piece.type == kind else piece.cast(kind) for piece in pieces])
     if kind == pa.string():
         return array, None
     return (float_texts(array) if kind == pa.float64() else array.cast(pa.string())), array.is_valid()

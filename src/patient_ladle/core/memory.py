@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta, timezone
 from typing import Any, BinaryIO
 
-from .columns import BATCH_ROWS, Batch, Column, ValueBatch, canonical
+from .columns import BATCH_ROWS, Batch, Column, canonical
 from .errors import LadleError, RunCancelled
 from .ports import DeliveryPlan, Outcome, Statement
 
@@ -44,7 +44,7 @@ class MemorySession:
                 raise self.failure
             rows = self.rows[start : start + BATCH_ROWS]
             if any(column.kind == "any" for column in self.columns):
-                yield ValueBatch([rows], len(self.columns))
+                yield Batch.of_values([rows], len(self.columns))
             else:
                 texts = [[canonical(value) for value in column] for column in zip(*rows, strict=True)]
                 yield Batch.of_texts(texts, len(rows))

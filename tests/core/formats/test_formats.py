@@ -23,7 +23,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Batch, Column, ValueBatch, canonical
+from patient_ladle.core.columns import Batch, Column, canonical
 from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
 from patient_ladle.core.formats import FORMATS, checked_options
 from patient_ladle.core.formats.archive import crc_of_both
@@ -55,7 +55,7 @@ def results(draw):
 
 def batch_of(columns, rows):
     if any(column.kind == "any" for column in columns):
-        made = ValueBatch([rows[: len(rows) // 2], rows[len(rows) // 2 :]], len(columns))
+        made = Batch.of_values([rows[: len(rows) // 2], rows[len(rows) // 2 :]], len(columns))
         numbers = tuple(n if c.kind == "any" else None for c, n in zip(columns, made.numbers, strict=True))
         return Batch(made.cells, numbers, len(rows))
     return Batch.of_texts([[canonical(r[i]) for r in rows] for i in range(len(columns))], len(rows))

@@ -15,7 +15,7 @@ from typing import Any
 from urllib.parse import quote
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, ValueBatch
+from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.dialects import SQLITE
 from patient_ladle.core.errors import (
     LadleError,
@@ -33,7 +33,7 @@ from patient_ladle.core.scanner import one_reading_statement, place, replace_par
 
 from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file, missing_name
 
-PIECES = 5
+PIECES = 10
 """Fetches for one batch: rows of a small one are still near the processor when they are turned into columns."""
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
 
@@ -221,9 +221,9 @@ class SqliteSession(ProbingSession):
         assert self.cursor is not None, "describe comes first"
         try:
             fetch = partial(self.cursor.fetchmany, BATCH_ROWS // PIECES)
-            while pieces := list(takewhile(len, (fetch() for _ in range(PIECES)))):
+            while (batch := Batch.of_values(takewhile(len, (fetch() for _ in range(PIECES))), self.width)).rows:
                 self.go_on()
-                yield ValueBatch(pieces, self.width)
+                yield batch
         except sqlite3.Error as error:
             raise _translate(error, self.text) from error
 
