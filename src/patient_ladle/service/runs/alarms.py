@@ -16,6 +16,7 @@ from datetime import date, datetime, time, timedelta
 
 from django.conf import settings
 from django.db import transaction
+from django.template.defaultfilters import pluralize
 from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
@@ -100,10 +101,11 @@ def run_is_late(run: Run) -> None:
 def missed(counts: Mapping[str, int], since: datetime) -> Notice:
     """Due times of these schedules passed while no scheduler was there; one notice for all of them."""
     total = sum(counts.values())
+    what = f"{total:,} due time{pluralize(total)} of {len(counts):,} schedule{pluralize(len(counts))}"
     names = ", ".join(f"{name} ({count})" for name, count in sorted(counts.items())[:SHOWN])
     return tell(
         "missed",
-        f"{total:,} due times of {len(counts):,} schedules were missed",
+        f"{what} {pluralize(total, 'was,were')} missed",
         f"The service was not running at them, since {since:%Y-%m-%d %H:%M} UTC: {names}.",
         "Those that a schedule wants after all run now; backfill others: ladle schedule backfill.",
         "/schedules",
@@ -161,5 +163,5 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
     if night.needing > SHOWN:
         lines.append(f"… and {night.needing - SHOWN:,} more.")
     lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
-    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} a person" if night.needing else "all is well"
+    word = f"{night.needing:,} need{pluralize(night.needing, 's,')} a person" if night.needing else "all is well"
     return f"The night to {day.isoformat()}: {word}", "\n".join(lines)
