@@ -138,9 +138,9 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.get_by_label("Value of the filter").fill("South")
     page.get_by_role("button", name="Add filter").click()
     expect(page.get_by_text("only where zone is South")).to_be_visible()
-    expect(page.get_by_text("1 rows are all there are")).to_be_visible()
+    expect(page.get_by_text("1 row is all there is")).to_be_visible()
     page.get_by_role("button", name="Count exactly").click()
-    expect(page.get_by_text("1 rows where zone is South")).to_be_visible()
+    expect(page.get_by_text("1 row where zone is South")).to_be_visible()
     assert violations(page) == []
     page.get_by_text("One record").click()
     expect(page.get_by_label("Row 1")).to_contain_text("Birch Fen")

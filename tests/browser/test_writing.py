@@ -76,7 +76,7 @@ def test_from_first_letter_to_saved_revision(page, draft):
     page.keyboard.press("Control+Enter")
     expect(page.get_by_role("grid")).to_contain_text("Alder Moor")
     page.get_by_role("button", name="Count all rows").click()
-    expect(page.get_by_text("1 rows there are")).to_be_visible()
+    expect(page.get_by_text("1 row in all")).to_be_visible()
     editor.click()
     page.keyboard.press("Control+End")
     page.keyboard.press("Control+Enter")

@@ -34,7 +34,7 @@ def test_from_extract_to_rows(service, tmp_path):
         assert (row["name"], row["readings"]) == ("Alder Moor", 4319)
         texts = [line["text"] for line in ladle.runs.log(run["id"], follow=True)]
         assert texts[0].startswith("attempt 1 on")
-        assert texts[-1] == "finished: 1 rows"
+        assert texts[-1] == "finished: 1 row"
 
 
 def test_a_run_again_says_whether_the_source_gave_the_same(service):

@@ -283,7 +283,7 @@ def test_browsing_on_the_command_line(gathered):
     rows = gathered.command("source", "browse", "works", "orders", "--where", "order_id at most 1", "--sort", "order_id").stdout
     assert "only where order_id at most 1" in rows
     assert f"[image/png, {len(PICTURE):,} bytes]" in rows
-    assert "1 rows, all there are" in rows
+    assert "1 row, all there are" in rows
     assert "login reader" in rows
     assert "20000" in gathered.command("source", "browse", "metering", "readings", "--count").stdout
     assert (

@@ -510,4 +510,4 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
     assert Counter(DueTime.objects.values_list("decision", flat=True)) == {"run": half, "missed": half}
     assert Run.objects.filter(due_time__schedule__missed="latest").count() == Run.objects.count() == half
     assert len(told) == 1
-    assert killed or told[0].title == f"{half:,} due times of {half:,} schedules were missed"
+    assert killed or told[0].title == f"missed: {half:,} due times of {half:,} schedules"

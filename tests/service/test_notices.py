@@ -75,7 +75,7 @@ def test_what_was_missed_is_one_notice_for_all_schedules(schedule, told):  # noq
     tick(9)
     [(kind, title)] = told()
     assert kind == "missed"
-    assert title in ("14 due times of 2 schedules were missed", "16 due times of 2 schedules were missed")
+    assert title in ("missed: 14 due times of 2 schedules", "missed: 16 due times of 2 schedules")
     assert Notice.objects.get().cause[-18:] in (
         "one (7), two (7).",
         "one (8), two (8).",

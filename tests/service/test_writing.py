@@ -354,7 +354,7 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
                            parameters=[{"name": "zone"}])  # fmt: skip
     shown = service.command("extract", "preview", "to_preview", "--set", "zone=North", name="author").stdout
     assert "Alder Moor" in shown
-    assert "1 rows, all there are" in shown
+    assert "1 row, all there are" in shown
     assert (
         "2 rows shown"
         in service.command(

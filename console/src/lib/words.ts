@@ -33,6 +33,9 @@ export function took(from: string | null, to: string | null): string {
   return `${Math.floor(seconds / 3600)} h ${two(Math.floor((seconds % 3600) / 60))} min`;
 }
 
+/** "1 row", "20,000 rows": of nouns whose plural takes an s. */
+export const amount = (n: number, noun: string): string => `${count(n)} ${noun}${n === 1 ? "" : "s"}`;
+
 /** "34.3 MB", in powers of 1,000. */
 export function size(bytes: number): string {
   const units = ["bytes", "kB", "MB", "GB", "TB"];

@@ -12,6 +12,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from patient_ladle.words import amount
+
 from .columns import Batch, Column, unique_names
 from .descriptor import describe_result
 from .errors import DeadlineExceeded, DiskFull, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
@@ -238,10 +240,10 @@ def _fetch(
     rows = progress.rows - before
     for each in formats:
         each.end()
-    ledger.log("info", f"fetched {rows:,} rows in {progress.clock.monotonic() - began:.1f} s")
+    ledger.log("info", f"fetched {amount(rows, 'row')} in {progress.clock.monotonic() - began:.1f} s")
     for each in formats:
         if each.rows_of(number) != rows:
-            raise ProofFailed(f"{each.member.name}: {rows:,} rows fetched, {each.rows_of(number):,} written.")
+            raise ProofFailed(f"{each.member.name}: {amount(rows, 'row')} fetched, {each.rows_of(number):,} written.")
     return rows
 
 
@@ -252,7 +254,8 @@ def _prove(formats: Sequence[FilesOfFormat], ledger: RunLedger) -> list[StoredFi
         for file in each.files:
             stored = each.prove(file)
             ledger.log(
-                "info", f"proven: {stored.name}, {stored.rows:,} rows, {stored.bytes:,} bytes, sha256 {stored.sha256[:12]}…"
+                "info",
+                f"proven: {stored.name}, {amount(stored.rows, 'row')}, {stored.bytes:,} bytes, sha256 {stored.sha256[:12]}…",
             )
             proven.append(stored)
     return sorted(proven, key=lambda file: file.statement)

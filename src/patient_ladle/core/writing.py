@@ -11,6 +11,7 @@ from typing import Any, BinaryIO
 
 from patient_ladle.proof.unpacking import unpacked
 from patient_ladle.proof.verifying import DAMAGE
+from patient_ladle.words import amount
 
 from .behind import Behind
 from .columns import Batch, Column
@@ -192,7 +193,7 @@ class FilesOfFormat:
             hashing.join()
         written = file.writer.rows
         if found != written:
-            raise ProofFailed(f"{file.name}: {written:,} rows were written and {found:,} read back.", "Start the run again.")
+            raise ProofFailed(f"{file.name}: {amount(written, 'row')} written, {found:,} read back.", "Start the run again.")
         if digest != [file.measured.digest.hexdigest()]:
             raise ProofFailed(
                 f"{file.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."

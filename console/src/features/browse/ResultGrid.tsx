@@ -2,7 +2,7 @@ import { useMemo, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { App, Button, Checkbox, Modal, Popover, Segmented } from "antd";
 import { aligned, asCsv, forSpreadsheet, guarded, isNumber, plain, sorted, type Cell, type GridColumn } from "../../lib/grid";
-import { count, size } from "../../lib/words";
+import { amount, count, size } from "../../lib/words";
 import "./browse.css";
 
 const ROW = 25;
@@ -28,9 +28,9 @@ function Opened({ address, cell, name, onClose }: { address: string; cell: Exclu
   const load = () => void fetch(address).then((answer) => answer.text()).then(setText);
   return (
     <Modal open title={name} onCancel={onClose} footer={cell.kept ? <a href={address} download>Download</a> : null} width={680}>
-      {isText && <p className="dim">{count(cell.characters)} characters{text === null && cell.kept && <> · <button type="button" className="plain" onClick={load}>show all of them</button></>}</p>}
+      {isText && <p className="dim">{amount(cell.characters, "character")}{text === null && cell.kept && <> · <button type="button" className="plain" onClick={load}>show all of them</button></>}</p>}
       {isText && <pre className="mono" style={{ maxHeight: "60vh", overflow: "auto", whiteSpace: "pre-wrap" }} tabIndex={0}>{text ?? `${cell.text}…`}</pre>}
-      {!isText && <p className="dim">{cell.media}, {count(cell.bytes)} bytes</p>}
+      {!isText && <p className="dim">{cell.media}, {amount(cell.bytes, "byte")}</p>}
       {look && cell.kept && <img src={`${address}?look=true`} alt={`${name}, ${cell.media}`} className="picture" />}
       {!cell.kept && <p>Too large to be kept for a look. Run it as an extract.</p>}
     </Modal>
@@ -84,7 +84,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const copy = async (form: typeof forSpreadsheet) => {
     const { heads, body } = chosen();
     await navigator.clipboard.writeText(form(heads, body, guard));
-    void message.success(`Copied ${count(body.length)} rows with their headers.`);
+    void message.success(`Copied ${amount(body.length, "row")} with ${body.length === 1 ? "its" : "their"} headers.`);
   };
   const save = () => {
     const { heads, body } = chosen();
@@ -165,7 +165,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   return (
     <>
       <div className="filters grid-bar">
-        <span>{count(rows.length)} rows {complete ? "are all there are" : `shown of ${total === undefined ? "more" : count(total)}`}{range ? `, ${count((range.bottom - range.top + 1) * (range.right - range.left + 1))} cells chosen` : marked.size > 0 && `, ${count(marked.size)} marked`}</span>
+        <span>{amount(rows.length, "row")} {complete ? (rows.length === 1 ? "is all there is" : "are all there are") : `shown of ${total === undefined ? "more" : count(total)}`}{range ? `, ${amount((range.bottom - range.top + 1) * (range.right - range.left + 1), "cell")} chosen` : marked.size > 0 && `, ${count(marked.size)} marked`}</span>
         <div className="grow" />
         <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Turned" }]} />
         <Popover trigger="click" placement="bottomRight" content={menu}><Button size="small">Columns{hidden.size > 0 && ` (${hidden.size} hidden)`}</Button></Popover>

@@ -3,7 +3,7 @@ import { Button, Select } from "antd";
 import type { Filter } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import type { Cell } from "../../lib/grid";
-import { count } from "../../lib/words";
+import { amount, count } from "../../lib/words";
 import { Filters } from "./Filters";
 import { ResultGrid } from "./ResultGrid";
 import { Said } from "./Said";
@@ -34,7 +34,7 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
         <Select size="small" allowClear showSearch aria-label="Sort by" placeholder="Sort in the source" style={{ width: 170 }} value={sort || undefined} onChange={(v?: string) => setSort(v ?? "")} options={names.map((n) => ({ value: n, label: n }))} />
         {sort && <Button size="small" onClick={() => setDescending(!descending)}>{descending ? "descending" : "ascending"}</Button>}
         <Button size="small" loading={total.busy} onClick={() => total.ask({ environment, kind: "count", table, filters })}>Count exactly</Button>
-        <span aria-live="polite">{typeof counted === "string" ? `${count(Number(counted))} rows${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}` : about !== null && <span className="dim">about {count(about)} rows</span>}</span>
+        <span aria-live="polite">{typeof counted === "string" ? `${amount(Number(counted), "row")}${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}` : about !== null && <span className="dim">about {count(about)} rows</span>}</span>
         {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
       </div>
       <ProblemNote error={rows.error ?? total.error ?? columns.error} />

@@ -3,6 +3,7 @@ import { Drawer, Select } from "antd";
 import { useState } from "react";
 import { api, must } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { amount } from "../../lib/words";
 
 export interface Looked { run: number; name: string; sheets: string[] }
 
@@ -29,7 +30,7 @@ function Rows({ file }: { file: Looked }) {
     <>
       <div className="filters">
         {file.sheets.length > 1 && <Select aria-label="Sheet" value={sheet} onChange={setSheet} options={file.sheets.map((name) => ({ value: name, label: name }))} style={{ minWidth: 160 }} />}
-        <span className="dim" aria-live="polite">{!found.data ? "Reading…" : found.data.complete ? `All ${found.data.rows.length} rows.` : `The first ${found.data.rows.length} rows; the file has more.`}</span>
+        <span className="dim" aria-live="polite">{!found.data ? "Reading…" : found.data.complete ? `All of it: ${amount(found.data.rows.length, "row")}.` : `The first ${amount(found.data.rows.length, "row")}; the file has more.`}</span>
         <a href={fileAddress(file.run, file.name)} download={file.name}>Download the whole file</a>
       </div>
       {found.data && (

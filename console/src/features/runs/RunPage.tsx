@@ -8,7 +8,7 @@ import { api, must, type RunRecord } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { live, StateMark } from "../../components/StateMark";
 import { StatementView } from "../../components/StatementView";
-import { count, moment, size, took } from "../../lib/words";
+import { amount, count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { Decision } from "./Decision";
@@ -108,7 +108,7 @@ export function RunPage() {
       <header className="head">
         <h1>Run {run.id}</h1>
         <p>{run.extract} <StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</p>
-        <p>{run.rows !== null && `${count(run.rows)} rows`}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
+        <p>{run.rows !== null && amount(run.rows, "row")}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
         <div className="grow" />
         {may("author") && run.held === "held" && <><Button type="primary" onClick={() => setDeciding("release")}>Release</Button><Button danger onClick={() => setDeciding("reject")}>Reject</Button></>}
         {may("runner") && live(run.state) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}

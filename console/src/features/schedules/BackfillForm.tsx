@@ -4,7 +4,7 @@ import { App, Checkbox, Input, Modal } from "antd";
 import { Link } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { count, momentIn } from "../../lib/words";
+import { amount, momentIn } from "../../lib/words";
 
 const day = (back: number) => new Date(Date.now() - back * 86_400_000).toISOString().slice(0, 10);
 
@@ -25,13 +25,13 @@ export function BackfillForm({ schedule, onClose }: { schedule: Schedule; onClos
   const start = useMutation({
     mutationFn: () => must(api.POST("/api/v1/schedules/{name}/backfill", { params, body: { from, to, again } })),
     onSuccess: async (made) => {
-      void message.success(`${count(made.length)} runs are queued at low priority.`);
+      void message.success(`${amount(made.length, "run")} queued at low priority.`);
       await client.invalidateQueries();
       onClose();
     },
   });
   return (
-    <Modal open title={`Backfill ${schedule.name}`} okText={wanted === 1 ? "Start 1 run" : `Start ${count(wanted)} runs`} okButtonProps={{ disabled: !wanted }} onCancel={onClose} onOk={() => start.mutate()} confirmLoading={start.isPending} width={720}>
+    <Modal open title={`Backfill ${schedule.name}`} okText={`Start ${amount(wanted, "run")}`} okButtonProps={{ disabled: !wanted }} onCancel={onClose} onOk={() => start.mutate()} confirmLoading={start.isPending} width={720}>
       <div className="filters">
         <label>From <Input type="date" value={from} onChange={(e) => setFrom(e.target.value)} style={{ width: 150 }} /></label>
         <label>to <Input type="date" value={to} onChange={(e) => setTo(e.target.value)} style={{ width: 150 }} /></label>

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, must, type PreviewBody } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import type { Cell } from "../../lib/grid";
-import { count } from "../../lib/words";
+import { amount } from "../../lib/words";
 import { ResultGrid } from "../browse/ResultGrid";
 import { useStarted } from "../browse/useInquiry";
 
@@ -33,7 +33,7 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
         {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
         <span aria-live="polite" className="dim">
           {rows.busy ? "Looking…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
-          {typeof number === "string" && `, ${count(Number(number))} rows there are`}
+          {typeof number === "string" && `, ${amount(Number(number), "row")} in all`}
           {bound && `, with ${bound}`}
           {who && `, read as ${Object.entries(who).map(([key, value]) => `${key} ${value}`).join(", ")}, read-only`}
         </span>

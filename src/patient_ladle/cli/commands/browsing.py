@@ -11,6 +11,7 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
+from patient_ladle.words import amount
 
 from . import Noun, connected
 
@@ -61,7 +62,7 @@ def print_rows(found: dict[str, Any], counted_by: str = "--count") -> None:
         print(f"mind: {note}")
     shown = len(result["rows"])
     print(
-        f"\n{shown:,} rows"
+        f"\n{amount(shown, 'row')}"
         + (", all there are" if result["complete"] else f" shown, there are more: {counted_by} tells how many")
     )
 

@@ -11,6 +11,7 @@ from patient_ladle.cli.output import print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.proof.verifying import NothingToVerify, verify
+from patient_ladle.words import amount
 
 from . import Noun, connected
 
@@ -63,7 +64,8 @@ def result_preview(args: argparse.Namespace) -> None:
     print_table(
         tuple(found["columns"]), [tuple("" if c is None else c for c in row) for row in found["rows"]], "the file has no rows."
     )
-    print(f"\n{name}: " + ("all rows." if found["complete"] else f"the first {len(found['rows'])} rows; there are more."))
+    shown = "all rows." if found["complete"] else f"the first {amount(len(found['rows']), 'row')}; there are more."
+    print(f"\n{name}: {shown}")
     return None
 
 

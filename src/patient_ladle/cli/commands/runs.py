@@ -12,6 +12,7 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
+from patient_ladle.words import amount
 
 from . import Noun, connected, listed, values_given
 
@@ -27,7 +28,7 @@ class _ProgressLine:
 
     def __call__(self, run: dict[str, Any]) -> None:
         if self.shown:
-            rows = f", {run['rows']:,} rows" if run["rows"] else ""
+            rows = f", {amount(run['rows'], 'row')}" if run["rows"] else ""
             self.shown.update(f"run {run['id']}: {run['stage'] or run['state']}{rows}, {time.monotonic() - self.began:.0f} s")
 
     def end(self) -> None:
@@ -47,11 +48,13 @@ def _summary(run: dict[str, Any]) -> None:
     flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag]) + (
         f", {run['held']}" if run["held"] else ""
     )
-    rows = f", {run['rows']:,} rows" if run["rows"] is not None else ""
+    rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
     for file in run["files"]:
-        print(f"  {file['name']}  {file['rows']:,} rows  {file['bytes']:,} bytes  sha256 {file['sha256'][:16]}…")
+        print(
+            f"  {file['name']}  {amount(file['rows'], 'row')}  {amount(file['bytes'], 'byte')}  sha256 {file['sha256'][:16]}…"
+        )
         for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
             print(f"    delivered as {path}")
     for warning in run["warnings"]:
@@ -101,7 +104,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     words = "unknown: it has not finished here yet"
     if expected:
         span = f"{expected['rows_least']:,} to {expected['rows_most']:,}"
-        words = f"{expected['rows']:,} rows ({span}) in {expected['seconds']:g} s, by {_of_runs(expected['runs'])}"
+        words = f"{amount(expected['rows'], 'row')} ({span}) in {expected['seconds']:g} s, by {_of_runs(expected['runs'])}"
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
     print_facts(
         [

@@ -16,13 +16,13 @@ from datetime import date, datetime, time, timedelta
 
 from django.conf import settings
 from django.db import transaction
-from django.template.defaultfilters import pluralize
 from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.notices.models import Notice, Summary
 from patient_ladle.service.notices.services import over, tell, trouble
+from patient_ladle.words import amount
 
 from .models import FAILED, FINISHED, HELD, NOT_RUN, Run
 from .night import coming_next, night_to
@@ -65,7 +65,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
             trouble(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
         over(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
-        over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {run.rows:,} rows.", path)
+        over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path)
         if run.finish_by and not run.late and run.due_time:
             schedule = run.due_time.schedule
             over(f"late:{schedule.pk}", f"{schedule.name} is in time again", f"Run {run.pk} has finished in time.", path)
@@ -101,11 +101,10 @@ def run_is_late(run: Run) -> None:
 def missed(counts: Mapping[str, int], since: datetime) -> Notice:
     """Due times of these schedules passed while no scheduler was there; one notice for all of them."""
     total = sum(counts.values())
-    what = f"{total:,} due time{pluralize(total)} of {len(counts):,} schedule{pluralize(len(counts))}"
     names = ", ".join(f"{name} ({count})" for name, count in sorted(counts.items())[:SHOWN])
     return tell(
         "missed",
-        f"{what} {pluralize(total, 'was,were')} missed",
+        f"missed: {amount(total, 'due time')} of {amount(len(counts), 'schedule')}",
         f"The service was not running at them, since {since:%Y-%m-%d %H:%M} UTC: {names}.",
         "Those that a schedule wants after all run now; backfill others: ladle schedule backfill.",
         "/schedules",
@@ -163,5 +162,5 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
     if night.needing > SHOWN:
         lines.append(f"… and {night.needing - SHOWN:,} more.")
     lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
-    word = f"{night.needing:,} need{pluralize(night.needing, 's,')} a person" if night.needing else "all is well"
+    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} a person" if night.needing else "all is well"
     return f"The night to {day.isoformat()}: {word}", "\n".join(lines)

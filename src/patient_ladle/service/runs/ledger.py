@@ -29,6 +29,7 @@ from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed,
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
+from patient_ladle.words import amount
 
 from .alarms import run_ended
 from .holding import findings_of
@@ -167,7 +168,7 @@ def _finish(row: Run, plan: DeliveryPlan | None) -> None:
         add_log(row, "warning", warning)
     if row.held:
         add_log(row, "warning", "held: its files are stored and proven, and not delivered until an author releases them")
-    add_log(row, "info", f"finished: {row.rows:,} rows")
+    add_log(row, "info", f"finished: {amount(row.rows, 'row')}")
     if row.compared:
         add_log(row, "info" if row.compared["same"] else "warning", row.compared["text"])
     run_ended(row)
@@ -187,7 +188,7 @@ def compared_with_earlier(row: Run) -> dict[str, Any] | None:
     other = sorted(key for key in {*ours, *theirs} if ours.get(key) != theirs.get(key))
     if not other:
         return {"run": earlier.pk, "same": True, "text": f"the same result as run {earlier.pk}"}
-    rows = f"{earlier.rows:,} rows then, {row.rows:,} now"
+    rows = f"{amount(earlier.rows, 'row')} then, {row.rows:,} now"
     names = ", ".join(dict.fromkeys(str(key[0]) for key in other))
     text = f"not the same as run {earlier.pk}: {names} differs ({rows})"
     return {"run": earlier.pk, "same": False, "text": text}

@@ -1,0 +1,8 @@
+"""Words that every part of the program says alike."""
+
+from __future__ import annotations
+
+
+def amount(number: int, noun: str) -> str:
+    """``1 row``, ``20,000 rows``: of nouns whose plural takes an s."""
+    return f"{number:,} {noun}{'' if number == 1 else 's'}"
