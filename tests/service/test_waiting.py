@@ -426,7 +426,7 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
         True,
     ]
     gone = Run.objects.get(pk=numbers[0])
-    assert gone.log.last().text == "1 file(s) removed from the result store: their time to be kept is over"
+    assert gone.log.last().text == "1 file removed from the result store: their time to be kept is over"
     set_keeping("from_wide", None, 2)
     try:
         remove_old(now)

@@ -336,8 +336,10 @@ def test_the_repository_renames_labels_copies_and_compares(service):
         )
         assert "written for postgresql" in refused(lambda: ladle.extracts.copy("repairs_new", "x", source="works")).message
         ladle.schedules.add("repairs", "repairs_copy", "live", "0 6 * * *")
-        assert ladle.extracts.get("repairs_copy")["used_by"] == ["repairs"]
-        ladle.schedules.remove("repairs")
+        ladle.schedules.add("all-repairs", "repairs_new", "live", "0 7 * * *", then=[{"extract": "repairs_copy"}])
+        assert ladle.extracts.get("repairs_copy")["used_by"] == ["all-repairs", "repairs"]
+        ladle.schedules.remove("repairs"), ladle.schedules.remove("all-repairs")
+        assert ladle.extracts.get("repairs_copy")["used_by"] == []
     shown = service.command("extract", "show", "repairs_old", name="author")
     assert "'repairs_old' is now called 'repairs_new'" in shown.stderr
     assert "tags" in shown.stdout

@@ -13,6 +13,7 @@ from patient_ladle.cli import config
 from patient_ladle.cli.output import moment, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
+from patient_ladle.words import amount
 
 from . import Noun, add_verb, connected
 
@@ -50,7 +51,7 @@ def status(args: argparse.Namespace) -> None:
         found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url, "last_night": night}
     if args.json:
         return print_json(found)
-    print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {found['workers']} worker(s)")
+    print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {amount(found['workers'], 'worker')}")
     print(f"since {moment(night['since'])}: {night['sentence']}")
     if night["needs"]:
         print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} a person:")

@@ -8,6 +8,7 @@ from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
+from patient_ladle.words import amount
 
 from . import Noun, connected, listed, pairs
 
@@ -138,11 +139,11 @@ def schedule_backfill(args: argparse.Namespace) -> int:
             if args.json:
                 print_json(plan)
             return 0
-        if not confirmed(f"Start {len(wanted)} run(s) of '{args.name}' at low priority?", args.yes):
+        if not confirmed(f"Start {amount(len(wanted), 'run')} of '{args.name}' at low priority?", args.yes):
             return 2
         made = ladle.schedules.backfill(args.name, args.first, args.last, args.again)
     numbers = [run["id"] for run in made]
-    print_json(made) if args.json else print(f"queued {len(made)} run(s): {numbers[0]} to {numbers[-1]}")
+    print_json(made) if args.json else print(f"queued {amount(len(made), 'run')}: {numbers[0]} to {numbers[-1]}")
     return 0
 
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
+from patient_ladle.words import amount
 
 from . import Noun, browsing, connected, pairs
 
@@ -40,7 +41,7 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     if args.json:
         return print_json(source)
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
-    facts += [("group", source["group"]), ("places", f"{source['places']} run(s) at once")]
+    facts += [("group", source["group"]), ("places", f"{amount(source['places'], 'run')} at once")]
     facts += [("deadline", f"{source['deadline_seconds']} s"), ("connect within", f"{source['connect_seconds']} s")]
     facts += [("quiet hours", f"{source['quiet_hours']} {source['quiet_zone']}".strip())]
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]

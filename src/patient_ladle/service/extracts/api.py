@@ -93,7 +93,9 @@ class ExtractView(serializers.Serializer):
         return [other.name for other in extract.after.all()]
 
     def get_used_by(self, extract: Extract) -> list[str]:
-        return list(extract.schedules.filter(removed_at=None).values_list("name", flat=True))
+        first = extract.schedules.filter(removed_at=None).values_list("name", flat=True)
+        later = extract.steps.filter(schedule__removed_at=None).values_list("schedule__name", flat=True)
+        return sorted({*first, *later})
 
 
 class SettingView(serializers.Serializer):

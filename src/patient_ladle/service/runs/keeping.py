@@ -21,6 +21,7 @@ from django.db.models.functions import Coalesce
 
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.notices.models import Notice, Trouble
+from patient_ladle.words import amount
 
 from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, LogLine, Run
 from .stores import store
@@ -76,7 +77,7 @@ def remove_old(now: datetime) -> int:
             store().discard(str(run.pk), run.attempt)
             count = run.files.filter(removed_at=None).update(removed_at=now)
             why = f"only the last {run.extract.keep_runs} are kept" if number in too_many else "their time to be kept is over"
-            add_log(run, "info", f"{count} file(s) removed from the result store: {why}")
+            add_log(run, "info", f"{amount(count, 'file')} removed from the result store: {why}")
     return len(numbers)
 
 

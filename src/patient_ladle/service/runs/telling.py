@@ -6,6 +6,7 @@ from django.db import connection
 from django.utils import timezone
 
 from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.words import amount
 
 from .models import LogLine, Run
 
@@ -20,7 +21,7 @@ def wake_workers() -> None:
 
 def delivered_words(plan: DeliveryPlan) -> str:
     """What a delivery did, for the run log."""
-    return f"delivered {len(plan.wished) - 1} file(s) and the descriptor into {' and '.join(plan.folders)}"
+    return f"delivered {amount(len(plan.wished) - 1, 'file')} and the descriptor into {' and '.join(plan.folders)}"
 
 
 def add_log(run: Run, level: str, text: str, stage: str = "") -> None:

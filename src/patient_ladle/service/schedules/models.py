@@ -117,7 +117,7 @@ class SequenceStep(models.Model):
 
     schedule = models.ForeignKey(Schedule, on_delete=models.CASCADE, related_name="steps")
     place = models.PositiveSmallIntegerField()
-    extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="+")
+    extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="steps")
     values = models.JSONField(default=dict)
     formats = models.JSONField(default=list)
 
