@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from django.conf import settings
 from django.db import models
+from django.utils.functional import cached_property
 
 from patient_ladle.core.naming import DEFAULT_TEMPLATE
+from patient_ladle.core.parameters import Parameter
 from patient_ladle.service.sources.models import Source
 
 
@@ -79,6 +82,11 @@ class Revision(models.Model):
     class Meta:
         ordering: ClassVar = ["-number"]
         constraints: ClassVar = [models.UniqueConstraint(fields=["extract", "number"], name="one_revision")]
+
+    @cached_property
+    def declared(self) -> Sequence[Parameter]:
+        """Its parameters, which never change."""
+        return [Parameter.from_dict(item) for item in self.parameters]
 
 
 class SharedValue(models.Model):

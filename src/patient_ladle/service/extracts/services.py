@@ -26,7 +26,7 @@ from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, FormerName, Revision
-from .shared_values import declared_by, shared_value_named
+from .shared_values import shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
 """Fields of a revision that an author gives, besides the source."""
@@ -196,7 +196,7 @@ def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
     before, after = revision_numbered(extract, first), revision_numbered(extract, second)
     compared = [key for key in CONTENT if key not in ("statement", "parameters")]
     settings_of = [
-        {"source": each.source.name, "parameters": [p.to_dict() for p in declared_by(each)]}
+        {"source": each.source.name, "parameters": [p.to_dict() for p in each.declared]}
         | {key: getattr(each, key) for key in compared}
         for each in (before, after)
     ]

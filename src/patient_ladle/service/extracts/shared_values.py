@@ -36,16 +36,8 @@ def users_of(name: str) -> list[tuple[Extract, Parameter]]:
     heads = Revision.objects.filter(parameters__contains=[{"shared": name}]).values_list("extract", flat=True)
     found = []
     for extract in with_heads(Extract.objects.filter(pk__in=heads)):
-        found += [(extract, p) for p in declared_by(extract.head) if p.shared == name]
+        found += [(extract, p) for p in extract.head.declared if p.shared == name]
     return found
-
-
-def declared_by(revision: Revision) -> Sequence[Parameter]:
-    """The parameters of a revision, which never change."""
-    known: Sequence[Parameter] | None = getattr(revision, "known_parameters", None)
-    if known is None:
-        known = revision.known_parameters = [Parameter.from_dict(item) for item in revision.parameters]
-    return known
 
 
 def shared_values(environment: Environment, names: frozenset[str]) -> dict[str, Any]:

@@ -32,7 +32,7 @@ from patient_ladle.service.sources.understanding import kept_catalogue
 
 from .diagnosing import diagnose
 from .services import extract_named
-from .shared_values import declared_by, with_shared
+from .shared_values import with_shared
 
 MOST_CHOICES = 1_000
 CHOICES_KEPT = timedelta(minutes=10)
@@ -146,7 +146,7 @@ class Choices(RoleView):
     @extend_schema(operation_id="choices", request=ChoicesBody, responses={202: InquiryView})
     def post(self, request: Request, name: str) -> Response:
         body = body_of(request, ChoicesBody)
-        declared = {p.name: p for p in declared_by(extract_named(name).head)}
+        declared = {p.name: p for p in extract_named(name).head.declared}
         if body["parameter"] not in declared:
             raise unknown_name("parameter", body["parameter"], declared)
         choices = declared[body["parameter"]].choices

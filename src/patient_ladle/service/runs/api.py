@@ -17,7 +17,6 @@ from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.extracts.shared_values import declared_by
 
 from . import backfilling, holding, services
 from .dry_run import dry_run
@@ -109,7 +108,7 @@ class RunView(RunLine):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, run: Run) -> dict[str, Any]:
-        return masked(declared_by(run.revision), run.values)
+        return masked(run.revision.declared, run.values)
 
     def get_same_as_before(self, run: Run) -> bool | None:
         return run.compared["same"] if run.compared else None

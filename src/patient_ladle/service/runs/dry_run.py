@@ -23,7 +23,7 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.extracts.models import Extract, Revision
-from patient_ladle.service.extracts.shared_values import declared_by, with_shared
+from patient_ladle.service.extracts.shared_values import with_shared
 from patient_ladle.service.sources.models import Address
 from patient_ladle.service.sources.queries import address_in, environment_named
 
@@ -44,7 +44,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     source = revision.source
     address, dialect = address_in(source, environment), get_engine(source.engine).dialect
     day, given = body.get("data_date") or today(), body.get("values") or {}
-    declared = declared_by(revision)
+    declared = revision.declared
     values = resolve(declared, with_shared(declared, given, environment), day, timezone.now().replace(microsecond=0))
     shown = values.as_text()
     formats = list(dict.fromkeys(body.get("formats") or revision.formats))

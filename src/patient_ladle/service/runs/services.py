@@ -23,7 +23,7 @@ from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.services import extract_named
-from patient_ladle.service.extracts.shared_values import SharedOf, declared_by, shared_values, with_shared
+from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime
 from patient_ladle.service.sources.models import Address, Environment, Source
@@ -82,7 +82,7 @@ def new_run(
     known.address(revision.source, environment)
     for name in formats:
         get_format(name)
-    declared = declared_by(revision)
+    declared = revision.declared
     values = with_shared(declared, values, environment, known.shared)
     in_effect = resolve(declared, values, data_date, due_at)
     now = timezone.now()

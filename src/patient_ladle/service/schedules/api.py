@@ -18,7 +18,6 @@ from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
-from patient_ladle.service.extracts.shared_values import declared_by
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
@@ -31,7 +30,7 @@ class StepView(serializers.Serializer):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, step: SequenceStep) -> dict[str, Any]:
-        return masked(declared_by(step.extract.head), step.values)
+        return masked(step.extract.head.declared, step.values)
 
 
 class MomentView(serializers.Serializer):
@@ -83,7 +82,7 @@ class ScheduleView(serializers.Serializer):
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, schedule: Schedule) -> dict[str, Any]:
-        return masked(declared_by(schedule.extract.head), schedule.values)
+        return masked(schedule.extract.head.declared, schedule.values)
 
     @extend_schema_field(MomentView(many=True))
     def get_next_due(self, schedule: Schedule) -> list[dict[str, Any]]:

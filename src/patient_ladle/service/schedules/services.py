@@ -19,7 +19,7 @@ from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
 from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.services import extract_named
-from patient_ladle.service.extracts.shared_values import declared_by, shared_in
+from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
@@ -143,7 +143,7 @@ def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) 
         raise BadInput(f"extract '{extract.name}' is archived.", "Restore it first: ladle extract restore.")
     address_in(extract.head.source, schedule.environment)
     now = timezone.now()
-    declared = declared_by(extract.head)
+    declared = extract.head.declared
     resolve(declared, values, now.date(), now, shared_in(schedule.environment, declared))
 
 
@@ -164,7 +164,7 @@ def _check(schedule: Schedule) -> None:
 
 def _kept_private(extract: Extract, values: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:
     """A mask that is sent back keeps the value that it hides."""
-    private = {p.name for p in declared_by(extract.head) if p.private}
+    private = {p.name for p in extract.head.declared if p.private}
     return values | {name: before.get(name) for name, value in values.items() if name in private and value == MASK}
 
 
