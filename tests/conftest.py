@@ -144,6 +144,8 @@ class Service:
     environment: dict[str, str]
     tokens: dict[str, str] = field(default_factory=dict)
     log: list[str] = field(default_factory=list)
+    reader: threading.Thread | None = None
+    """Reads what it says, to the end of the last process that can say something."""
 
     def ladle(self, name: str = ADMINISTRATOR) -> Ladle:
         """A client that is signed in."""
@@ -181,9 +183,11 @@ def start_service(data: Path, **more: str) -> Service:
     service = Service(f"http://127.0.0.1:{port}", data, process, environment)
 
     def read() -> None:
-        service.log.extend(process.stdout)
+        with process.stdout:
+            service.log.extend(process.stdout)
 
-    threading.Thread(target=read, daemon=True).start()
+    service.reader = threading.Thread(target=read, daemon=True)
+    service.reader.start()
     deadline = time.monotonic() + PATIENCE
     while not any("ready: " in line for line in list(service.log)):
         if process.poll() is not None or time.monotonic() > deadline:
@@ -197,7 +201,7 @@ def stop_service(service: Service) -> None:
     """SIGTERM, and its end."""
     service.process.send_signal(signal.SIGTERM)
     service.process.wait(PATIENCE)
-    service.process.stdout.close()
+    service.reader.join(PATIENCE)
 
 
 def first_password(data: Path) -> str:

@@ -289,8 +289,7 @@ def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everyt
         )
     )
     again = start_service(fresh.data)
-    fresh.process.stdout.close()
-    fresh.url, fresh.process = again.url, again.process
+    fresh.url, fresh.process, fresh.reader = again.url, again.process, again.reader
     with fresh.ladle() as ladle:
         assert [(r["id"], r["state"]) for r in ladle.runs.list()] == before
         assert ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)["rows"] == 3

@@ -67,7 +67,6 @@ class Storm:
         if part == "supervisor":
             self.service.process.kill()
             self.service.process.wait()
-            self.service.process.stdout.close()
             self.begin()
         else:
             pids = [pid for pid, command in descendants(self.service.process.pid).items() if WORDS[part] in command]
