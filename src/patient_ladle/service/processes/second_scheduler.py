@@ -6,6 +6,7 @@ import logging
 import multiprocessing
 import signal
 from collections.abc import Callable
+from contextlib import suppress
 from multiprocessing.connection import Connection
 
 from patient_ladle.service.runs.recording import Recorded
@@ -42,22 +43,20 @@ class SecondScheduler:
 
     def ask(self) -> None:
         """Let it begin, unless it has."""
-        if self.asked or not self.process.is_alive():
-            return
-        self.asked = True
-        self.pipe.send(None)
+        if not self.asked and self.process.is_alive():
+            with suppress(OSError):  # it was killed at this moment
+                self.pipe.send(None)
+                self.asked = True
 
     def answer(self) -> Recorded:
         """Wait until it is done, if it was asked; what it recorded."""
         if not self.asked:
             return Recorded()
         self.asked = False
-        try:
+        with suppress(EOFError, OSError):
             if self.pipe.poll(PATIENCE_SECONDS):
                 done: Recorded = self.pipe.recv()
                 return done
             self.process.kill()
-        except EOFError:
-            pass
         log.warning("the second scheduler process has ended; the first one records alone until it is started again")
         return Recorded()
