@@ -27,6 +27,7 @@ import httpx
 import psycopg
 
 from patient_ladle.client import Ladle
+from patient_ladle.words import amount
 
 ROOT = Path(__file__).resolve().parent.parent
 SCHEDULES = 10_000
@@ -287,7 +288,7 @@ def write(
         "|---|---:|",
     ]
     for count, rate in by_workers.items():
-        lines.append(f"| tiny runs a second, {count} worker{'s' * (count > 1)} of 2 places | {rate:.1f} |")
+        lines.append(f"| tiny runs a second, {amount(count, 'worker')} of 2 places | {rate:.1f} |")
     lines += [
         f"| from queued to begun, median and worst of 40 | {latency[0]:.0f} and {latency[1]:.0f} ms |",
         f"| {SCHEDULES:,} schedules due at once, past as below: due times recorded, runs queued (median of 3) | {due:.1f} s |",

@@ -264,6 +264,12 @@ def until(condition, seconds: float = PATIENCE, why: str = "it did not happen in
     raise AssertionError(why)
 
 
+def children_of(pid: int) -> list[int]:
+    """Numbers of the processes that it has started and that are there."""
+    found = subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True, check=False)
+    return [int(word) for word in found.stdout.split()]
+
+
 def printed(done: subprocess.CompletedProcess):
     """The JSON that a command printed."""
     assert done.returncode == 0, done.stderr

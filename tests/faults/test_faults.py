@@ -16,7 +16,7 @@ import pytest
 
 from patient_ladle.client import RunFailed
 from tests.command import PATIENCE
-from tests.conftest import set_up, start_service, stop_service, until
+from tests.conftest import children_of, set_up, start_service, stop_service, until
 
 
 @pytest.fixture(scope="module")
@@ -127,10 +127,7 @@ def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_ot
     with fresh.ladle() as ladle:
         run, other = ladle.runs.start("steady")["id"], ladle.runs.start("steady")["id"]
         pid = worker_pid(fresh, run)
-        child = until(
-            lambda: subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True, check=False).stdout.split()
-        )[0]
-        os.kill(int(child), signal.SIGKILL)
+        os.kill(until(lambda: children_of(pid))[0], signal.SIGKILL)
         ended = until(lambda: [r for r in (ladle.runs.get(run), ladle.runs.get(other)) if r["state"] == "failed"], PATIENCE)
         assert "ended by signal 9 without a last word" in ended[0]["error"]["message"]
         assert "memory" in ended[0]["error"]["hint"]
@@ -255,10 +252,10 @@ def answers(service):
 @pytest.mark.parametrize("part", ["web", "scheduler", "worker"])
 def test_a_part_that_is_killed_is_started_again(fresh, part):
     before = until(lambda: part_pid(fresh, part))
-    below = subprocess.run(["pgrep", "-P", str(before)], capture_output=True, text=True, check=False).stdout.split()
+    below = children_of(before)
     os.kill(before, signal.SIGKILL)
     until(lambda: (now := part_pid(fresh, part)) and now != before, PATIENCE)
-    until(lambda: not any(Path("/proc", pid).exists() for pid in below), PATIENCE, "what stood below it goes on")
+    until(lambda: not any(Path("/proc", str(pid)).exists() for pid in below), PATIENCE, "what stood below it goes on")
     until(lambda: answers(fresh), PATIENCE)
     with fresh.ladle() as ladle:
         record = ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)

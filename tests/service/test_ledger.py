@@ -19,7 +19,7 @@ import pytest
 
 from patient_ladle.core.errors import Fenced, StatementWrong
 from tests.command import PATIENCE
-from tests.conftest import until
+from tests.conftest import children_of, until
 
 from .hands import at_once, overdue, queue, worker
 
@@ -488,23 +488,19 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
         [sys.executable, "-m", "patient_ladle.service", "scheduler"], env=environment, stdin=subprocess.PIPE, stderr=subprocess.PIPE,
     )  # fmt: skip
     try:
-        second = until(
-            lambda: subprocess.run(
-                ["pgrep", "-P", str(scheduler.pid)], capture_output=True, text=True, check=False
-            ).stdout.strip()
-        )
+        [second] = until(lambda: children_of(scheduler.pid))
         asleep = os.listdir(f"/proc/{second}/fd")
         Schedule.objects.update(next_due_at=datetime.now(timezone.utc) - timedelta(hours=2))
         until(DueTime.objects.exists)
         if killed:
-            os.kill(int(second), signal.SIGKILL)
+            os.kill(second, signal.SIGKILL)
         until(lambda: DueTime.objects.count() == 2 * half)
         told = until(lambda: list(Notice.objects.filter(kind="missed")))
         assert killed or len(os.listdir(f"/proc/{second}/fd")) > len(asleep), "it worked on a connection of its own"
     finally:
         scheduler.terminate()
         said = scheduler.communicate(timeout=PATIENCE)[1].decode()
-    assert not Path("/proc", second).exists(), "it ends with the first one"
+    assert not Path("/proc", str(second)).exists(), "it ends with the first one"
     assert "Traceback" not in said, said
     assert DueTime.objects.values("schedule").distinct().count() == 2 * half
     assert Counter(DueTime.objects.values_list("decision", flat=True)) == {"run": half, "missed": half}

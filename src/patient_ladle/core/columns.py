@@ -132,22 +132,25 @@ def _gathered(values: Sequence[Any]) -> Any:
         return values
 
 
+def _texts_of(gathered: Any) -> tuple[pa.Array, pa.Array | None]:
+    """Canonical texts of gathered values, and which of them are numbers; None where none is."""
+    if not isinstance(gathered, pa.Array):
+        numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in gathered]
+        return pa.array([canonical(value) for value in gathered], pa.string()), pa.array(numbers, pa.bool_())
+    if gathered.type in (pa.string(), pa.null()):
+        return gathered.cast(pa.string()), None
+    return (float_texts(gathered) if gathered.type == pa.float64() else gathered.cast(pa.string())), gathered.is_valid()
+
+
 def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
-    """Canonical texts of one column, gathered in pieces, and which of them are numbers."""
+    """The same of one column, gathered in pieces: at once where all are of one type, or absent."""
     kinds = {piece.type if isinstance(piece, pa.Array) else None for piece in pieces} - {pa.null()}
-    if len(kinds) > 1:
-        parts = [_cells_of([piece]) for piece in pieces]
-        numbers = [pa.repeat(False, len(cells)) if marks is None else marks for cells, marks in parts]
-        return pa.concat_arrays([cells for cells, _ in parts]), pa.concat_arrays(numbers)
-    kind = kinds.pop() if kinds else pa.string()
-    if kind is None:
-        values = [value for piece in pieces for value in (piece.to_pylist() if isinstance(piece, pa.Array) else piece)]
-        numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in values]
-        return pa.array([canonical(value) for value in values], pa.string()), pa.array(numbers, pa.bool_())
-    array = pa.concat_arrays([piece if piece.type == kind else piece.cast(kind) for piece in pieces])
-    if kind == pa.string():
-        return array, None
-    return (float_texts(array) if kind == pa.float64() else array.cast(pa.string())), array.is_valid()
+    if len(kinds) == 1 and None not in kinds:
+        kind = kinds.pop()
+        return _texts_of(pa.concat_arrays([piece if piece.type == kind else piece.cast(kind) for piece in pieces]))
+    parts = [_texts_of(piece) for piece in pieces]
+    numbers = [pa.repeat(False, len(cells)) if marks is None else marks for cells, marks in parts] if kinds else []
+    return pa.concat_arrays([cells for cells, _ in parts]), pa.concat_arrays(numbers) if numbers else None
 
 
 _FAST = {str: pa.string(), int: pa.int64(), float: pa.float64()}

@@ -18,6 +18,7 @@ from patient_ladle.core.scanner import Part, place, statements
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Address
 from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
+from patient_ladle.words import amount
 
 
 def diagnose(person: Person, address: Address, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
@@ -101,7 +102,7 @@ def _of_silence(error: LadleError, text: str, dialect: Dialect, address: Address
     failed = next((step for step in address.last_check or [] if not step["passed"]), None)
     if failed and address.last_check_at:
         minutes = int((timezone.now() - address.last_check_at).total_seconds() // 60)
-        ago = f"{minutes} minute{'s' if minutes != 1 else ''} ago" if minutes < 120 else f"{minutes // 60} hours ago"
+        ago = f"{amount(minutes, 'minute')} ago" if minutes < 120 else f"{minutes // 60} hours ago"
         said += f" The check of this source failed {ago} at {failed['step']}."
     remarks = [Remark("warning", error.code, said, error.hint)]
     catalogue = kept_catalogue(address)

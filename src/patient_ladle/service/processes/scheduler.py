@@ -8,7 +8,6 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable
 
 from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
 from django.utils import timezone
@@ -36,7 +35,7 @@ BATCH = 1000
 
 def tick(second: SecondScheduler | None = None) -> int:
     """Record what is due, with the second process if that is much; returns the number of due times recorded."""
-    recorded = record_all(second.ask if second else lambda: None)
+    recorded = record_all(second)
     if second:
         recorded.add(second.answer())
     if recorded.missed and recorded.since is not None:
@@ -44,8 +43,8 @@ def tick(second: SecondScheduler | None = None) -> int:
     return recorded.count
 
 
-def record_all(when_many: Callable[[], None] = lambda: None) -> Recorded:
-    """Record until nothing is due that no other scheduler holds; ``when_many`` is called whenever a batch is full."""
+def record_all(second: SecondScheduler | None = None) -> Recorded:
+    """Record until nothing is due that no other scheduler holds; ``second`` is asked to help when a batch is full."""
     recorded = Recorded()
     while True:
         with transaction.atomic():
@@ -55,8 +54,8 @@ def record_all(when_many: Callable[[], None] = lambda: None) -> Recorded:
                 .filter(next_due_at__lte=now, removed_at=None)
                 .order_by("next_due_at", "id")[:BATCH]
             )
-            if len(due) == BATCH:
-                when_many()
+            if second and len(due) == BATCH:
+                second.ask()
             if due:
                 recorded.add(record_due(due, now))
         if not due:

@@ -170,6 +170,7 @@ class StatusView(serializers.Serializer):
     now = serializers.DateTimeField()
 
 
+_RELATED = ("extract", "environment", "source", "started_by", "due_time__schedule")
 _OF_LINES = [
     "extract__name", "extract__folder", "environment__name", "source__name", "started_by__name", "due_time__schedule__name",
     *(field.name for field in Run._meta.concrete_fields if field.name in RunLine._declared_fields and not field.is_relation),
@@ -178,14 +179,12 @@ _OF_LINES = [
 
 def lines_of_runs() -> Any:
     """Runs with what a line of a list shows of them, and no more: revisions and results are wide."""
-    related = ("extract", "environment", "source", "started_by", "due_time__schedule")
-    return Run.objects.select_related(*related).only(*_OF_LINES).prefetch_related("files")
+    return Run.objects.select_related(*_RELATED).only(*_OF_LINES).prefetch_related("files")
 
 
 def _one(number: int) -> Run:
     services.run_numbered(number)
-    related = ("extract", "environment", "source", "started_by", "due_time__schedule", "revision", "again_of")
-    found: Run = Run.objects.select_related(*related).prefetch_related("files").get(pk=number)
+    found: Run = Run.objects.select_related(*_RELATED, "revision", "again_of").prefetch_related("files").get(pk=number)
     return found
 
 
