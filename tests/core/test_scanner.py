@@ -80,18 +80,18 @@ def test_no_text_at_all_breaks_the_scanner(text, dialect):
         assert refused.hint
 
 
-@given(st.lists(st.sampled_from(["ab ", ":p", "\n", ":longer_name", "x"])).map("".join))
+@given(st.lists(st.sampled_from(["ab ", ":p ", "\n", ":longer_name\n", "x "])).map("".join))
 def test_positions_lead_back_to_the_authors_text(text):
     rendered = replace_parameters(text, SQLITE, lambda name: f"<{name}!>")
     for at, char in enumerate(rendered.text):
-        if char in "abx\n" and not any(s <= at < s + n for s, n, _, _ in rendered.spans):
+        if char in "abx" and not any(s <= at < s + n for s, n, _, _ in rendered.spans):
             assert text[rendered.original(at)] == char
 
 
 REFUSED = [
     ("update districts set name = 'x'", "begins with 'update' at line 1, column 1"),
     ("-- tidy up\n  delete from readings", "begins with 'delete' at line 2, column 3"),
-    ("select 1;\ndrop table readings", "second statement begins at line 2, column 1"),
+    ("select 1;\ndrop table readings", "a second statement begins where one is wanted at line 2, column 1"),
     ("", "the statement is empty"),
     ("-- nothing\n;", "the statement is empty"),
     ("select 'a", "string that begins at line 1, column 8 is never closed"),

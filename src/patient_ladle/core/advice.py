@@ -18,10 +18,12 @@ from typing import Any
 from .catalogue import names_of
 from .dialects import Dialect
 from .errors import LadleError, StatementRefused, nearest
-from .parameters import BUILT_IN, Parameter
-from .scanner import place, scan, statements
+from .parameters import BUILT_IN, Parameter, bound_names
+from .scanner import place, refuse_slices, scan, statements
 
 Table = Mapping[str, Any]
+MOST_REMARKS = 100
+"""Of one kind in one text: nobody reads more, and each is looked up in the text."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +88,7 @@ def words_of(text: str, dialect: Dialect) -> list[Word]:
         if token.kind == "name":
             quote = piece[-1] if piece[0] != "[" else "]"
             found.append(Word("name", piece[1:-1].replace(quote * 2, quote), token.start, token.end))
-        elif token.kind == "text":
+        elif token.kind in ("text", "slice"):
             for each in _PIECE.finditer(piece):
                 kind = "word" if each.group()[0].isalpha() or each.group()[0] == "_" else "mark"
                 found.append(Word(kind, each.group(), token.start + each.start(), token.start + each.end()))
@@ -197,6 +199,7 @@ def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[
     """What the text alone tells: refusals, parameters, lists, a star."""
     try:
         parts = statements(text, dialect)
+        refuse_slices(text, dialect, bound_names(declared))
     except StatementRefused as error:
         return [of_refusal(error)]
     known = {part.name: parameter for parameter in declared for part in parameter.parts()} | dict(BUILT_IN)
@@ -208,7 +211,8 @@ def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[
             if word.kind == "parameter":
                 name = word.text[1:]
                 used.add(name)
-                found += _of_parameter(text, words, at, name, known, dialect)
+                if len(found) < MOST_REMARKS:
+                    found += _of_parameter(text, words, at, name, known, dialect)
         found += _of_star(text, words)
     for parameter in declared:
         if not used & {part.name for part in parameter.parts()}:
@@ -246,6 +250,7 @@ def _of_parameter(
 def _of_star(text: str, words: Sequence[Word]) -> list[Remark]:
     """``select *`` from tables: what the file holds then depends on what somebody adds to the table."""
     depth, select = 0, False
+    made: set[str] | None = None
     for at, word in enumerate(words):
         depth += (word.text == "(") - (word.text == ")")
         if depth:
@@ -256,14 +261,15 @@ def _of_star(text: str, words: Sequence[Word]) -> list[Remark]:
             select = False
         before = words[at - 1] if at else word
         starred = word.text == "*" and (before.is_word("select", "distinct", "all") or before.text in (",", "."))
-        if select and starred and _reads_a_table(words, at):
+        if select and starred and made is None:
+            made = scope_of(words).made
+        if select and starred and _reads_a_table(words, at, made or set()):
             hint = "Name the columns that the file is to have."
             return [_remark(text, "note", "star", "the columns of '*' change with the table.", hint, word.start, 1)]
     return []
 
 
-def _reads_a_table(words: Sequence[Word], at: int) -> bool:
-    made = scope_of(words).made
+def _reads_a_table(words: Sequence[Word], at: int, made: set[str]) -> bool:
     for number in range(at, len(words) - 1):
         if words[number].is_word("from"):
             after = words[number + 1]

@@ -99,7 +99,26 @@ def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
             literal = _LITERALS[dialect.name](parameter, value)
         return f"/* :{name} */ {literal} /* : */"
 
-    return replace_parameters(text, dialect, put)
+    filled = replace_parameters(text, dialect, put)
+    _refuse_another_reading(text, filled, dialect)
+    return filled
+
+
+def _refuse_another_reading(text: str, filled: Rendered, dialect: Dialect) -> None:
+    """With its values in place the text must fall into the same parts as before, each value into parts of its own."""
+    spans = {start: start + length for start, length, _, _ in filled.spans}
+    kinds, within = [], -1
+    for token in scan(filled.text, dialect):
+        if token.start in spans:
+            kinds.append("parameter")
+            within = spans[token.start]
+        elif token.start >= within and token.kind != "text":
+            kinds.append(token.kind)
+    if kinds != [token.kind for token in scan(text, dialect) if token.kind != "text"]:
+        raise BadInput(
+            "with its values filled in, the statement would be read in another way.",
+            "Put spaces around its parameters, and write the strings beside them in a plainer way.",
+        )
 
 
 def bring_back(text: str, dialect: Dialect) -> str:

@@ -396,6 +396,11 @@ def plain_value(parameter: Parameter, given: Mapping[str, Plain], shared: Mappin
     return parameter.default if plain is None else plain
 
 
+def bound_names(declared: Iterable[Parameter]) -> list[str]:
+    """The names by which a statement may use them, and those that are built in."""
+    return [part.name for parameter in declared for part in parameter.parts()] + list(BUILT_IN)
+
+
 def check_declared(declared: Sequence[Parameter], used: Iterable[str]) -> None:
     """Every name used is declared or built in, and no name is declared twice. Raises BadInput."""
     names = [part.name for parameter in declared for part in parameter.parts()]

@@ -1,4 +1,4 @@
-"""Finding parameters, comments and statement ends in a statement's text, without understanding it.
+"""Parameters, statement ends and the gate: what a statement's text holds, without understanding it.
 
 A parameter is ``:name``, the *named* style of PEP 249. Strings, quoted names, comments, ``::`` casts, ``:=`` and array
 slices are left alone. Positions are 0-based code points into the text; ``place`` turns one into line and column.
@@ -7,165 +7,46 @@ slices are left alone. Positions are 0-based code points into the text; ``place`
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cache
 
 from .dialects import Dialect
 from .errors import StatementRefused
+from .lexing import MAX_STATEMENT_BYTES, Token, place, refuse_unfit, refused_at, scan
 
-MAX_STATEMENT_BYTES = 256 * 1024
-"""Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
-
-_PLAIN = re.compile(r"[^'\"`#$\-/:;\[\]()eE]+")
-_WORD = re.compile(r"[^\W\d]\w*")
-_UNFIT = re.compile(r"[\0\ud800-\udfff]")
-_DOLLAR = re.compile(r"\$(?:[^\W\d]\w*)?\$")
-
-
-@dataclass(frozen=True, slots=True)
-class Token:
-    """``kind`` is text, string, name, comment, parameter or end (a semicolon)."""
-
-    kind: str
-    start: int
-    end: int
-
-
-def place(text: str, position: int) -> tuple[int, int]:
-    """Line and column of a position, both from 1, in code points."""
-    before = text[:position]
-    return before.count("\n") + 1, position - (before.rfind("\n") + 1) + 1
-
-
-def _unclosed(text: str, what: str, start: int) -> StatementRefused:
-    line, column = place(text, start)
-    return StatementRefused(
-        f"the {what} that begins at line {line}, column {column} is never closed.",
-        "Close it, or remove its opening mark.",
-        line=line,
-        column=column,
-    )
-
-
-def _quoted_end(text: str, start: int, mark: str, backslash: bool, what: str) -> int:
-    at = start + 1
-    while at < len(text):
-        if backslash and text[at] == "\\":
-            at += 2
-        elif text[at] != mark:
-            at += 1
-        elif text[at + 1 : at + 2] == mark:
-            at += 2
-        else:
-            return at + 1
-    raise _unclosed(text, what, start)
-
-
-def _comment_end(text: str, start: int, nested: bool) -> int:
-    depth, at = 1, start + 2
-    while depth:
-        close, opened = text.find("*/", at), text.find("/*", at)
-        if close < 0:
-            raise _unclosed(text, "comment", start)
-        if nested and 0 <= opened < close:
-            depth, at = depth + 1, opened + 2
-        else:
-            depth, at = depth - 1, close + 2
-    return at
-
-
-class _Scan:
-    """One pass over one text; keeps the stack of open brackets to tell a slice from a parameter."""
-
-    def __init__(self, text: str, dialect: Dialect) -> None:
-        self.text, self.dialect = text, dialect
-        self.brackets: list[str] = []
-
-    def _opens_subscript(self, at: int) -> bool:
-        before = self.text[max(0, at - 64) : at].rstrip()
-        word = re.search(r"\w+$", before)
-        return word.group().lower() != "array" if word else before.endswith((")", "]", '"'))
-
-    def _bracket(self, at: int) -> None:
-        char = self.text[at]
-        if char == "[":
-            self.brackets.append("subscript" if self._opens_subscript(at) else "list")
-        elif char == "(":
-            self.brackets.append("parenthesis")
-        elif self.brackets:
-            self.brackets.pop()
-
-    def _begins_line_comment(self, at: int, pair: str) -> bool:
-        if not self.dialect.hash_comments:
-            return pair == "--"
-        return self.text[at] == "#" or (pair == "--" and (not self.text[at + 2 : at + 3] or self.text[at + 2].isspace()))
-
-    def _special(self, at: int) -> tuple[str, int]:
-        text, dialect = self.text, self.dialect
-        char, pair = text[at], text[at : at + 2]
-        after_word = at > 0 and (text[at - 1].isalnum() or text[at - 1] in "_$")
-        if self._begins_line_comment(at, pair):
-            end = text.find("\n", at)
-            return "comment", len(text) if end < 0 else end
-        if pair == "/*":
-            return "comment", _comment_end(text, at, dialect.nested_comments)
-        if char == "'" or (char == '"' and dialect.double_quoted_strings):
-            return "string", _quoted_end(text, at, char, dialect.backslash_escapes, "string")
-        if char in "eE":
-            if dialect.escape_strings and text[at + 1 : at + 2] == "'" and not after_word:
-                return "string", _quoted_end(text, at + 1, "'", True, "string")
-            word = _WORD.match(text, at)
-            return "text", word.end() if word else at + 1
-        if char == '"' or (char == "`" and dialect.backtick_names):
-            return "name", _quoted_end(text, at, char, False, "quoted name")
-        if char == "[" and dialect.bracket_names:
-            end = text.find("]", at)
-            if end < 0:
-                raise _unclosed(text, "quoted name", at)
-            return "name", end + 1
-        if char == "$" and dialect.dollar_quotes and not after_word:
-            tag = _DOLLAR.match(text, at)
-            if tag:
-                end = text.find(tag.group(), tag.end())
-                if end < 0:
-                    raise _unclosed(text, "string", at)
-                return "string", end + len(tag.group())
-        if char == ";":
-            return "end", at + 1
-        if pair in ("::", ":="):
-            return "text", at + 2
-        if char == ":" and not (dialect.subscripts and self.brackets[-1:] == ["subscript"]):
-            word = _WORD.match(text, at + 1)
-            if word and not after_word and text[at - 1 : at] not in (")", "]"):
-                return "parameter", word.end()
-        if char in "()[]":
-            self._bracket(at)
-        return "text", at + 1
-
-    def tokens(self) -> Iterator[Token]:
-        at, text = 0, self.text
-        while at < len(text):
-            plain = _PLAIN.match(text, at)
-            if plain:
-                yield Token("text", at, plain.end())
-                at = plain.end()
-                continue
-            kind, end = self._special(at)
-            yield Token(kind, at, end)
-            at = end
-
-
-def scan(text: str, dialect: Dialect) -> Iterator[Token]:
-    """Cut the text into tokens that cover it without a gap.
-
-    Raises StatementRefused at a string, quoted name or comment that is never closed.
-    """
-    return _Scan(text, dialect).tokens()
+__all__ = [
+    "MAX_STATEMENT_BYTES",
+    "Part",
+    "Rendered",
+    "Token",
+    "called_names",
+    "one_reading_statement",
+    "parameter_names",
+    "place",
+    "refuse_slices",
+    "replace_parameters",
+    "scan",
+    "statements",
+]
 
 
 def parameter_names(text: str, dialect: Dialect) -> list[str]:
     """Names of the parameters used, each once, in the order of their first use."""
     return list(dict.fromkeys(text[t.start + 1 : t.end] for t in scan(text, dialect) if t.kind == "parameter"))
+
+
+def refuse_slices(text: str, dialect: Dialect, declared: Iterable[str]) -> None:
+    """A declared parameter in brackets, after their opening or a colon, is a bound of a slice to the database.
+
+    Raises StatementRefused with its place and the form that is a parameter.
+    """
+    names = set(declared)
+    for token in scan(text, dialect):
+        name = text[token.start + 1 : token.end]
+        if token.kind == "slice" and name in names:
+            what = f"':{name}' is read as the bound of a slice, not as the parameter,"
+            raise refused_at(text, token.start, what, f"Put it in parentheses: (:{name}).")
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,27 +90,23 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
     This is the early and friendly refusal; the source's own session refuses again, with the database's authority.
     Raises StatementRefused with line and column.
     """
-    _refuse_unfit(text)
+    refuse_unfit(text)
+    tokens: list[Token] = []
     ended_at: int | None = None
-    first: int | None = None
     for token in scan(text, dialect):
-        piece = text[token.start : token.end]
         if token.kind == "end":
             ended_at = token.start if ended_at is None else ended_at
-        elif token.kind == "comment" or not piece.strip():
-            continue
-        elif ended_at is not None:
-            line, column = place(text, token.start + len(piece) - len(piece.lstrip()))
-            raise StatementRefused(
-                f"a second statement begins at line {line}, column {column}, where one is wanted.",
+        elif ended_at is None:
+            tokens.append(token)
+        elif token.kind != "comment" and not text[token.start : token.end].isspace():
+            piece = text[token.start : token.end]
+            raise refused_at(
+                text,
+                token.start + len(piece) - len(piece.lstrip()),
+                "a second statement begins where one is wanted",
                 "Take the statements one by one.",
-                line=line,
-                column=column,
             )
-        elif first is None and piece.strip() != "(":
-            first = token.start + len(piece) - len(piece.lstrip())
-    _refuse_unless_reading(text, first, dialect)
-    _refuse_side_effects(text, dialect)
+    _refuse_unless_it_reads(text, tokens, dialect)
     return text if ended_at is None else text[:ended_at] + text[ended_at:].replace(";", "")
 
 
@@ -253,32 +130,43 @@ def statements(text: str, dialect: Dialect) -> list[Part]:
 
     Raises StatementRefused, with line and column, unless each is one that only reads.
     """
-    _refuse_unfit(text)
+    refuse_unfit(text)
     found: list[Part] = []
-    start, words, title = 0, False, ""
-    for token in [*scan(text, dialect), Token("end", len(text), len(text))]:
+    start, words, title, blank = 0, False, "", ""
+    tokens: list[Token] = []
+    for token in _with_end(scan(text, dialect), len(text)):
         piece = text[token.start : token.end]
         if token.kind == "comment" and not words and not title:
             title = _title(piece)
         elif token.kind == "end":
             if words:
-                blank = re.sub(r"[^\n]", " ", text[:start])
-                found.append(
-                    Part(title or f"statement {len(found) + 1}", blank + text[start : token.start], start, token.start)
-                )
-            start, words, title = token.end, False, ""
-        elif piece.strip():
+                if len(found) == MAX_STATEMENTS:
+                    raise refused_at(
+                        text,
+                        start,
+                        f"there are more than {MAX_STATEMENTS} statements: the next begins",
+                        "Save some of them as extracts of their own.",
+                    )
+                _refuse_unless_it_reads(text, tokens, dialect)
+                name = title or f"statement {len(found) + 1}"
+                found.append(Part(name, blank + text[start : token.start], start, token.start))
+            blank += _NO_BREAK.sub(" ", text[start : token.end])
+            start, words, title, tokens = token.end, False, "", []
+            continue
+        elif token.kind != "comment" and not piece.isspace():
             words = True
+        tokens.append(token)
     if not found:
         raise StatementRefused("the statement is empty.", "Write a statement that begins with select.")
-    if len(found) > MAX_STATEMENTS:
-        raise StatementRefused(
-            f"there are {len(found)} statements; at most {MAX_STATEMENTS} are taken.",
-            "Save some of them as extracts of their own.",
-        )
-    for part in found:
-        one_reading_statement(part.text, dialect)
     return found
+
+
+def _with_end(tokens: Iterable[Token], length: int) -> Iterator[Token]:
+    yield from tokens
+    yield Token("end", length, length)
+
+
+_NO_BREAK = re.compile(r"[^\n]")
 
 
 def _title(comment: str) -> str:
@@ -286,66 +174,120 @@ def _title(comment: str) -> str:
     return words.splitlines()[0].strip()[:MAX_TITLE] if words else ""
 
 
-def _refuse_unfit(text: str) -> None:
-    size = len(text.encode(errors="surrogatepass"))
-    if size > MAX_STATEMENT_BYTES:
-        raise StatementRefused(
-            f"the statement has {size:,} bytes; at most {MAX_STATEMENT_BYTES:,} are taken.",
-            "Keep the bulk of it in the database as a view, and select from that.",
-            bytes=size,
-        )
-    unfit = _UNFIT.search(text)
-    if unfit:
-        line, column = place(text, unfit.start())
-        what = "a NUL character" if unfit.group() == "\0" else "half of a character"
-        raise StatementRefused(f"there is {what} at line {line}, column {column}.", "Remove it.", line=line, column=column)
+_CALL = re.compile(r"(?<![\w$])([^\W\d][\w$]*+)\s*+\(")
+_SETTING = re.compile(r"\s*+'(\w++)'\s*+[,)]")
+_PARENTHESES = re.compile(r"\(++|\)++")
+_WRITES = re.compile(r"\(\s*+(insert|update|delete|merge|replace|truncate)\s++[\w\"`:]", re.IGNORECASE)
+_FIRST = re.compile(r"[^\s(]")
+_WORD = re.compile(r"[^\W\d]\w*+")
+_NO_MORE = "An extract only reads; take that part out."
 
 
-def _refuse_unless_reading(text: str, start: int | None, dialect: Dialect) -> None:
-    if start is None:
+class _Code:
+    """A statement's text for the gate, place for place: comments blank, strings and parameters filled, so that no word of
+    theirs counts; ``code`` has quoted names filled too, in ``named`` they stand without their quotes."""
+
+    def __init__(self, text: str, tokens: Sequence[Token]) -> None:
+        self.start = tokens[0].start if tokens else 0
+        code: list[str] = []
+        names: list[tuple[int, int]] = []
+        for kind, start, end in tokens:
+            if kind == "text":
+                code.append(text[start:end])
+            else:
+                code.append(_FILL[kind] * (end - start))
+                if kind == "name":
+                    names.append((start, end))
+        self.code = self.named = "".join(code)
+        if names:
+            named, at = [], 0
+            for start, end in names:
+                named += [self.code[at : start - self.start], " ", text[start + 1 : end - 1], " "]
+                at = end - self.start
+            self.named = "".join([*named, self.code[at:]])
+
+
+_FILL = {"comment": " ", "string": "'", "parameter": ":", "slice": ":", "name": '"', "end": ";"}
+
+
+def called_names(text: str, dialect: Dialect) -> list[str]:
+    """Names that stand before a parenthesis, each once, as written but for their quotes."""
+    found = _CALL.finditer(_Code(text, scan(text, dialect)).named)
+    return list(dict.fromkeys(call.group(1) for call in found))
+
+
+@cache
+def _refusals(dialect: Dialect) -> tuple[re.Pattern[str], re.Pattern[str]]:
+    """The dialect's refused phrases, and its refused names; each matches whole words."""
+
+    def any_of(words: Iterable[str], between: str, mark: str) -> re.Pattern[str]:
+        forms = [mark.join(map(re.escape, each.split(between))) for each in sorted(words)]
+        return re.compile(rf"(?<![\w$])(?:{'|'.join(forms) or '(?!)'})(?:(?<=\.)|(?![\w$]))", re.IGNORECASE)
+
+    return any_of(dialect.refused_words, " ", r"\s++"), any_of(dialect.refused_names, ".", r"\s*+\.\s*+")
+
+
+def _refuse_unless_it_reads(text: str, tokens: Sequence[Token], dialect: Dialect) -> None:
+    """Refuse, by first word and by name, what does more than read although it may stand in a reading statement."""
+    seen = _Code(text, tokens)
+
+    def more(at: int, what: str, hint: str = _NO_MORE) -> StatementRefused:
+        return refused_at(text, seen.start + at, f"the statement does more than read: {what}", hint)
+
+    _refuse_first(text, seen, dialect)
+    _refuse_unpaired(text, seen)
+    writes = _WRITES.search(seen.code)
+    if writes:
+        raise more(writes.start(1), f"'{writes.group(1).lower()}'")
+    escaped = _UNICODE_NAME.search(seen.code)
+    if escaped:
+        raise more(escaped.start(), "a name in Unicode escapes", "Write the name in its own letters.")
+    phrases, names = _refusals(dialect)
+    phrase = phrases.search(seen.code)
+    if phrase:
+        raise more(phrase.start(), f"'{' '.join(phrase.group().lower().split())}'")
+    for call in _CALL.finditer(seen.named):
+        if call.group(1).lower() in dialect.refused_calls:
+            raise more(call.start(), f"a call of '{call.group(1).lower()}'")
+        if call.group(1).lower() == dialect.setting_call:
+            asked = _SETTING.match(text, seen.start + call.end())
+            if asked is None or asked.group(1).lower() not in dialect.told_settings:
+                raise more(call.start(), f"a call of '{dialect.setting_call}' for a setting that tells of the server")
+    told = names.search(seen.named)
+    if told:
+        raise more(told.start(), f"'{told.group().lower()}', which tells of the server")
+
+
+_UNICODE_NAME = re.compile(r'(?<![\w$])[uU]&"')
+
+
+def _refuse_first(text: str, seen: _Code, dialect: Dialect) -> None:
+    first = _FIRST.search(seen.code)
+    if first is None:
         raise StatementRefused("the statement is empty.", "Write a statement that begins with select.")
-    word = _WORD.match(text, start)
-    found = word.group().lower() if word else text[start]
+    word = _WORD.match(seen.code, first.start())
+    found = word.group().lower() if word else text[seen.start + first.start()]
     if found not in dialect.reading_words:
-        line, column = place(text, start)
+        line, column = place(text, seen.start + first.start())
+        words = dialect.reading_words
         raise StatementRefused(
             f"the statement begins with '{found}' at line {line}, column {column}; an extract only reads.",
-            f"Begin it with {', '.join(dialect.reading_words[:-1])} or {dialect.reading_words[-1]}.",
+            f"Begin it with {', '.join(words[:-1])} or {words[-1]}.",
             line=line,
             column=column,
         )
 
 
-_CALL = re.compile(r"\b([^\W\d][\w$]*)\s*\(")
-
-
-def _refuse_side_effects(text: str, dialect: Dialect) -> None:
-    """Refuse by name what does more than read although it stands in a reading statement."""
-    words: list[str] = []
-    names: list[str] = []
-    for token in scan(text, dialect):
-        piece = text[token.start : token.end]
-        blank = " " * len(piece)
-        if token.kind == "comment" and dialect.executable_comments and piece[:3] in ("/*!", "/*M", "/*m"):
-            raise _does_more(
-                text, token.start, "a comment that the database would run", "Write it without the comment's marks."
-            )
-        if token.kind == "name" and text[max(token.start - 2, 0) : token.start].lower() == "u&":
-            raise _does_more(text, token.start, "a name in Unicode escapes", "Write the name in its own letters.")
-        words.append(piece if token.kind in ("text", "end") else blank)
-        names.append(f" {piece[1:-1]} " if token.kind == "name" else words[-1])
-    for call in _CALL.finditer("".join(names).lower()):
-        if call.group(1) in dialect.refused_calls:
-            raise _does_more(text, call.start(), f"a call of '{call.group(1)}'", "An extract only reads; take that part out.")
-    code = "".join(words).lower()
-    for phrase in dialect.refused_words:
-        found = re.search(rf"\b{phrase.replace(' ', chr(92) + 's+')}\b", code)
-        if found:
-            raise _does_more(text, found.start(), f"'{phrase}'", "An extract only reads; take that part out.")
-
-
-def _does_more(text: str, position: int, what: str, hint: str) -> StatementRefused:
-    line, column = place(text, position)
-    return StatementRefused(
-        f"the statement does more than read: {what} at line {line}, column {column}.", hint, line=line, column=column
-    )
+def _refuse_unpaired(text: str, seen: _Code) -> None:
+    """Parentheses that are not paired could reach beyond what the service puts around a statement."""
+    depth = 0
+    for run in _PARENTHESES.finditer(seen.code):
+        length = run.end() - run.start()
+        depth += length if run.group()[0] == "(" else -length
+        if depth < 0:
+            at = seen.start + run.end() + depth
+            raise refused_at(text, at, "there is a closing parenthesis too many", "Take it out, or open it before.")
+    if depth:
+        raise StatementRefused(
+            f"the statement leaves {depth} of its parentheses open.", "Close each of them where it belongs."
+        )

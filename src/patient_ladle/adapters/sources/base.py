@@ -21,9 +21,12 @@ from patient_ladle.core.errors import (
     SourceSignInRefused,
     SourceTlsRefused,
     SourceUnreachable,
+    StatementRefused,
     unknown_name,
 )
+from patient_ladle.core.parameters import Parameter, Value
 from patient_ladle.core.ports import SourceSession, Statement
+from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_parameters
 
 from .network import knock, resolve
 
@@ -90,6 +93,47 @@ def missing_name(said: str, patterns: Mapping[str, str]) -> dict[str, str]:
         if found:
             return {"missing": kind, "name": found.group(1).replace('"', "").replace("`", "")}
     return {}
+
+
+def gated(statement: Statement, dialect: Dialect) -> str:
+    """The statement's text without its closing semicolon, if it is one that only reads: also with its names in place.
+
+    Raises StatementRefused.
+    """
+    text = one_reading_statement(statement.text, dialect)
+    if any(parameter.type == "identifier" for parameter in statement.values.parameters.values()):
+        one_reading_statement(with_names(statement, text, dialect), dialect)
+    return text
+
+
+def with_names(statement: Statement, text: str, dialect: Dialect) -> str:
+    """The text with the names of tables and columns that were chosen in place; its other parameters stay."""
+    return rendered(statement, text, dialect, lambda parameter, _: f":{parameter.name}").text
+
+
+def rendered(statement: Statement, text: str, dialect: Dialect, put: Callable[[Parameter, Value], str]) -> Rendered:
+    """The text with ``put(parameter, value)`` in place of each occurrence of a value, and names quoted.
+
+    Raises StatementRefused for a parameter that nobody declared.
+    """
+    bound = statement.values
+
+    def put_name(name: str) -> str:
+        if name not in bound.parameters:
+            raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+        parameter, value = bound.parameters[name], bound.values[name]
+        return dialect.quoted_path(str(value)) if parameter.type == "identifier" else put(parameter, value)
+
+    return replace_parameters(text, dialect, put_name)
+
+
+def refuse_other_count(found: int, wanted: int) -> None:
+    """The database must see as many parameters as were put into the text: else it reads the text in another way than we do."""
+    if found != wanted:
+        raise StatementRefused(
+            f"the database finds {found} parameters in the statement where {wanted} are written.",
+            "Write the strings and comments around the parameters in a plainer way.",
+        )
 
 
 CANCEL_AGAIN_SECONDS = 0.25

@@ -7,10 +7,11 @@ Arrow batches. The engine's memory limit is soft: sessions belong into a child p
 
 from __future__ import annotations
 
+import contextlib
 import re
 import tempfile
-import time
 from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
 from typing import Any
 
 import duckdb
@@ -29,12 +30,13 @@ from patient_ladle.core.errors import (
     StatementFailed,
     StatementRefused,
     StatementWrong,
+    ValueWrong,
 )
-from patient_ladle.core.parameters import Value
+from patient_ladle.core.parameters import Parameter, Value
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
+from patient_ladle.core.scanner import Rendered, place
 
-from .base import About, ProbingSession, missing_name
+from .base import About, ProbingSession, gated, missing_name, refuse_other_count, rendered
 
 _MISSING = {
     r"^Table with name (\S+) does not exist": "table",
@@ -43,6 +45,13 @@ _MISSING = {
 }
 _DESCRIBE = "describe\n"
 """On a line of its own, so that the engine's lines are the author's plus one."""
+_ATTEMPTS = (
+    ("select * from read_text('/etc/hostname')", "disabled"),
+    ("copy (select 1) to '/dev/null'", "disabled"),
+    ("attach '/dev/null' as ladle_proof", "disabled"),
+    ("set enable_external_access = true", "locked"),
+)
+"""What a session must refuse, and the word by which its guard is known."""
 MEMORY_LIMIT = "2GB"
 SAFE: dict[str, Any] = {
     "enable_external_access": "false",
@@ -164,17 +173,24 @@ class DuckdbSession(ProbingSession):
         return f"{count + views} tables and views can be seen"
 
     def prove_read_only(self) -> str:
-        refused = []
-        for attempt in ("attach ':memory:' as ladle_proof_" + str(time.monotonic_ns()), "copy (select 1) to '/dev/null'"):
+        """Each guard must answer in its own words: files can be neither read nor written, nor the guards changed."""
+        refused = ""
+        for attempt, guard in _ATTEMPTS:
             try:
-                self.connection.execute(attempt)
+                self.connection.execute(attempt).fetchall()
             except duckdb.Error as error:
-                refused.append(str(error).splitlines()[0])
-        if not any("disabled" in words or "read-only" in words for words in refused):
-            raise SourceWritable(
-                "the session let a write through.", "Do not use this source; report it with the engine's version."
-            )
-        return f"a write was refused: {refused[-1]}"
+                said = str(error).splitlines()[0]
+                if guard not in said:
+                    raise SourceWritable(
+                        f"the session did not refuse '{attempt}' as it should: {said}.",
+                        "Do not use this source; report it with the engine's version.",
+                    ) from error
+                refused = refused or said
+            else:
+                raise SourceWritable(
+                    f"the session let '{attempt}' through.", "Do not use this source; report it with the engine's version."
+                )
+        return f"reading a file, writing one and changing a setting were refused: {refused}"
 
     def about(self) -> About:
         [(zone,)] = self._asked("select current_setting('TimeZone')")
@@ -208,26 +224,29 @@ class DuckdbSession(ProbingSession):
         return made.to_list()
 
     def describe(self, statement: Statement) -> Sequence[Column]:
-        self.text = one_reading_statement(statement.text, DUCKDB)
-        given, self.bound = statement.values, {}
+        self.text = gated(statement, DUCKDB)
+        self.bound = {}
 
-        def put(name: str) -> str:
-            if name not in given.parameters:
-                raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-            parameter = given.parameters[name]
-            if parameter.type == "identifier":
-                return DUCKDB.quoted_path(str(given.values[name]))
-            self.bound[name] = _bound(given.values[name])
-            return f"${name}::{DUCKDB.casts[parameter.type]}{'[]' if parameter.many else ''}"
+        def put(parameter: Parameter, value: Value) -> str:
+            name = f"p{len(self.bound) + 1}"
+            self.bound[name] = list(value) if isinstance(value, tuple) else value
+            return f"(${name}::{_cast(parameter, value)}{'[]' if parameter.many else ''})"
 
-        self.rendered = replace_parameters(self.text, DUCKDB, put)
+        self.rendered = rendered(statement, self.text, DUCKDB, put)
         try:
             statements = duckdb.extract_statements(self.rendered.text)
             if len(statements) != 1 or statements[0].type != duckdb.StatementType.SELECT:
                 raise StatementRefused("the statement does more than read.", "Write one statement that selects something.")
+            refuse_other_count(len(self.bound.keys() & statements[0].named_parameters), len(self.bound))
+            refuse_other_count(len(statements[0].named_parameters), len(self.bound))
             rows = self.connection.execute(_DESCRIBE + self.rendered.text, self.bound or None).fetchall()
         except duckdb.Error as error:
             raise translate(error, self.text, self.rendered) from error
+        except UnicodeDecodeError:  # the engine cuts a letter in two where it quotes the text in an error
+            raise StatementWrong(
+                "the database does not understand the statement: a literal in it is not well formed.",
+                "Look at literals of bits or bytes: b'…' and x'…' take digits only.",
+            ) from None
         self.columns = [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]
         return self.columns
 
@@ -267,8 +286,12 @@ class DuckdbSession(ProbingSession):
         except duckdb.Error:
             return  # it is closed
 
+    def let_go(self) -> None:
+        """A busy connection cannot be broken from another thread: whoever watches the process ends it."""
+
     def end(self) -> None:
-        self.connection.close()
+        with contextlib.suppress(duckdb.Error):  # it is busy still, in a thread that nobody can stop
+            self.connection.close()
         if self.own is not None:
             self.own.cleanup()
 
@@ -280,5 +303,23 @@ def _text_of(column: Column, array: pa.Array) -> pa.Array:
     return texts
 
 
-def _bound(value: Value) -> Any:
-    return list(value) if isinstance(value, tuple) else value
+def _cast(parameter: Parameter, value: Value) -> str:
+    """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
+    if parameter.type != "decimal":
+        return DUCKDB.casts[parameter.type]
+    numbers = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
+    parts = [number.as_tuple() for number in numbers]
+    places = max([0, *(-int(part.exponent) for part in parts)])
+    whole = max([1, *(len(part.digits) + int(part.exponent) for part in parts)])
+    if whole + places > _MOST_DIGITS:
+        raise ValueWrong(
+            f"parameter '{parameter.name}' has more than the {_MOST_DIGITS} digits that DuckDB's decimals keep.",
+            "Give a number of fewer digits.",
+            parameter=parameter.name,
+        )
+    return f"decimal({_MOST_DIGITS}, {max(places, min(_USUAL_PLACES, _MOST_DIGITS - whole))})"
+
+
+_MOST_DIGITS = 38
+_USUAL_PLACES = 10
+"""Decimal places that a value is given at least, so that the results of reckoning with it keep some."""

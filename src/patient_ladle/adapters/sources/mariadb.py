@@ -3,13 +3,15 @@
 Read-only rests on two things together: the session's transactions are read-only before one is begun (a statement that
 commits by itself would undo a transaction's own setting), and the gate in ``core.scanner``, for the server lets through
 ``INTO OUTFILE``, ``LOAD_FILE``, locks and executable comments. The database's own prepare step gives the columns without
-running anything. Values are quoted by the driver on the live connection and stand at the scanner's positions.
+running anything. Values stand
+at the scanner's positions as digits or hex, and the server must count as many parameters as the scanner does.
 
 The server's text of a 32-bit FLOAT is rounded to six digits: such a column carries a note that says so.
 """
 
 from __future__ import annotations
 
+import re
 import ssl
 import struct
 import time
@@ -33,18 +35,30 @@ from patient_ladle.core.errors import (
     SourceWritable,
     StatementRefused,
 )
-from patient_ladle.core.parameters import Parameter, Value
+from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_parameters
+from patient_ladle.core.scanner import Rendered
 
-from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
+from .base import (
+    CONNECT_SECONDS,
+    TLS_FILES,
+    About,
+    AddressField,
+    Engine,
+    ProbingSession,
+    gated,
+    refuse_other_count,
+    rendered,
+)
 from .mariadb_errors import connect_failed, translate
 from .mariadb_rows import DRIVER_ERRORS, Rows
 from .network import resolve
 
-_COM_STMT_PREPARE = 0x16
+_COM_STMT_PREPARE, _COM_STMT_CLOSE = 0x16, 0x19
 _SQL_MODE = "TRADITIONAL"
 """Set so that the scanner knows how strings are written: backslashes escape, double quotes are strings."""
+READ_ONLY = ("set session transaction read only", "start transaction with consistent snapshot, read only")
+"""Both: a statement that commits by itself would undo the second alone."""
 _BINARY_CHARSET = 63
 _NO_SCALE = 31
 """Scale of a column whose numbers have as many decimals as they need."""
@@ -73,21 +87,37 @@ _CATALOGUE_KINDS = {
     "timestamp": "zoned", "binary": "binary", "varbinary": "binary", "tinyblob": "binary", "blob": "binary", "mediumblob": "binary",
     "longblob": "binary",
 }  # fmt: skip
-_OWN_SCHEMAS = "('information_schema', 'mysql', 'performance_schema', 'sys')"
-_HARMFUL = (
-    "ALL PRIVILEGES",
-    "FILE",
-    "SUPER",
-    "INSERT",
-    "UPDATE",
-    "DELETE",
-    "DROP",
-    "CREATE",
-    "ALTER",
-    "EXECUTE",
-    "PROCESS",
-    "SHUTDOWN",
-)
+_OWN_DATABASES = ("information_schema", "mysql", "performance_schema", "sys")
+_OWN_SCHEMAS = str(_OWN_DATABASES)
+_RIGHT = re.compile(r"[A-Z][A-Z ]*(?: \([^)]*\))?")
+_READING = ("SELECT", "USAGE", "SHOW VIEW", "SHOW DATABASES")
+"""Rights that let a login read, or see what there is, and nothing else."""
+
+
+def literal(value: Value) -> str:
+    """A value as text that can be no code wherever it lands: digits, or the bytes of its text in hex.
+
+    The server takes it for the constant that it is, so that plans are those of the plain one.
+    """
+    if isinstance(value, tuple):
+        return f"({', '.join(literal(item) for item in value)})" if value else "(null)"
+    if value is None:
+        return "null"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, (int, Decimal)):
+        plain = str(as_text(value))
+        return f"({plain})" if plain.startswith("-") else plain
+    if isinstance(value, datetime):
+        plain = (value.astimezone(timezone.utc).replace(tzinfo=None) if value.tzinfo else value).isoformat(sep=" ")
+        return f"cast({_in_hex(plain)} as datetime({6 if value.microsecond else 0}))"
+    if isinstance(value, date):
+        return f"cast({_in_hex(value.isoformat())} as date)"
+    return _in_hex(value)
+
+
+def _in_hex(text: str) -> str:
+    return f"_utf8mb4 0x{text.encode().hex()}" if text else "_utf8mb4 x''"
 
 
 class MariadbSession(ProbingSession):
@@ -137,13 +167,19 @@ class MariadbSession(ProbingSession):
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
 
     def harmful_rights(self) -> list[str]:
-        found = []
-        for (grant,) in self._asked("show grants"):
-            rights, _, rest = str(grant).removeprefix("GRANT ").partition(" ON ")
-            held = [name for name in _HARMFUL if name in [word.strip() for word in rights.split(",")]]
+        grants = [grant for (grant,) in self._asked("show grants")]
+        for (role,) in self._asked("select distinct role_name from information_schema.applicable_roles"):
+            grants += [grant for (grant,) in self._asked(f"show grants for {MARIADB.quoted(str(role))}")]
+        found: dict[str, None] = {}
+        for grant in grants:
+            rights, on, rest = str(grant).removeprefix("GRANT ").partition(" ON ")
+            if not on:
+                continue  # a role, whose own grants are looked at
+            held = [right for right in _RIGHT.findall(rights) if right.partition(" (")[0].strip() not in _READING]
+            held += ["GRANT OPTION"] if "WITH GRANT OPTION" in rest else []
             if held:
-                found.append(f"the login has {', '.join(held)} on {rest.split(' TO ')[0]}")
-        return found
+                found[f"the login has {', '.join(held)} on {rest.split(' TO ')[0]}"] = None
+        return list(found)
 
     def about(self) -> About:
         [(version, zone, system, encoding, now)] = self._asked(
@@ -200,42 +236,28 @@ class MariadbSession(ProbingSession):
         ):
             made.table(schema, name).indexes.append(f"{'unique ' if unique == '1' else ''}{index} ({columns})")
 
-    def _literal(self, parameter: Parameter, value: Value) -> str:
-        if isinstance(value, tuple):
-            return f"({', '.join(self._literal(parameter, item) for item in value)})" if value else "(null)"
-        if value is None:
-            return "null"
-        if isinstance(value, bool):
-            return "true" if value else "false"
-        if isinstance(value, (int, Decimal)):
-            return format(value, "f") if isinstance(value, Decimal) else str(value)
-        if isinstance(value, datetime):
-            plain = value.astimezone(timezone.utc).replace(tzinfo=None) if value.tzinfo else value
-            return f"timestamp'{plain.isoformat(sep=' ')}'"
-        if isinstance(value, date):
-            return f"date'{value.isoformat()}'"
-        return str(self.connection.escape(value))
-
     def describe(self, statement: Statement) -> Sequence[Column]:
-        self.text = one_reading_statement(statement.text, MARIADB)
-        bound = statement.values
+        self.text = gated(statement, MARIADB)
+        marks: list[str] = []
 
-        def put(name: str) -> str:
-            if name not in bound.parameters:
-                raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-            if bound.parameters[name].type == "identifier":
-                return MARIADB.quoted_path(str(bound.values[name]))
-            return self._literal(bound.parameters[name], bound.values[name])
+        def mark(parameter: Parameter, _: Value) -> str:
+            marks.append(parameter.name)
+            return "(?)" if parameter.many else "?"
 
-        self.rendered = replace_parameters(self.text, MARIADB, put)
+        marked = rendered(statement, self.text, MARIADB, mark)
+        self.rendered = rendered(statement, self.text, MARIADB, lambda parameter, value: literal(value))
         self.query = self.rendered.text
         try:
-            fields = self._prepared(self.query)
+            fields, found = self._prepared(self.query)
+            refuse_other_count(found, 0)
+            named, found = self._prepared(marked.text) if marks else (fields, 0)
+            refuse_other_count(found, len(marks))
         except (pymysql.Error, OSError) as error:
             raise translate(error, self.text, self.rendered) from error
         if not fields:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
-        self.columns = [self._column(field) for field in fields]
+        # Names are those of the text with marks: a column that is a value alone would be called by its text.
+        self.columns = [self._column(field, other.name) for field, other in zip(fields, named, strict=True)]
         self.raw = [n for n, f in enumerate(fields) if f.type_code == FIELD_TYPE.BIT]
         self.filled = [n for n, f in enumerate(fields) if f.flags & FLAG.ZEROFILL]
         self.digits = [6 if f.type_code == FIELD_TYPE.FLOAT else 15 for f in fields]
@@ -245,21 +267,21 @@ class MariadbSession(ProbingSession):
         ]  # fmt: skip
         return self.columns
 
-    def _column(self, field: Any) -> Column:
+    def _column(self, field: Any, name: str) -> Column:
         code = field.type_code
         kind = _KINDS.get(code, "text")
         if code in _STRINGS and field.charsetnr == _BINARY_CHARSET:
             kind = "binary"
         if kind == "zoned" and self.address.get("time_zone", "+00:00") != "+00:00":
             kind = "timestamp"
-        return Column(field.name, kind, _TYPE_NAMES.get(code, ""), _FLOAT_NOTE if code == FIELD_TYPE.FLOAT else "")
+        return Column(name, kind, _TYPE_NAMES.get(code, ""), _FLOAT_NOTE if code == FIELD_TYPE.FLOAT else "")
 
-    def _prepared(self, query: str) -> list[Any]:
-        """Columns by the server's own prepare step (COM_STMT_PREPARE of the client/server protocol); runs nothing."""
+    def _prepared(self, query: str) -> tuple[list[Any], int]:
+        """Columns and number of parameters by the server's own prepare step, which takes one statement and runs nothing
+        (COM_STMT_PREPARE of the client/server protocol)."""
         connection: Any = self.connection
         connection._execute_command(_COM_STMT_PREPARE, query)
-        head = connection._read_packet()
-        column_count, parameter_count = struct.unpack_from("<HH", head.get_all_data(), 5)
+        number, column_count, parameter_count = struct.unpack_from("<IHH", connection._read_packet().get_all_data(), 1)
         for _ in range(parameter_count):
             connection._read_packet()
         if parameter_count:
@@ -267,7 +289,8 @@ class MariadbSession(ProbingSession):
         fields = [connection._read_packet(FieldDescriptorPacket) for _ in range(column_count)]
         if column_count:
             connection._read_packet()
-        return fields
+        connection._execute_command(_COM_STMT_CLOSE, struct.pack("<I", number))  # which the server does not answer
+        return fields, parameter_count
 
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.query, "describe comes first"
@@ -296,8 +319,11 @@ class MariadbSession(ProbingSession):
         return Batch(tuple(cells), (None,) * len(cells), len(columns[0]))
 
     def rest(self) -> None:
-        with self.connection.cursor() as cursor:
-            cursor.execute("rollback")
+        try:
+            with self.connection.cursor() as cursor:
+                cursor.execute("rollback")
+        except (pymysql.Error, OSError) as error:
+            raise translate(error) from error
 
     def stop(self) -> None:
         try:
@@ -401,8 +427,7 @@ class MariadbEngine(Engine):
             *role,
             f"set session sql_mode = '{_SQL_MODE}', time_zone = '{zone}'",
             "set session lock_wait_timeout = 30, innodb_lock_wait_timeout = 30, net_write_timeout = 3600",
-            "set session transaction read only",
-            "start transaction with consistent snapshot, read only",
+            *READ_ONLY,
         ]
 
     def default_schema(self, address: Mapping[str, Any]) -> str:
@@ -412,6 +437,6 @@ class MariadbEngine(Engine):
         try:
             with self.connect(address, secret, connect_seconds, None) as connection, connection.cursor() as cursor:
                 cursor.execute("show databases")
-                return [str(name) for (name,) in cursor.fetchall() if name not in _OWN_SCHEMAS]
+                return [str(name) for (name,) in cursor.fetchall() if name not in _OWN_DATABASES]
         except (pymysql.Error, OSError):
             return []  # the server does not say

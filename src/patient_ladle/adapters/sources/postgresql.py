@@ -9,16 +9,16 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import socket
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NoReturn
 
 import psycopg
 import pyarrow as pa
 from psycopg import RawServerCursor, pq
-from psycopg.pq import Escaping
 from psycopg.types.string import TextLoader
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
@@ -41,9 +41,21 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, one_reading_statement, place, replace_parameters
+from patient_ladle.core.scanner import Rendered, called_names, place
 
-from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession, missing_name
+from .base import (
+    CONNECT_SECONDS,
+    TLS_FILES,
+    About,
+    AddressField,
+    Engine,
+    ProbingSession,
+    gated,
+    missing_name,
+    refuse_other_count,
+    rendered,
+    with_names,
+)
 from .network import no_answer, nothing_listens, resolve
 from .postgresql_copy import copy_out, expected
 
@@ -59,6 +71,7 @@ _SETTINGS = {
     "client_encoding": "UTF8",
     "application_name": "patient-ladle",
 }
+_BEGIN = "begin isolation level repeatable read read only"
 _FROM_ADDRESS = {"role": "role", "search_path": "search_path", "time_zone": "TimeZone"}
 """Fields of an address that are settings of the session, and the server's names for them."""
 _SSL_MODES = ("disable", "prefer", "require", "verify-ca", "verify-full")
@@ -95,6 +108,17 @@ select k.conrelid, k.contype::text, k.confrelid,
 from pg_catalog.pg_constraint k where k.conrelid = any(%s::oid[]) and k.contype in ('p', 'u', 'f') order by k.conname"""
 _INDEXES = """
 select i.indrelid, pg_get_indexdef(i.indexrelid) from pg_catalog.pg_index i where i.indrelid = any(%s::oid[]) order by 1, 2"""
+_CALLED_IN_C = """
+select p.proname from pg_catalog.pg_proc p join pg_catalog.pg_language l on l.oid = p.prolang
+join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+where p.proname = any(%s::text[]) and p.provolatile = 'v' and l.lanname in ('c', 'internal')
+  and not (n.nspname = 'pg_catalog' and p.proname = any(%s::text[])) order by 1 limit 1"""
+_HARMLESS = frozenset(
+    """random setseed clock_timestamp timeofday gen_random_uuid currval lastval current_query pg_sleep pg_is_in_recovery
+    pg_table_size pg_indexes_size pg_total_relation_size pg_relation_size pg_database_size pg_collation_actual_version
+    pg_partition_tree pg_partition_ancestors pg_xact_commit_timestamp""".split()
+)
+"""Functions of PostgreSQL's own that it calls volatile although they change nothing and run no text."""
 _HARMFUL_ROLES = (
     "pg_read_server_files",
     "pg_write_server_files",
@@ -102,6 +126,27 @@ _HARMFUL_ROLES = (
     "pg_signal_backend",
     "pg_write_all_data",
 )
+_RIGHTS_BEYOND_READING = """
+with tables as (
+  select c.oid, c.relkind, c.relowner, format('%%I.%%I', n.nspname, c.relname) as name
+  from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+  where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
+), held as (
+  select 'owns' as held, name from tables where pg_has_role(session_user, relowner, 'member')
+  union all select 'has ' || w || ' on', name from tables, unnest(array['INSERT', 'UPDATE', 'DELETE', 'TRUNCATE']) w
+    where relkind <> 'S' and not pg_has_role(session_user, relowner, 'member')
+      and (has_table_privilege(session_user, oid, w) or w in ('INSERT', 'UPDATE') and has_any_column_privilege(session_user, oid, w))
+  union all select 'may advance the sequence', name from tables where relkind = 'S' and not pg_has_role(session_user, relowner, 'member')
+    and (has_sequence_privilege(session_user, oid, 'usage') or has_sequence_privilege(session_user, oid, 'update'))
+  union all select 'may create objects in the schema', quote_ident(nspname) from pg_catalog.pg_namespace
+    where nspname !~ '^pg_' and nspname <> 'information_schema' and has_schema_privilege(session_user, oid, 'create')
+  union all select 'may create schemas in the database', quote_ident(current_database()::text)
+    where has_database_privilege(session_user, current_database(), 'create')
+  union all select 'may call, with the rights of its owner,', p.oid::regprocedure::text from pg_catalog.pg_proc p
+    join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+    where p.prosecdef and n.nspname !~ '^pg_' and has_function_privilege(session_user, p.oid, 'execute')
+)
+select held, count(*), min(name) from held group by held order by held"""
 _CANONICAL = {
     "boolean": "{0}::text",
     "zoned": "case when {0} >= '0001-01-01 00:00:00+00' and {0} < 'infinity' then"
@@ -128,37 +173,43 @@ def _cast(parameter: Parameter, value: Value) -> str:
 
 
 class _Binding:
-    """The author's text with ``$n::type`` in place of ``:name``, and the texts bound to them."""
+    """The author's text with ``($n::type)`` in place of each occurrence of ``:name``, and the texts bound to them."""
 
     def __init__(self, statement: Statement, text: str) -> None:
-        self.names: list[str] = []
-        self.bound = statement.values
-        self.rendered: Rendered = replace_parameters(text, POSTGRESQL, self._put)
-        self.texts = [as_text(self.bound.values[name]) for name in self.names]
+        self.statement = statement
+        self.texts: list[Any] = []
+        self.rendered: Rendered = rendered(statement, text, POSTGRESQL, self._put)
 
-    def in_place(self, text: str, quote: Callable[[bytes], bytes]) -> str:
-        """The text with quoted values in place, each in parentheses with its cast, for COPY binds nothing."""
+    def in_place(self, text: str) -> str:
+        """The text with values in place, each in parentheses with its cast, for COPY binds nothing."""
+        return rendered(
+            self.statement, text, POSTGRESQL, lambda parameter, value: f"({literal(value)}::{_cast(parameter, value)})"
+        ).text
 
-        def put(name: str) -> str:
-            parameter, value = self.bound.parameters[name], self.bound.values[name]
-            if parameter.type == "identifier":
-                return POSTGRESQL.quoted_path(str(value))
-            said = as_text(value)
-            if isinstance(said, list):
-                said = _array(said)
-            literal = "null" if said is None else quote(str(said).encode()).decode()
-            return f"({literal}::{_cast(parameter, value)})"
+    def _put(self, parameter: Parameter, value: Value) -> str:
+        self.texts.append(as_text(value))
+        return f"(${len(self.texts)}::{_cast(parameter, value)})"
 
-        return replace_parameters(text, POSTGRESQL, put).text
 
-    def _put(self, name: str) -> str:
-        if name not in self.bound.parameters:
-            raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-        if self.bound.parameters[name].type == "identifier":
-            return POSTGRESQL.quoted_path(str(self.bound.values[name]))
-        if name not in self.names:
-            self.names.append(name)
-        return f"${self.names.index(name) + 1}::{_cast(self.bound.parameters[name], self.bound.values[name])}"
+def literal(value: Value) -> str:
+    """A value as text that can be no code wherever it lands: every character but digits as its number.
+
+    The server makes a literal of it as it reads the text, so that plans are those of the plain one (PostgreSQL
+    documentation, 4.1.2.3).
+    """
+    said = as_text(value)
+    if said is None:
+        return "null"
+    plain = _array(said) if isinstance(said, list) else str(said)
+    return f"U&'{_NO_DIGIT.sub(_numbered, plain)}'"
+
+
+_NO_DIGIT = re.compile("[^0-9]")
+
+
+def _numbered(found: re.Match[str]) -> str:
+    number = ord(found.group())
+    return f"\\{number:04X}" if number < 0x10000 else f"\\+{number:06X}"
 
 
 def _array(items: Sequence[Any]) -> str:
@@ -263,16 +314,22 @@ class PostgresqlSession(ProbingSession):
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
 
     def harmful_rights(self) -> list[str]:
-        [(superuser, creates)] = self._asked(
-            "select rolsuper, rolcreatedb or rolcreaterole from pg_catalog.pg_roles where rolname = current_user"
+        [(superuser, creates, copies)] = self._asked(
+            "select bool_or(rolsuper), bool_or(rolcreatedb or rolcreaterole), bool_or(rolreplication) from pg_catalog.pg_roles"
+            " where rolname in (current_user, session_user)"
         )
-        found = ["the login is a superuser: it can undo what the session forbids"] if superuser else []
-        found += ["the login may create databases or roles"] if creates and not superuser else []
+        if superuser:
+            return ["the login is a superuser: it can undo what the session forbids"]
+        found = ["the login may create databases or roles"] if creates else []
+        found += ["the login may start a replication"] if copies else []
         held = self._asked(
-            "select r.rolname from pg_catalog.pg_roles r where r.rolname = any(%s) and pg_has_role(current_user, r.oid, 'usage')",
+            "select r.rolname from pg_catalog.pg_roles r where r.rolname = any(%s) and pg_has_role(session_user, r.oid, 'member')",
             [list(_HARMFUL_ROLES)],
         )
-        return found + ([] if superuser else [f"the login is a member of {name}" for (name,) in held])
+        found += [f"the login is a member of {name}" for (name,) in held]
+        for right, count, example in self._asked(_RIGHTS_BEYOND_READING, []):
+            found.append(f"the login {right} {example}" + (f" and {count - 1} more" if count > 1 else ""))
+        return found
 
     def about(self) -> About:
         [(version, zone, encoding, clock)] = self._asked(
@@ -302,7 +359,7 @@ class PostgresqlSession(ProbingSession):
         raise _translate(error, text, binding.rendered if binding else None) from error
 
     def describe(self, statement: Statement) -> Sequence[Column]:
-        text = one_reading_statement(statement.text, POSTGRESQL)
+        text = gated(statement, POSTGRESQL)
         binding = _Binding(statement, text)
         self.statement = (text, binding)
         conn = self.connection.pgconn
@@ -312,8 +369,10 @@ class PostgresqlSession(ProbingSession):
             found = expected(conn.describe_prepared(b""), pq.ExecStatus.COMMAND_OK)
         except psycopg.Error as error:
             self._raise(error)
+        refuse_other_count(found.nparams, len(binding.texts))
         if not found.nfields:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
+        self._refuse_functions(called_names(with_names(statement, text, POSTGRESQL), POSTGRESQL))
         types = self._types([(found.ftype(i), found.fmod(i)) for i in range(found.nfields)])
         self.columns = []
         for i in range(found.nfields):
@@ -327,13 +386,26 @@ class PostgresqlSession(ProbingSession):
     def _types(self, wanted: Sequence[tuple[int, int]]) -> list[tuple[str, bool]]:
         """(name, is an array) of each type, in order."""
         oids, mods = [oid for oid, _ in wanted], [mod for _, mod in wanted]
-        rows = self.connection.execute(
+        rows = self._asked(
             "select format_type(w.oid, w.mod), coalesce(t.typcategory = 'A' and t.typelem <> 0, false)"
             " from unnest(%s::oid[], %s::int[]) with ordinality as w(oid, mod, n)"
             " left join pg_catalog.pg_type t on t.oid = w.oid order by w.n",
             [oids, mods],
-        ).fetchall()
+        )
         return [(str(name), bool(is_array)) for name, is_array in rows]
+
+    def _refuse_functions(self, names: Sequence[str]) -> None:
+        """Of what the statement calls, what the database knows as written in C and able to change something.
+
+        A function in SQL or in a trusted language cannot leave the read-only transaction; one in C can, whatever its name.
+        """
+        wanted = [form for name in names for form in (name, name.lower())]
+        found = self._asked(_CALLED_IN_C, [wanted, sorted(_HARMLESS)]) if wanted else []
+        if found:
+            raise StatementRefused(
+                f"the statement does more than read: a call of '{found[0][0]}', which the database knows as able to change "
+                "something.", "An extract only reads; take that part out.",
+            )  # fmt: skip
 
     def _forms(self, arrays: Sequence[bool]) -> list[str]:
         """For each column the expression whose server text is the canonical one."""
@@ -365,7 +437,7 @@ class PostgresqlSession(ProbingSession):
         """The server's own comma-separated text; its closing word says how many rows it sent."""
         assert self.statement is not None
         said, binding = self.statement
-        query = f"copy (\n{self._wrapped(binding.in_place(said, self._quote))}\n) to stdout (format csv)"
+        query = f"copy (\n{self._wrapped(binding.in_place(said))}\n) to stdout (format csv)"
         self.go_on()
         copy, arrived = copy_out(self.connection, query), 0
         for text, rows in copy.pieces():
@@ -376,9 +448,6 @@ class PostgresqlSession(ProbingSession):
             raise ProofFailed(
                 f"the server says that it sent {copy.sent:,} rows, and {arrived:,} arrived.", "Start the run again."
             )
-
-    def _quote(self, value: bytes) -> bytes:
-        return Escaping(self.connection.pgconn).escape_literal(value)
 
     def _settings_held(self) -> None:
         """The settings that decide how values are written are what they were: a query may change them under its own rows."""
@@ -415,7 +484,10 @@ class PostgresqlSession(ProbingSession):
             cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
 
     def rest(self) -> None:
-        self.connection.execute("rollback")
+        try:
+            self.connection.execute("rollback")
+        except psycopg.Error as error:
+            raise _translate(error) from error
 
     def stop(self) -> None:
         try:
@@ -457,7 +529,7 @@ class PostgresqlEngine(Engine):
             raise _connect_failed(error, address, connect_seconds) from error
         try:
             connection.autocommit = True
-            connection.execute("begin isolation level repeatable read read only")
+            connection.execute(_BEGIN)
             connection.execute("select 1")  # takes the snapshot: from here READ WRITE is refused
         except psycopg.Error as error:
             connection.close()

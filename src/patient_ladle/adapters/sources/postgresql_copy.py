@@ -38,8 +38,25 @@ PAUSE_MS = 50
 """A server that says nothing for so long pauses: what lies there is not kept waiting."""
 GATHER_SECONDS = 0.0005
 """From the first byte that comes to looking: to wake for each small packet costs server and reader more than it brings."""
-_BESIDE = b"HcNAS"
-"""Kinds that say nothing of rows: the copy begins, it is done; notices, notifications, settings that changed."""
+_BESIDE = b"12HcNAS"
+"""Kinds that say nothing of rows: the command was read, and bound; the copy begins, it is done; notices, notifications,
+settings that changed."""
+
+
+def one_command(query: bytes) -> list[tuple[bytes, bytes]]:
+    """Kind and content of the messages of the extended protocol, which takes one command and refuses a second:
+    Parse, Bind, Execute, Sync (PostgreSQL documentation, 55.2.3)."""
+    no_counts = b"\0\0"
+    return [
+        (b"P", b"\0" + query + b"\0" + no_counts),
+        (b"B", b"\0\0" + 3 * no_counts),
+        (b"E", b"\0\0\0\0\0"),
+        (b"S", b""),
+    ]
+
+
+def _message(kind: bytes, content: bytes) -> bytes:
+    return kind + (len(content) + 4).to_bytes(4, "big") + content
 
 
 class Copy(Protocol):
@@ -78,7 +95,7 @@ class CopyByLibrary:
     def __init__(self, connection: psycopg.Connection[Any], query: bytes) -> None:
         self.conn = connection.pgconn
         self.sent = -1
-        expected(self.conn.exec_(query), pq.ExecStatus.COPY_OUT)
+        expected(self.conn.exec_params(query, None), pq.ExecStatus.COPY_OUT)
 
     def pieces(self) -> Iterator[tuple[bytes, int]]:
         get, rows, size = self.conn.get_copy_data, [], 0
@@ -120,7 +137,7 @@ class CopyByWire:
         self.stop = threading.Event()
         self.cause: OSError | None = None
         self.thread = threading.Thread(target=self._read_ahead, daemon=True)
-        self._say(b"Q" + (len(query) + 5).to_bytes(4, "big") + query + b"\0")
+        self._say(b"".join(_message(kind, content) for kind, content in one_command(query)))
 
     def _say(self, message: bytes) -> None:
         try:

@@ -26,13 +26,28 @@ from patient_ladle.core.errors import (
     StatementFailed,
     StatementRefused,
     StatementWrong,
+    ValueWrong,
 )
-from patient_ladle.core.parameters import Value
+from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import one_reading_statement, place, replace_parameters
+from patient_ladle.core.scanner import place
 
-from .base import CONNECT_SECONDS, About, AddressField, Engine, ProbingSession, database_file, missing_name
+from .base import (
+    CONNECT_SECONDS,
+    About,
+    AddressField,
+    Engine,
+    ProbingSession,
+    database_file,
+    gated,
+    missing_name,
+    refuse_other_count,
+    rendered,
+)
 
+_MODE = "ro"
+_PRAGMAS = ("pragma query_only = on", "pragma trusted_schema = off")
+"""A session writes nothing, and no view or index calls what has effects of its own."""
 PIECES = 10
 """Fetches for one batch: rows of a small one are still near the processor when they are turned into columns."""
 _READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
@@ -48,11 +63,21 @@ def _allow_reading(action: int, _first: str | None, second: str | None, *_rest: 
 _MISSING = {r"no such table: (\S+)": "table", r"no such column: (\S+)": "column"}
 
 
-def _bound(value: Value) -> Any:
+def _bound(parameter: Parameter, value: Value) -> Any:
+    """As SQLite stores it: integers of 64 bits, floats, texts. Raises ValueWrong for a number that it could not hold."""
     if isinstance(value, tuple):
-        return json.dumps([_bound(item) for item in value])
-    if isinstance(value, Decimal):
-        return int(value) if value == value.to_integral_value() and abs(value) < 2**63 else float(value)
+        return json.dumps([_bound(parameter, item) for item in value])
+    if isinstance(value, bool):
+        return value
+    if isinstance(value, (int, Decimal)) and value == int(value) and -(2**63) <= value < 2**63:
+        return int(value)
+    if isinstance(value, (int, Decimal)):
+        if isinstance(value, int) or Decimal(repr(float(value))) != value:
+            raise ValueWrong(
+                f"parameter '{parameter.name}' was given '{parameter.shown(as_text(value))}', which has more digits than SQLite"
+                " keeps.", "Give an integer of at most 64 bits, or a number of at most 15 digits.", parameter=parameter.name,
+            )  # fmt: skip
+        return float(value)
     if isinstance(value, datetime):
         plain = value.astimezone(timezone.utc).replace(tzinfo=None) if value.tzinfo else value
         return plain.isoformat(sep=" ")
@@ -93,9 +118,10 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
 
 
 def _connection(path: Path) -> sqlite3.Connection:
-    uri = f"file:{quote(str(path))}?mode=ro"
+    uri = f"file:{quote(str(path))}?mode={_MODE}"
     made = sqlite3.connect(uri, uri=True, isolation_level=None, check_same_thread=False, timeout=5)
-    made.execute("pragma query_only = on")
+    for pragma in _PRAGMAS:
+        made.execute(pragma)
     return made
 
 
@@ -193,24 +219,21 @@ class SqliteSession(ProbingSession):
 
     def _prepared(self, statement: Statement, before: str = "") -> Sequence[Column]:
         """Its columns; with ``explain`` before it, only whether it can be understood."""
-        self.text = one_reading_statement(statement.text, SQLITE)
-        bound, names = statement.values, []
+        self.text = gated(statement, SQLITE)
+        values: list[Any] = []
 
-        def put(name: str) -> str:
-            if name not in bound.parameters:
-                raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-            if bound.parameters[name].type == "identifier":
-                return SQLITE.quoted_path(str(bound.values[name]))
-            if name not in names:
-                names.append(name)
-            mark = f"?{names.index(name) + 1}"
-            return f"(select value from json_each({mark}))" if bound.parameters[name].many else mark
+        def put(parameter: Parameter, value: Value) -> str:
+            values.append(_bound(parameter, value))
+            return "(select value from json_each(?))" if parameter.many else "?"
 
-        query = before + replace_parameters(self.text, SQLITE, put).text
+        query = before + rendered(statement, self.text, SQLITE, put).text
         self.go_on()
         try:
-            self.cursor = self.connection.execute(query, [_bound(bound.values[name]) for name in names])
-        except (sqlite3.Error, sqlite3.Warning, OverflowError) as error:
+            self.cursor = self.connection.execute(query, values)
+        except (sqlite3.Error, sqlite3.Warning) as error:
+            counts = re.search(r"uses (\d+), and there are (\d+)", str(error))
+            if counts:
+                refuse_other_count(int(counts.group(1)), int(counts.group(2)))
             raise _translate(error if isinstance(error, sqlite3.Error) else sqlite3.Error(str(error)), self.text) from error
         if self.cursor.description is None:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")

@@ -18,8 +18,8 @@ from patient_ladle.core.formats import get_format
 from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import Parameter, check_declared
-from patient_ladle.core.scanner import one_reading_statement, parameter_names, statements
+from patient_ladle.core.parameters import bound_names, check_declared, Parameter
+from patient_ladle.core.scanner import one_reading_statement, parameter_names, refuse_slices, statements
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
@@ -60,6 +60,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     statements(content["statement"], dialect)
     parameters = [Parameter.from_dict(item) for item in content.get("parameters") or []]
     check_declared(parameters, parameter_names(content["statement"], dialect))
+    refuse_slices(content["statement"], dialect, bound_names(parameters))
     for parameter in parameters:
         if parameter.shared:
             shared_value_named(parameter.shared)
