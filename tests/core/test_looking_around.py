@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
-
 import base64
 import json
+import re
 from datetime import date, datetime, timezone
 from decimal import Decimal
 
@@ -43,7 +42,7 @@ from patient_ladle.core.scanner import one_reading_statement, parameter_names, s
             "",
         ),
         ("mysql+driver://u@[::1]/w", "mariadb", {"host": "::1", "port": 3306, "database": "w", "user": "u"}, ""),
-        ("sqlite:////srv/a%20b.db", "sqlite", {"path": "//srv/a b.db"}, ""),
+        ("sqlite:////srv/a%20b.db", "sqlite", {"path": "/srv/a b.db"}, ""),
         ("duckdb:///srv/x.duckdb", "duckdb", {"path": "/srv/x.duckdb"}, ""),
     ],
 )

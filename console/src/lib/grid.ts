@@ -29,7 +29,7 @@ export function sorted(rows: readonly Cell[][], column: number, descending: bool
 }
 
 /** A text that a spreadsheet would take for a formula, with an apostrophe before it; the service's files do the same by choice. */
-export const guarded = (text: string): string => (/^[=+\-@\t\r]/.test(text) ? `'${text}` : text);
+export const guarded = (text: string): string => (/^[=+\-@\t\r\n\uFF1D\uFF0B\uFF0D\uFF20]/.test(text) ? `'${text}` : text);
 
 /** Names and cells as texts, line by line; `guard`: nothing may be taken for a formula. */
 const lines = (columns: readonly GridColumn[], rows: readonly Cell[][], quoted: (text: string, absent: boolean) => string, guard: boolean): string[][] => {

@@ -19,8 +19,18 @@ PART = ".part"
 """Ending of a temporary name."""
 SETTLED_BYTES = 32 << 20
 """Written, after which the disk is asked to take it, while more is fetched."""
-FILE_MODE = 0o644
-"""Result files are for readers; a delivery folder's own mode says who may enter."""
+FILE_MODE = 0o600
+"""Of what is stored: readers come through the service. A delivered file has the mode that its output says."""
+FOLDER_MODE = 0o755
+"""Of a delivery's folder that is made on the way: whoever takes the files must get there."""
+
+
+def make_folders(path: Path) -> None:
+    """The folder and those above it that are missing, for others to enter, whatever this process gives away otherwise."""
+    missing = [each for each in (path, *path.parents) if not each.exists()]
+    for each in reversed(missing):
+        each.mkdir(exist_ok=True)
+        os.chmod(each, FOLDER_MODE)
 
 
 def translate(error: OSError, path: Path) -> LadleError:

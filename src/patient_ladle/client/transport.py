@@ -14,6 +14,8 @@ from .errors import CallFailed, NotReachable
 TRIES = 4
 WAIT_SECONDS = 0.3
 """First wait between tries; doubled each time, with jitter."""
+LONGEST_WAIT_SECONDS = 20.0
+"""A service that asks for a longer wait is not waited for: its answer is the answer."""
 _PASSING = (429, 502, 503, 504)
 
 
@@ -54,7 +56,9 @@ class Transport:
                 if not (safe and last.status_code in _PASSING) or attempt == TRIES - 1:
                     return last
             asked = last.headers.get("Retry-After", "") if last is not None else ""
-            wait = float(asked) if asked.isdigit() else WAIT_SECONDS * 2**attempt
+            wait = float(asked) if asked.isascii() and asked.isdigit() else WAIT_SECONDS * 2**attempt
+            if wait > LONGEST_WAIT_SECONDS and last is not None:
+                return last  # whoever called should decide about that, and not sleep through it
             time.sleep(wait * random.uniform(0.7, 1.3))  # noqa: S311  # jitter
         raise AssertionError("the loop returns or raises")
 

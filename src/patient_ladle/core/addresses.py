@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
-from .errors import BadInput, unknown_name
+from .errors import BadInput
 
 _SCHEMES = {
     "postgresql": "postgresql", "postgres": "postgresql", "mariadb": "mariadb", "mysql": "mariadb",
     "sqlite": "sqlite", "duckdb": "duckdb",
 }  # fmt: skip
 _PORTS = {"postgresql": 5432, "mariadb": 3306}
+_HOST = re.compile(r"[A-Za-z0-9_.-]+|[0-9A-Fa-f:.]+(%\w+)?")
 _OPTIONS = {
     "sslmode": "ssl_mode", "ssl-mode": "ssl_mode", "ssl_mode": "ssl_mode",
     "sslrootcert": "ssl_ca", "ssl-ca": "ssl_ca", "ssl_ca": "ssl_ca",
@@ -41,23 +43,28 @@ def from_url(url: str) -> Pasted:
     try:
         parts = urlsplit(url.strip())
         port = parts.port
-    except ValueError as error:
-        raise BadInput(f"the connection URL cannot be read: {error}.", hint) from None
+    except ValueError:
+        raise BadInput("the connection URL cannot be read: its host or port is not one.", hint) from None
     scheme = parts.scheme.partition("+")[0].lower()
     if scheme not in _SCHEMES:
-        raise BadInput(
-            f"the connection URL begins with '{parts.scheme or '(nothing)'}:'.", f"It can begin with {', '.join(_SCHEMES)}."
-        )
+        raise BadInput("the connection URL begins with no engine's name.", f"It can begin with {', '.join(_SCHEMES)}.")
     engine = _SCHEMES[scheme]
     options = _options(dict(parse_qsl(parts.query)))
     if engine not in _PORTS:
         if parts.netloc:
             raise BadInput("a file's URL has three slashes before its path.", f"Write {scheme}:///absolute/path.")
-        return Pasted(engine, {"path": unquote(parts.path)} | options, "")
+        return Pasted(engine, {"path": "/" + unquote(parts.path).lstrip("/")} | options, "")
     if not parts.hostname or not parts.path.strip("/"):
         raise BadInput("the connection URL lacks a host or a database.", hint)
+    database = parts.path.removeprefix("/")
+    odd = parts.fragment or "@" in parts.path + parts.query or "/" in database or not _HOST.fullmatch(parts.hostname)
+    if odd or parts.netloc.count("@") > 1 or (parts.username or "").count(":"):
+        raise BadInput(
+            "the connection URL can be read in more than one way: a password in it holds one of / ? # @ : as it is.",
+            "Write such characters by percent signs (/ is %2F, ? is %3F, # is %23, @ is %40), or give the fields one by one.",
+        )
     fields: dict[str, Any] = {
-        "host": unquote(parts.hostname), "port": port or _PORTS[engine], "database": unquote(parts.path.lstrip("/")),
+        "host": unquote(parts.hostname), "port": port or _PORTS[engine], "database": unquote(database),
     }  # fmt: skip
     if parts.username:
         fields["user"] = unquote(parts.username)
@@ -68,6 +75,7 @@ def _options(given: Mapping[str, str]) -> dict[str, str]:
     made = {}
     for name, value in given.items():
         if name.lower() not in _OPTIONS:
-            raise unknown_name("option of a connection URL", name, _OPTIONS)
+            words = f"the connection URL has an option that is not understood; those that are: {', '.join(sorted(_OPTIONS))}."
+            raise BadInput(words, "Leave it out, or correct its name.")
         made[_OPTIONS[name.lower()]] = value.replace("_", "-") if "mode" in name.lower() else value
     return made

@@ -19,7 +19,7 @@ from .catalogue import names_of
 from .dialects import Dialect
 from .errors import LadleError, StatementRefused, nearest
 from .parameters import BUILT_IN, Parameter, bound_names
-from .scanner import place, refuse_slices, scan, statements
+from .scanner import Part, place, refuse_slices, scan, statements
 
 Table = Mapping[str, Any]
 MOST_REMARKS = 100
@@ -219,6 +219,15 @@ def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[
             message = f"the parameter ':{parameter.name}' is declared and not used."
             found.append(Remark("warning", "parameter_unused", message, "Use it, or remove its declaration."))
     return found
+
+
+def of_text_and_parts(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> tuple[list[Remark], list[Part]]:
+    """``of_text``, and the statements; none where the text is refused as a whole."""
+    try:
+        parts = statements(text, dialect)
+    except StatementRefused:
+        parts = []
+    return of_text(text, dialect, declared), parts
 
 
 def _of_parameter(

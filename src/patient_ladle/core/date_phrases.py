@@ -128,7 +128,7 @@ class _Reader:
 
     def count(self) -> int:
         found = self.peek()
-        if not found.isdigit() or int(found) > MAX_COUNT:
+        if not (found.isascii() and found.isdigit()) or int(found) > MAX_COUNT:
             raise _Unfit(self.words[self.at] if found else None, [f"a count up to {MAX_COUNT:,}"])
         self.at += 1
         return int(found)

@@ -140,8 +140,8 @@ MARIADB = Dialect(
     list_test="in …",
     refused_calls=_words(
         """get_lock release_lock release_all_locks is_free_lock is_used_lock load_file master_pos_wait master_gtid_wait
-        wait_until_sql_thread_after_gtids nextval setval lastval sys_exec sys_eval sys_get sys_set lib_mysqludf_sys_info benchmark
-        wsrep_last_seen_gtid wsrep_sync_wait_upto_gtid"""
+        wait_until_sql_thread_after_gtids nextval setval lastval sys_exec sys_eval sys_get sys_set
+        lib_mysqludf_sys_info benchmark wsrep_last_seen_gtid wsrep_sync_wait_upto_gtid"""
     ),
     refused_names=_words(
         """mysql. performance_schema. information_schema.processlist information_schema.global_variables

@@ -255,6 +255,39 @@ def from_dict(data: Mapping[str, Any]) -> LadleError:
     return cls(str(data.get("message", "")), str(data.get("hint", "")), **dict(data.get("facts") or {}))
 
 
+_GENERAL = {
+    "statement_wrong": "the database rejected the statement.",
+    "statement_failed": "the database failed while running the statement.",
+    "statement_refused": "the statement was refused, for it may do more than read.",
+    "source_unreachable": "the source could not be reached.",
+    "source_sign_in_refused": "the source refused the login.",
+    "source_tls_refused": "the source and the service could not agree on encryption.",
+    "source_writable": "the source's session is not read-only.",
+    "source_database_missing": "the source's database is not there.",
+    "source_not_readable": "the login of the source may not read what the statement names.",
+    "connection_lost": "the connection to the source broke.",
+    "store_unwritable": "the result could not be stored or delivered.",
+    "name_taken": "a file stands at the delivered name, and is not to be replaced.",
+    "worker_lost": "the worker of this run ended without a last word.",
+    "disk_full": "there was no space left for the result.",
+    "error": "the run met a fault.",
+}
+"""What may be said of an error whose own words name a server, a login, a path, a statement or a value."""
+_ASK = "Ask the author of the extract, who sees the details."
+
+
+def names_a_value(code: str) -> bool:
+    """Whether errors of that code are in a database's words, which may hold values of the statement."""
+    return code in ("statement_wrong", "statement_failed", "source_not_readable", "connection_lost", "statement_refused")
+
+
+def general_words(code: str, own: Mapping[str, Any]) -> dict[str, str]:
+    """``message`` and ``hint`` of an error for somebody who may not see how a source is reached or asked."""
+    if code not in _GENERAL:
+        return {"message": str(own.get("message", "")), "hint": str(own.get("hint", ""))}
+    return {"message": _GENERAL[code], "hint": _ASK}
+
+
 def nearest(given: str, known: Iterable[str]) -> str | None:
     """The known name most like the given one, or None when none is close."""
     by_lower = {name.lower(): name for name in known}

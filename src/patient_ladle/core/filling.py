@@ -9,13 +9,14 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import date, datetime, timezone
 from decimal import Decimal
 
 from .dialects import DUCKDB, POSTGRESQL, Dialect
 from .errors import BadInput
 from .parameters import MASK, BoundValues, Parameter, Scalar, Value, as_text
-from .scanner import Rendered, place, replace_parameters, scan
+from .scanner import Part, Rendered, parameter_names, place, replace_parameters, scan, statements
 
 _OPENS = re.compile(r"/\*\s*:([a-z_][a-z0-9_]*)\s*\*/")
 _CLOSES = re.compile(r"/\*\s*:\s*\*/")
@@ -102,6 +103,26 @@ def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
     filled = replace_parameters(text, dialect, put)
     _refuse_another_reading(text, filled, dialect)
     return filled
+
+
+@dataclass(frozen=True, slots=True)
+class FilledPart:
+    """One statement of a text: title, text, the names it uses, and its text with the values filled in."""
+
+    title: str
+    text: str
+    names: list[str]
+    filled_in: str
+
+
+def filled_parts(text: str, dialect: Dialect, bound: BoundValues) -> tuple[list[Part], list[FilledPart]]:
+    """A text's statements, and what each is with its values. Raises StatementRefused, BadInput."""
+    parts = statements(text, dialect)
+    made = []
+    for part in parts:
+        own = text[part.start : part.end].strip()
+        made.append(FilledPart(part.title, own, parameter_names(own, dialect), fill_in(own, dialect, bound).text))
+    return parts, made
 
 
 def _refuse_another_reading(text: str, filled: Rendered, dialect: Dialect) -> None:

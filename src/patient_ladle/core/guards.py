@@ -32,7 +32,7 @@ LEAST_EARLIER = 3
 
 
 def _whole(name: str, value: Any) -> int:
-    if isinstance(value, str) and value.isdigit():
+    if isinstance(value, str) and value.isascii() and value.isdigit():
         value = int(value)
     if not isinstance(value, int) or isinstance(value, bool) or value < 0:
         raise BadInput(f"'{name}' was given '{value}', which is no number of rows or runs.", "Give a whole number from 0.")

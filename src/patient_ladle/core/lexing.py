@@ -16,7 +16,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from functools import cache
-from typing import NamedTuple, NoReturn
+from typing import Any, NamedTuple, NoReturn
 
 from .dialects import Dialect
 from .errors import StatementRefused
@@ -51,7 +51,7 @@ def refused_at(text: str, position: int, what: str, hint: str) -> StatementRefus
 
 
 _LETTER = r"A-Za-z_\u0080-\U0010ffff"
-_NAMED = rf"(?<![\w)\]$\u0080-\U0010ffff]):[^\W\d]\w*+(?![$'\"`\u0080-\U0010ffff])"
+_NAMED = r"(?<![\w)\]$\u0080-\U0010ffff]):[^\W\d]\w*+(?![$'\"`\u0080-\U0010ffff])"
 _UNFIT = re.compile(r"[\0\ud800-\udfff]")
 _FOREIGN = re.compile(r"[^\x00-\x7f]+")
 _COMMENT_MARK = re.compile(r"/\*|\*/")
@@ -64,8 +64,38 @@ _PLAIN_KINDS = frozenset({"string", "name", "comment", "end"})
 _TAIL = 64
 """Characters before a bracket that are looked at for the word there; the words that matter are shorter."""
 _BEFORE_LISTS = frozenset(
-    "array select in then else when and or not on by from as distinct all any some values having where with is like limit"
-    " offset return case set over to".split()
+    [
+        "array",
+        "select",
+        "in",
+        "then",
+        "else",
+        "when",
+        "and",
+        "or",
+        "not",
+        "on",
+        "by",
+        "from",
+        "as",
+        "distinct",
+        "all",
+        "any",
+        "some",
+        "values",
+        "having",
+        "where",
+        "with",
+        "is",
+        "like",
+        "limit",
+        "offset",
+        "return",
+        "case",
+        "set",
+        "over",
+        "to",
+    ]
 )
 """Words after which a bracket begins a list; after any other it reaches into a value."""
 
@@ -136,7 +166,8 @@ class _Scan:
 
     def tokens(self) -> list[Token]:
         at, text, found = 0, self.text, self.found
-        pattern, is_ascii, add, make = _pattern(self.dialect), text.isascii(), found.append, Token._make
+        pattern: Any = _pattern(self.dialect)  # its scanner is not among the declared methods
+        is_ascii, add, make = text.isascii(), found.append, Token._make
         while at < len(text):
             begun = at
             # Match after match, each where the one before ended: a search would look through the rest for what is not there.
@@ -197,7 +228,11 @@ class _Scan:
 
     def _block_end(self, at: int) -> int:
         text, dialect = self.text, self.dialect
-        if dialect.executable_comments and text[at + 2 : at + 3] in ("!", "M", "m") and re.match(r"/\*[Mm]?!", text[at : at + 4]):
+        if (
+            dialect.executable_comments
+            and text[at + 2 : at + 3] in ("!", "M", "m")
+            and re.match(r"/\*[Mm]?!", text[at : at + 4])
+        ):
             raise refused_at(
                 text, at, "the statement does more than read: a comment that the database would run",
                 "Write it without the comment's marks.",

@@ -21,7 +21,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .date_phrases import date_of, read_period, timestamp_of
-from .errors import BadInput, LadleError, ValueMissing, ValueWrong, from_dict, nearest, unknown_name
+from .errors import (
+    BadInput,
+    LadleError,
+    ValueMissing,
+    ValueWrong,
+    from_dict,
+    general_words,
+    names_a_value,
+    nearest,
+    unknown_name,
+)
 
 Scalar = str | int | Decimal | bool | date | datetime
 Value = Scalar | tuple[Scalar, ...] | None
@@ -48,7 +58,7 @@ SOME_DAY = date(2024, 2, 29)
 
 MAX_LIST_ITEMS = 10_000
 _NAME = re.compile(r"[a-z_][a-z0-9_]{0,62}")
-_INTEGER = re.compile(r"[+-]?\d{1,40}")
+_INTEGER = re.compile(r"[+-]?[0-9]{1,40}")
 _TRUE, _FALSE = ("true", "yes", "1"), ("false", "no", "0")
 
 
@@ -82,7 +92,9 @@ class Parameter:
         for key in data:
             if key not in known:
                 raise unknown_name("field of a parameter", str(key), known)
-        made = cls(**{**dict(data), "allowed": tuple(data.get("allowed") or ())})
+        _check_shapes(data)
+        given = {key: value for key, value in data.items() if value is not None or key not in ("labels", "choices")}
+        made = cls(**{**given, "allowed": tuple(data.get("allowed") or ())})
         made.check()
         return made
 
@@ -198,6 +210,46 @@ class Parameter:
                 parameter=self.name,
             )
         return value
+
+
+_SHAPES: dict[str, tuple[type, str]] = {
+    "name": (str, "a text"), "type": (str, "a text"), "many": (bool, "true or false"), "required": (bool, "true or false"),
+    "note": (str, "a text"), "pattern": (str, "a text"), "private": (bool, "true or false"), "shared": (str, "a text"),
+    "allowed": (list, "a list of values"), "labels": (dict, "an object of texts"), "choices": (dict, "an object of texts"),
+}  # fmt: skip
+_PLAIN_VALUES = (str, int, float)
+_MOST_CHARACTERS = 10_000
+"""Of one text of a declaration; and so many members of its lists."""
+
+
+def _check_shapes(data: Mapping[str, Any]) -> None:
+    """Each field of a declaration has the form that its use takes for granted. Raises BadInput."""
+    name = data.get("name", "") if isinstance(data.get("name", ""), str) else ""
+
+    def refuse(field_name: str, wanted: str) -> NoReturn:
+        raise BadInput(
+            f"parameter '{name[:64]}': its '{field_name}' is not {wanted}.", f"Give {wanted}.", parameter=name[:64]
+        )
+
+    if "name" not in data:
+        raise BadInput("a parameter has no name.", "Give each parameter a name.")
+    for field_name, (kind, wanted) in _SHAPES.items():
+        given = data.get(field_name)
+        if given is None and field_name in data and field_name not in ("allowed", "labels", "choices"):
+            refuse(field_name, wanted)
+        if given is not None and not isinstance(given, (kind, tuple) if kind is list else kind):
+            refuse(field_name, wanted)
+        if isinstance(given, (str, list, dict)) and len(given) > _MOST_CHARACTERS:
+            refuse(field_name, f"{wanted} of at most {_MOST_CHARACTERS:,}")
+    for item in data.get("allowed") or ():
+        if not isinstance(item, _PLAIN_VALUES):
+            refuse("allowed", "a list of texts and numbers")
+    for field_name in ("labels", "choices"):
+        if any(not isinstance(text, str) for pair in (data.get(field_name) or {}).items() for text in pair):
+            refuse(field_name, "an object of texts")
+    for field_name in ("least", "most"):
+        if data.get(field_name) is not None and not isinstance(data[field_name], _PLAIN_VALUES):
+            refuse(field_name, "a number or a date")
 
 
 DATA_DATE = Parameter("data_date", "date", note="The date this run is about.")
@@ -329,13 +381,21 @@ class BoundValues:
         }
 
     def without_private(self, error: LadleError) -> LadleError:
-        """The error with private values masked, where a database's own words repeat them."""
+        """The error as it may be shown and kept: where private values are bound, without the database's own words."""
         hidden = {
             str(text)
             for name, value in self.values.items()
             if value is not None and self.parameters[name].private
             for text in (as_text(value) if isinstance(value, tuple) else [as_text(value)])
         }
+        if hidden and names_a_value(error.code):
+            words = general_words(error.code, error.to_dict())
+            where = {key: error.facts[key] for key in ("line", "column") if key in error.facts}
+            at = f" (line {where['line']}, column {where['column']})" if len(where) == 2 else ""
+            hint = "The database's own words are not shown: they may hold a private value, as given or changed."
+            return from_dict(
+                {"code": error.code, "message": words["message"].rstrip(".") + at + ".", "hint": hint, "facts": where}
+            )
         plain = error.to_dict()
         for text in sorted((each for each in hidden if each), key=len, reverse=True):
             plain["message"], plain["hint"] = (plain[key].replace(text, MASK) for key in ("message", "hint"))

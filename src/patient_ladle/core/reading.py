@@ -20,6 +20,7 @@ import pyarrow.parquet as pq
 from patient_ladle.proof.unpacking import unpacked
 
 from .columns import Batch, Column
+from .errors import ValueUnfit
 from .formats import get_format
 from .formats.base import Target
 from .formats.sheets import MAIN
@@ -27,6 +28,9 @@ from .output import OutputSettings
 
 MOST_CHARACTERS = 2_000
 """Of one cell in a preview."""
+
+LARGEST_CELL = 64 << 20
+"""Characters of a cell that is read at all; of a larger one the file itself tells."""
 
 
 def first_rows_of(
@@ -39,7 +43,12 @@ def first_rows_of(
         columns, rows = _sheet(_whole(content), options, sheet)
     else:
         columns, rows = read[form](_whole(content) if form == "parquet" else content, options)
-    found = list(islice(rows, most + 1))
+    try:
+        found = list(islice(rows, most + 1))
+    except (csv.Error, MemoryError) as error:
+        raise ValueUnfit(
+            "a cell of this file is too large to be looked at here.", "Download the file, and open it with a program of yours."
+        ) from error
     shown = [[None if cell is None else str(cell)[:MOST_CHARACTERS] for cell in row] for row in found[:most]]
     width = max((len(row) for row in shown), default=len(columns))
     names = list(columns) + [f"column_{n}" for n in range(len(columns) + 1, width + 1)]
@@ -60,7 +69,7 @@ def _lines(content: BinaryIO, options: Mapping[str, Any], form: str) -> io.TextI
 
 
 def _delimited(content: BinaryIO, options: Mapping[str, Any]) -> Read:
-    csv.field_size_limit(1 << 30)
+    csv.field_size_limit(LARGEST_CELL)
     rows = csv.reader(_lines(content, options, "csv"), delimiter=options["delimiter"])
     columns = next(rows, []) if options["header"] else []
     return columns, iter(rows)

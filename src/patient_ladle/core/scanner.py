@@ -21,6 +21,7 @@ __all__ = [
     "Rendered",
     "Token",
     "called_names",
+    "names_used",
     "one_reading_statement",
     "parameter_names",
     "place",
@@ -34,6 +35,12 @@ __all__ = [
 def parameter_names(text: str, dialect: Dialect) -> list[str]:
     """Names of the parameters used, each once, in the order of their first use."""
     return list(dict.fromkeys(text[t.start + 1 : t.end] for t in scan(text, dialect) if t.kind == "parameter"))
+
+
+def names_used(text: str, dialect: Dialect) -> list[str]:
+    """``parameter_names`` of a text whose statements only read. Raises StatementRefused."""
+    statements(text, dialect)
+    return parameter_names(text, dialect)
 
 
 def refuse_slices(text: str, dialect: Dialect, declared: Iterable[str]) -> None:
@@ -288,6 +295,4 @@ def _refuse_unpaired(text: str, seen: _Code) -> None:
             at = seen.start + run.end() + depth
             raise refused_at(text, at, "there is a closing parenthesis too many", "Take it out, or open it before.")
     if depth:
-        raise StatementRefused(
-            f"the statement leaves {depth} of its parentheses open.", "Close each of them where it belongs."
-        )
+        raise StatementRefused(f"the statement leaves {depth} of its parentheses open.", "Close each of them where it belongs.")

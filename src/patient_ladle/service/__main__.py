@@ -19,6 +19,7 @@ def _start(args: argparse.Namespace) -> int:
     try:
         data.mkdir(parents=True, exist_ok=True)
         (data / "keys").mkdir(exist_ok=True)
+        _keep_private(data)
         from django.conf import settings
 
         from .processes.supervisor import Supervisor
@@ -32,13 +33,23 @@ def _start(args: argparse.Namespace) -> int:
     try:
         os.environ["LADLE_DATA"] = str(data)
         if args.demo:
-            os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor"))
+            os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor" / "files"))
         return Supervisor(data, args.places, args.demo).run(f"http://{listen}:{port}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
         return _unusable(data, error)
     return 1
+
+
+def _keep_private(data: Path) -> None:
+    """Nobody else's account reads what lies there; the private servers' accounts walk through to what is theirs."""
+    data.chmod(0o711 if os.geteuid() == 0 else 0o700)
+    for path in data.iterdir():
+        if path.is_file() and not path.is_symlink():
+            path.chmod(0o600)
+        elif path.name in ("keys", "results", "source-secrets"):
+            path.chmod(0o700)
 
 
 def _unusable(data: Path, error: OSError) -> int:
@@ -123,6 +134,7 @@ def main() -> int:
         if name == "manage":
             verb.add_argument("words", nargs=argparse.REMAINDER)
     args = parser.parse_args()
+    os.umask(0o077)  # what the service writes is its own; deliveries say for themselves who may read them
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
     if args.action not in (_start, _manage):
         import django

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import socket
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -40,10 +41,22 @@ DATABASES = {
 
 SECRET_KEY = django_key(DATA)
 DEBUG = False
-ALLOWED_HOSTS = ["*"] if LISTEN not in ("127.0.0.1", "::1", "localhost") else ["127.0.0.1", "localhost", "[::1]"]
 USE_TZ = True
 PUBLIC_URL = os.environ.get("LADLE_PUBLIC_URL", f"http://{LISTEN}:{PORT}").rstrip("/")
-WEBHOOK_HOSTS = [host.strip().lower() for host in os.environ.get("LADLE_WEBHOOK_HOSTS", "").split(",") if host.strip()]
+
+
+def _listed(name: str) -> list[str]:
+    return [word.strip().lower() for word in os.environ.get(name, "").split(",") if word.strip()]
+
+
+ALLOWED_HOSTS = ["localhost", socket.gethostname().lower(), socket.getfqdn().lower(), LISTEN, *_listed("LADLE_HOSTS")]
+ALLOWED_HOSTS += [urlsplit(PUBLIC_URL).hostname or "localhost"]
+TRUSTED_PROXIES = _listed("LADLE_TRUSTED_PROXIES")
+"""Addresses of proxies whose word on a caller's address and on HTTPS is taken."""
+_BY_HTTPS = PUBLIC_URL.startswith("https://")
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = _BY_HTTPS
+CSRF_TRUSTED_ORIGINS = [PUBLIC_URL] if _BY_HTTPS else []
+WEBHOOK_HOSTS = _listed("LADLE_WEBHOOK_HOSTS")
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
 RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
 KEEP_DAYS = int(os.environ.get("LADLE_KEEP_DAYS", "90"))
@@ -80,7 +93,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
 ]
 AUTH_USER_MODEL = "people.Person"
-PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+PASSWORD_HASHERS = [f"{_OWN}.people.hashing.ModestArgon2"]
 SESSION_COOKIE_NAME = "ladle_session"
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_HTTPONLY = True
@@ -95,7 +108,7 @@ REST_FRAMEWORK = {
     ],
     "DEFAULT_PERMISSION_CLASSES": [f"{_OWN}.people.authentication.RolePermission"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": [f"{_OWN}.common.parsing.StrictJSONParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": f"{_OWN}.common.problems.problem_response",
     "UNAUTHENTICATED_USER": None,
@@ -110,6 +123,9 @@ SPECTACULAR_SETTINGS = {
     "TITLE": "Patient Ladle",
     "VERSION": "1",
     "DESCRIPTION": "Shared extract queries, run unattended, with result files that can be proven whole.",
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums", f"{_OWN}.common.document.with_problems",
+    ],
     "SERVE_INCLUDE_SCHEMA": False,
     "SERVE_PERMISSIONS": [f"{_OWN}.people.authentication.RolePermission"],
     "COMPONENT_SPLIT_REQUEST": False,

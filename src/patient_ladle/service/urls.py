@@ -21,6 +21,8 @@ from .sources import browse_api as browsing
 _API = "api/v1/"
 urlpatterns = [
     path("healthz", people.health),
+    path("readyz", people.health),
+    path("livez", people.alive),
     path(_API + "openapi.json", SpectacularJSONAPIView.as_view()),
     path(_API + "sign-in", people.SessionSignIn.as_view()),
     path(_API + "sign-in/token", people.TokenSignIn.as_view()),
@@ -98,5 +100,6 @@ urlpatterns = [
     path(_API + "status", runs.Status.as_view()),
     path(_API + "last-night", night.LastNight.as_view()),
     re_path(r"^api/.*$", console.no_such_address),
-    re_path(r"^(?!assets/).*$", ensure_csrf_cookie(console.index)),
+    re_path(console.PAGES, ensure_csrf_cookie(console.index)),
+    re_path(r"^.*$", ensure_csrf_cookie(console.no_such_page)),
 ]

@@ -124,7 +124,9 @@ def sources(home, request, cluster, metering, maria, works):
 
 def carried_out(attack, address, secret):
     """What came back, as text."""
-    bound = resolve([Parameter("p")], {"p": attack.value or "x"}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
+    bound = resolve(
+        [Parameter("p")], {"p": attack.value or "x"}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc)
+    )
     session = get_engine(attack.engine).open(address, secret)
     try:
         session.describe(Statement(attack.text, bound))
@@ -161,9 +163,9 @@ def test_a_parameter_in_what_the_database_takes_for_a_string_is_refused(engine, 
     for target, name, instead in OFF["cutting"]:
         monkeypatch.setattr(target, name, instead)
     bound = resolve([Parameter("p")], {"p": "x"}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
-    with closing(get_engine(engine).open(address, secret)) as session:
-        with pytest.raises(StatementRefused, match="finds 0 parameters in the statement where 1 are written"):
-            session.describe(Statement("select ':p' as a", bound))
+    refused = pytest.raises(StatementRefused, match="finds 0 parameters in the statement where 1 are written")
+    with closing(get_engine(engine).open(address, secret)) as session, refused:
+        session.describe(Statement("select ':p' as a", bound))
 
 
 @pytest.mark.parametrize("engine", ["duckdb", "files"])
@@ -204,8 +206,9 @@ def test_the_gate_names_what_more_than_reads_or_tells_of_the_server(text):
 def test_a_function_in_c_is_refused_whatever_its_name(sources, cluster):
     address, secret, _ = sources["postgresql"]
     with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
-        connection.execute("create or replace function friendly(text) returns text language internal volatile as 'pg_read_file_all'")
+        connection.execute(
+            "create or replace function friendly(text) returns text language internal volatile as 'pg_read_file_all'"
+        )
     attack = Attack("postgresql", (), f"select friendly('{HOST_FILE}')")
     assert not any(mark in carried_out(attack, address, secret) for mark in MARKS)
     assert "Alder" in carried_out(Attack("postgresql", (), "select upper(name), name from districts"), address, secret)
-

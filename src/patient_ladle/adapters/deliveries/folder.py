@@ -13,12 +13,17 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from patient_ladle.adapters.disk import PART, DiskFile, as_json, sync_folder, writing, written
+from patient_ladle.adapters.disk import DiskFile, PART, as_json, make_folders, sync_folder, writing, written
 from patient_ladle.core.errors import BadInput, DiskFull, Fenced, NameTaken, StoreUnwritable
 from patient_ladle.core.ports import DeliveryPlan
 
 SEPARATOR = ";"
 """Between folders where several are named."""
+
+
+MOST_BYTES = 200
+"""Of one folder's name."""
+_DEVICES = {"con", "prn", "aux", "nul", *(f"{kind}{number}" for kind in ("com", "lpt") for number in range(1, 10))}
 
 
 def folders_named(wanted: str) -> list[str]:
@@ -32,6 +37,13 @@ def delivery_folders(roots: Sequence[Path], wanted: str) -> tuple[str, ...]:
 
 
 def _folder(roots: Sequence[Path], wanted: str) -> str:
+    for part in Path(wanted).parts:
+        stem = part.partition(".")[0].strip().lower()
+        if not part.isprintable() or "\\" in part or stem in _DEVICES or len(part.encode()) > MOST_BYTES:
+            raise BadInput(
+                f"{part[:60]!r} cannot be a folder of a delivery: other systems could not enter it, or take it for a device.",
+                "Use letters, digits, spaces, dots and dashes, in parts of at most 200 bytes.",
+            )
     path = Path(os.path.normpath(roots[0] / wanted))
     real = Path(os.path.realpath(path))
     if not any(real == root or real.is_relative_to(root) for root in (Path(os.path.realpath(r)) for r in roots)):
@@ -61,7 +73,7 @@ class Delivery:
         targets, existing = [Path(folder) for folder in folders], manner.get("existing", "replace")
         for target in targets:
             with writing(target):
-                target.mkdir(parents=True, exist_ok=True)
+                make_folders(target)
         chosen = _free_names(targets, names, existing)
         self._mind_space(targets, [stored for stored, _ in names[:-1]])
         described = as_json(descriptor(dict(chosen[:-1])))

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from patient_ladle.adapters.reach import NotKnown, NotReachable, Reached, reached
 from patient_ladle.core.errors import BadInput, LadleError, unknown_name
 from patient_ladle.core.notices import Message
 
@@ -63,6 +64,19 @@ class Channel(ABC):
     @abstractmethod
     def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
         """Hand the message over; returns what the other side said. Raises NotSent."""
+
+
+def checked_way(host: str, port: int, reach: Reach) -> Reached:
+    """The judged addresses of a host that notices go to. Raises NotSent, NotTaken."""
+    try:
+        return reached(host, port, SECONDS, reach.private)
+    except NotKnown as error:
+        raise NotSent(f"the host '{host}' is not known.", "Correct the address of the channel.") from error
+    except NotReachable as error:
+        raise NotTaken(
+            f"'{host}' is at {error.address}, which {error.why}, or of no use.",
+            "Set LADLE_WEBHOOK_PRIVATE=yes where notices may go to addresses inside the house.",
+        ) from error
 
 
 @dataclass(frozen=True, slots=True)

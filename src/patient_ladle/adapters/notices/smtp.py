@@ -9,12 +9,13 @@ from datetime import datetime
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.utils import format_datetime, getaddresses
-from typing import ClassVar
+from typing import Any, ClassVar
 
+from patient_ladle.adapters.reach import Reached, connect
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.notices import Message
 
-from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting
+from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting, checked_way
 
 _SECURITY = ("starttls", "tls", "none")
 
@@ -37,7 +38,7 @@ class SmtpChannel(Channel):
     def check(self, settings: Mapping[str, str]) -> None:
         if settings["security"] not in _SECURITY:
             raise BadInput(f"'{settings['security']}' is no way to secure mail.", f"Take {', '.join(_SECURITY)}.")
-        if not settings["port"].isdigit() or not 0 < int(settings["port"]) < 65_536:
+        if not (settings["port"].isascii() and settings["port"].isdigit()) or not 0 < int(settings["port"]) < 65_536:
             raise BadInput(f"'{settings['port']}' is no port.", "Give a number such as 587.")
         for text in (settings["sender"], settings["to"]):
             _addresses(text)
@@ -46,8 +47,8 @@ class SmtpChannel(Channel):
         mail = _mail(message, settings)
         host, port = settings["host"], int(settings["port"])
         try:
-            way = smtplib.SMTP_SSL if settings["security"] == "tls" else smtplib.SMTP
-            with way(host, port, timeout=SECONDS) as server:
+            way = checked_way(host, port, Reach(private=True))  # a mail server stands inside the house more often than not
+            with _Server(way, port, settings["security"] == "tls") as server:
                 if settings["security"] == "starttls":
                     server.starttls(context=ssl.create_default_context())
                 if settings["user"]:
@@ -63,6 +64,18 @@ class SmtpChannel(Channel):
         except (OSError, smtplib.SMTPException) as error:
             raise NotSent(f"{host}:{port} could not be used: {_said(error)}.", "Check host, port and security.") from error
         return "taken" if not refused else f"taken, but not for {', '.join(refused)}"
+
+
+class _Server(smtplib.SMTP):
+    """At an address that was judged, under the host's name."""
+
+    def __init__(self, way: Reached, port: int, tls: bool) -> None:
+        self.way, self.tls = way, tls
+        super().__init__(way.host, port, timeout=SECONDS)
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> Any:
+        plain = connect(self.way, port, timeout)
+        return ssl.create_default_context().wrap_socket(plain, server_hostname=host) if self.tls else plain
 
 
 def _addresses(text: str) -> list[str]:

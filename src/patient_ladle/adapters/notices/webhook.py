@@ -14,19 +14,18 @@ from __future__ import annotations
 import hashlib
 import hmac
 import http.client
-import ipaddress
 import json
-import socket
 import ssl
 import time
 from collections.abc import Mapping
 from typing import ClassVar
 from urllib.parse import SplitResult, urlsplit
 
+from patient_ladle.adapters.reach import Reached, connect
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.notices import Message
 
-from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting
+from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting, checked_way
 
 
 def signature(secret: str, timestamp: str, body: bytes) -> str:
@@ -50,13 +49,13 @@ class WebhookChannel(Channel):
         host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
         if reach.hosts and host.lower() not in reach.hosts:
             raise NotTaken(f"'{host}' is not among the hosts that notices may be sent to.", "Add it to LADLE_WEBHOOK_HOSTS.")
-        address = _checked_address(host, port, reach)
+        way = checked_way(host, port, reach)
         body, timestamp = json.dumps(message.to_dict(), ensure_ascii=False).encode(), str(int(time.time()))
         headers = {"Content-Type": "application/json", "User-Agent": "patient-ladle", "Ladle-Timestamp": timestamp,
                    "Ladle-Notice": message.id}  # fmt: skip
         if secret:
             headers["Ladle-Signature"] = signature(secret, timestamp, body)
-        connection = _Pinned(host, port, address, parts.scheme == "https")
+        connection = _Pinned(host, port, way, parts.scheme == "https")
         try:
             path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
             connection.request("POST", path, body, headers)
@@ -82,35 +81,17 @@ def _parts(url: str) -> SplitResult:
     except ValueError:
         parts = SplitResult("", "", "", "", "")
     if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-        raise BadInput(f"'{url}' is no address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
+        raise BadInput("that is no address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
     return parts
 
 
-def _checked_address(host: str, port: int, reach: Reach) -> str:
-    """An address of the host that may be used. Raises NotSent, NotTaken."""
-    try:
-        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    except (OSError, UnicodeError) as error:
-        raise NotSent(f"the host '{host}' is not known.", "Correct the address of the channel.") from error
-    addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
-    for text in addresses:
-        address = ipaddress.ip_address(text.partition("%")[0])
-        mapped = getattr(address, "ipv4_mapped", None) or address
-        if mapped.is_link_local or mapped.is_multicast or mapped.is_unspecified or (not mapped.is_global and not reach.private):
-            raise NotTaken(
-                f"'{host}' is at {text}, which is inside this network or of no use.",
-                "Set LADLE_WEBHOOK_PRIVATE=yes where notices may go to addresses inside the house.",
-            )
-    return addresses[0]
-
-
 class _Pinned(http.client.HTTPConnection):
-    """To the address that was checked, under the host's name."""
+    """To an address that was judged, under the host's name."""
 
-    def __init__(self, host: str, port: int, address: str, tls: bool) -> None:
+    def __init__(self, host: str, port: int, way: Reached, tls: bool) -> None:
         super().__init__(host, port, timeout=SECONDS)
-        self.address, self.tls = address, tls
+        self.way, self.tls = way, tls
 
     def connect(self) -> None:
-        plain = socket.create_connection((self.address, self.port), self.timeout)
+        plain = connect(self.way, self.port, SECONDS)
         self.sock = ssl.create_default_context().wrap_socket(plain, server_hostname=self.host) if self.tls else plain

@@ -28,7 +28,7 @@ from patient_ladle.core.parameters import Parameter, Value
 from patient_ladle.core.ports import SourceSession, Statement
 from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_parameters
 
-from .network import knock, resolve
+from .network import knock, way_in
 
 CONNECT_SECONDS = 10.0
 """A server that has not answered by then is reported as unreachable, unless the source sets another time."""
@@ -68,6 +68,9 @@ class About:
         return ", ".join(parts)
 
 
+MOST_CHARACTERS = 1_000
+_HOST = re.compile(r"[A-Za-z0-9_](?:[A-Za-z0-9_.-]*[A-Za-z0-9_.])?|[0-9A-Fa-f:.]+(?:%[\w.-]+)?")
+"""A name of a host, or an IP address; a list of hosts or a folder of sockets is none."""
 TLS_FILES = {
     "ssl_ca": AddressField(str, "file of the authority's certificate", guarded=True, is_path=True),
     "ssl_certificate": AddressField(str, "file of the client's certificate", guarded=True, is_path=True),
@@ -296,6 +299,11 @@ class Engine(ABC):
                 raise BadInput(f"'{value}' is not a {key} ({wanted.note}).", "Correct the address.") from None
             if wanted.choices and made[key] not in wanted.choices:
                 raise unknown_name(f"value of {key}", str(value), wanted.choices)
+        for key, value in made.items():
+            if isinstance(value, str) and (not value.isprintable() or len(value) > MOST_CHARACTERS):
+                raise BadInput(f"the {key} of the address holds what no address does.", "Write it on one line, without marks.")
+        if "host" in made and not _HOST.fullmatch(made["host"]):
+            raise BadInput("the host of the address is none.", "Give a name such as db.fennmoor.example, or an IP address.")
         if not 0 < made.get("port", 1) < 65536:
             raise BadInput(f"'{made['port']}' is not a port.", "Give a number from 1 to 65535.")
         for key, field in self.fields.items():
@@ -339,7 +347,9 @@ class Engine(ABC):
             knock(host, port, seconds)
             return f"something listens at {host}:{port}"
 
-        return steps.tried("name", lambda: f"{host} is {', '.join(resolve(host, seconds))}") and steps.tried("port", listens)
+        return steps.tried("name", lambda: f"{host} is {', '.join(way_in(host, port, seconds).addresses)}") and steps.tried(
+            "port", listens
+        )
 
     def _not_opened(
         self, steps: _Steps, error: LadleError, address: Mapping[str, Any], secret: str, connect_seconds: float

@@ -12,6 +12,7 @@ The server's text of a 32-bit FLOAT is rounded to six digits: such a column carr
 from __future__ import annotations
 
 import re
+import socket
 import ssl
 import struct
 import time
@@ -31,6 +32,7 @@ from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
 from patient_ladle.core.dialects import MARIADB
 from patient_ladle.core.errors import (
+    LadleError,
     RunCancelled,
     SourceWritable,
     StatementRefused,
@@ -52,7 +54,7 @@ from .base import (
 )
 from .mariadb_errors import connect_failed, translate
 from .mariadb_rows import DRIVER_ERRORS, Rows
-from .network import resolve
+from .network import opened, way_in
 
 _COM_STMT_PREPARE, _COM_STMT_CLOSE = 0x16, 0x19
 _SQL_MODE = "TRADITIONAL"
@@ -329,7 +331,7 @@ class MariadbSession(ProbingSession):
         try:
             with self.engine.connect(self.address, self.secret, 5.0, None) as other, other.cursor() as cursor:
                 cursor.execute(f"kill query {int(self.rows.thread)}")
-        except (pymysql.Error, OSError) as error:
+        except (pymysql.Error, OSError, LadleError) as error:
             if error.args[:1] != (1094,):  # the session is gone already
                 self.end()  # a server that takes no kill still loses its client
 
@@ -385,6 +387,7 @@ class MariadbEngine(Engine):
                 context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
             if "ssl_certificate" in address:
                 context.load_cert_chain(address["ssl_certificate"], address.get("ssl_key"))
+        way = way_in(address["host"], int(address["port"]), seconds)
         made = pymysql.connect(
             host=address["host"],
             port=address["port"],
@@ -400,13 +403,18 @@ class MariadbEngine(Engine):
             client_flag=CLIENT.FOUND_ROWS,
             ssl=context,  # without one the driver encrypts where the server offers it
             ssl_disabled=mode == "disable",
+            defer_connect=True,
         )
+        wire = opened(way, int(address["port"]), seconds)  # to what was judged; the name is for the certificate
+        wire.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        wire.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+        wire.settimeout(None)
+        made.connect(wire)
         bare: Any = made
         bare._read_timeout = None  # from here the run's own deadline counts
         return made
 
     def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
-        resolve(address["host"], connect_seconds)
         try:
             connection = self.connect(address, secret, connect_seconds, address["database"])
         except (pymysql.Error, OSError, ValueError) as error:
@@ -438,5 +446,5 @@ class MariadbEngine(Engine):
             with self.connect(address, secret, connect_seconds, None) as connection, connection.cursor() as cursor:
                 cursor.execute("show databases")
                 return [str(name) for (name,) in cursor.fetchall() if name not in _OWN_DATABASES]
-        except (pymysql.Error, OSError):
+        except (pymysql.Error, OSError, LadleError):
             return []  # the server does not say

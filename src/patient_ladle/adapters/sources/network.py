@@ -1,48 +1,42 @@
-"""The way to a server before any driver speaks: does its name resolve, does anything listen at its port?"""
+"""The way to a server before any driver speaks: does its name resolve, may it be used, does anything listen at its port?"""
 
 from __future__ import annotations
 
-import ipaddress
 import socket
-from concurrent.futures import ThreadPoolExecutor
-from concurrent.futures import TimeoutError as TookTooLong
 
+from patient_ladle.adapters.reach import NotKnown, NotReachable, Reached, connect, reached
 from patient_ladle.core.errors import BadInput, SourceUnreachable
 
 
-def refuse_link_local(host: str, addresses: list[str]) -> None:
-    """Link-local addresses reach things that only this machine should (cloud metadata, say). Raises BadInput."""
-    for address in addresses:
-        if ipaddress.ip_address(address.partition("%")[0]).is_link_local:
-            raise BadInput(
-                f"the host '{host}' is at the link-local address {address}, which no source may have.",
-                "Give the database's address in your network.",
-            )
-
-
-def resolve(host: str, seconds: float) -> list[str]:
-    """The addresses of a host name. Raises SourceUnreachable, and BadInput for a link-local one."""
-    pool = ThreadPoolExecutor(1)
+def way_in(host: str, port: int, seconds: float) -> Reached:
+    """The judged addresses of a host. Raises SourceUnreachable, and BadInput for one that no source may have."""
     try:
-        found = pool.submit(socket.getaddrinfo, host, None, type=socket.SOCK_STREAM).result(seconds)
-    except TookTooLong:
+        return reached(host, port, seconds)
+    except NotReachable as error:
+        at = f" at {error.address}" if error.address != host else ""
+        raise BadInput(
+            f"the host '{host}' is{at} an address that no source may have: it {error.why}.",
+            "Give the address of the database that holds the data.",
+        ) from None
+    except NotKnown as error:
+        if error.in_time:
+            raise SourceUnreachable(f"the host '{host}' is not known.", "Correct the host of the source.") from None
         raise SourceUnreachable(
             f"the name service gave no answer about '{host}' within {seconds:g} s.",
             "Ask whoever runs the network, or give an IP address.",
         ) from None
-    except (socket.gaierror, UnicodeError):
-        raise SourceUnreachable(f"the host '{host}' is not known.", "Correct the host of the source.") from None
-    finally:
-        pool.shutdown(wait=False)
-    addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
-    refuse_link_local(host, addresses)
-    return addresses
 
 
 def knock(host: str, port: int, seconds: float) -> None:
     """Something listens there, or SourceUnreachable says what happened instead."""
+    opened(way_in(host, port, seconds), port, seconds).close()
+
+
+def opened(way: Reached, port: int, seconds: float) -> socket.socket:
+    """A connection to a judged address. Raises SourceUnreachable."""
+    host = way.host
     try:
-        socket.create_connection((host, port), seconds).close()
+        return connect(way, port, seconds)
     except ConnectionRefusedError:
         raise nothing_listens(host, port) from None
     except TimeoutError:

@@ -56,7 +56,7 @@ from .base import (
     rendered,
     with_names,
 )
-from .network import no_answer, nothing_listens, resolve
+from .network import no_answer, nothing_listens, way_in
 from .postgresql_copy import copy_out, expected
 
 _SETTINGS = {
@@ -114,9 +114,27 @@ join pg_catalog.pg_namespace n on n.oid = p.pronamespace
 where p.proname = any(%s::text[]) and p.provolatile = 'v' and l.lanname in ('c', 'internal')
   and not (n.nspname = 'pg_catalog' and p.proname = any(%s::text[])) order by 1 limit 1"""
 _HARMLESS = frozenset(
-    """random setseed clock_timestamp timeofday gen_random_uuid currval lastval current_query pg_sleep pg_is_in_recovery
-    pg_table_size pg_indexes_size pg_total_relation_size pg_relation_size pg_database_size pg_collation_actual_version
-    pg_partition_tree pg_partition_ancestors pg_xact_commit_timestamp""".split()
+    [
+        "random",
+        "setseed",
+        "clock_timestamp",
+        "timeofday",
+        "gen_random_uuid",
+        "currval",
+        "lastval",
+        "current_query",
+        "pg_sleep",
+        "pg_is_in_recovery",
+        "pg_table_size",
+        "pg_indexes_size",
+        "pg_total_relation_size",
+        "pg_relation_size",
+        "pg_database_size",
+        "pg_collation_actual_version",
+        "pg_partition_tree",
+        "pg_partition_ancestors",
+        "pg_xact_commit_timestamp",
+    ]
 )
 """Functions of PostgreSQL's own that it calls volatile although they change nothing and run no text."""
 _HARMFUL_ROLES = (
@@ -522,7 +540,6 @@ class PostgresqlEngine(Engine):
     }
 
     def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
-        resolve(address["host"], connect_seconds)
         try:
             connection = self._connection(address, secret, connect_seconds, address["database"])
         except psycopg.Error as error:
@@ -540,8 +557,10 @@ class PostgresqlEngine(Engine):
         settings = _SETTINGS | {name: str(address[field]) for field, name in _FROM_ADDRESS.items() if field in address}
         escaped = {name: value.replace("\\", "\\\\").replace(" ", "\\ ") for name, value in settings.items()}
         files = {"ssl_ca": "sslrootcert", "ssl_certificate": "sslcert", "ssl_key": "sslkey"}
+        way = way_in(address["host"], int(address["port"]), seconds)  # the library connects to what was judged
         return psycopg.connect(
-            host=address["host"],
+            host=",".join([address["host"]] * len(way.addresses)),
+            hostaddr=",".join(way.addresses),
             port=address["port"],
             dbname=database,
             user=address["user"],
@@ -563,6 +582,6 @@ class PostgresqlEngine(Engine):
                     "select datname from pg_catalog.pg_database"
                     " where not datistemplate and has_database_privilege(oid, 'connect') order by 1"
                 ).fetchall()
-        except psycopg.Error:
+        except (psycopg.Error, LadleError):
             return []  # the server does not say
         return [str(name) for (name,) in rows]

@@ -75,6 +75,24 @@ def _print_people(args: argparse.Namespace, people: list[dict[str, Any]]) -> Non
     return print_table(("NAME", "ROLE", "ACTIVE", "SINCE"), rows, "there is nobody.")
 
 
+def user_password(args: argparse.Namespace) -> None:
+    """One's own."""
+    if args.password_stdin:
+        old, new = (sys.stdin.readline().rstrip("\n") for _ in range(2))
+    elif sys.stdin.isatty():
+        old, new = getpass.getpass("your password: "), getpass.getpass("the new one: ")
+        if getpass.getpass("the new one once more: ") != new:
+            raise ClientError("the new password was given in two ways.", "Try again.")
+    else:
+        raise ClientError("no password was given.", "Use --password-stdin: the old one on a line, then the new one.")
+    with connected(args) as ladle:
+        me = ladle.people.change_password(old, new)
+    if args.json:
+        return print_json(me)
+    print(f"the password of {me['name']} is changed; every other sign-in and token of {me['name']} has ended")
+    return None
+
+
 def user_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         _print_people(args, ladle.people.list())
@@ -156,6 +174,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--active", choices=("yes", "no"))
     verb.add_argument("--password", action="store_true", help="ask for a new password")
     verb.add_argument("--password-stdin", action="store_true")
+
+    verb = user.verb("password", user_password, "Change your own password.", "ladle user password")
+    verb.add_argument("--password-stdin", action="store_true", help="read the old one, then the new one, a line each")
 
     token = Noun(nouns, common, "token", "Tokens with which programs sign in.")
     token.verb("list", token_list, "List tokens.")

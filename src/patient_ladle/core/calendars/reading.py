@@ -263,7 +263,7 @@ class _Reader:
         if not (self.take("each") or self.take("every")):
             raise self.refuse("'each' and a number of minutes or hours", ("each",))
         number = 1
-        if self.word().isdigit():
+        if self.word().isascii() and self.word().isdigit():
             number = int(self.word())
             self.at += 1
         unit = _singular(self.word())

@@ -38,7 +38,8 @@ _WORDS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|", "space": " "
 _QUOTED_KINDS = ("text", "json", "any", "binary")
 """Kinds whose canonical text may hold a delimiter, a quote or a line end, or be empty."""
 _LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
-_LIKE_FORMULA = r"^[=+\-@\t\r]"
+_LIKE_FORMULA = r"^[=+\-@\t\r\n\x{FF1D}\x{FF0B}\x{FF0D}\x{FF20}]"
+"""Also the full-width signs, which some programs read as the plain ones."""
 
 
 def _delimiter(value: str) -> str:

@@ -172,6 +172,8 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
     try:
         found = first_rows(session, Statement(job["statement"], values), PreviewLimits(rows=job["rows"]))
         ledger.tell("done", result=found | {"identity": session.identity()})
+    except LadleError as error:
+        raise values.without_private(error) from error
     finally:
         session.close()
 

@@ -8,6 +8,8 @@ from typing import Any, ClassVar
 
 from django.core.validators import ProhibitNullCharactersValidator
 from rest_framework import serializers
+from rest_framework.exceptions import NotFound
+from rest_framework.negotiation import BaseContentNegotiation
 from rest_framework.pagination import CursorPagination
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -18,10 +20,46 @@ from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.service.common.problems import in_words
 
 
+class AlwaysJson(BaseContentNegotiation):
+    """Answers are JSON or a file, whatever a caller says it would rather have: an error is better read than refused."""
+
+    def select_parser(self, request: Request, parsers: Any) -> Any:
+        given = (request.content_type or "").partition(";")[0].strip().lower()
+        return next((parser for parser in parsers if given == parser.media_type or given.endswith("+json")), None)
+
+    def select_renderer(self, request: Request, renderers: Any, format_suffix: str | None = None) -> Any:
+        return renderers[0], renderers[0].media_type
+
+
 class RoleView(APIView):
     # No docstring: it would stand in the API's document as the description of every call.
     # ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``.
     needs: ClassVar[Mapping[str, str]] = {}
+    content_negotiation_class = AlwaysJson
+
+
+_LARGEST = 2**63 - 1
+"""What the service database takes for a number."""
+
+
+def number_in(request: Request, name: str, default: int | None = None, least: int = 0, most: int = _LARGEST) -> int:
+    """A whole number among the address's parameters. Raises BadInput; also where it is missing and has no default."""
+    given = request.query_params.get(name)
+    if given is None and default is not None:
+        return default
+    if given is not None and given.isascii() and given.isdigit() and len(given) < 20 and least <= int(given) <= most:
+        return int(given)
+    said = f"'{name}' was given '{given}'" if given is not None else f"'{name}' is missing"
+    bounds = f"from {least:,} to {most:,}" if most != _LARGEST else f"of at least {least:,}"
+    raise BadInput(f"{said}; it takes a whole number {bounds}.", f"Give one: {name}={max(least, 1)}.")
+
+
+def flag_in(request: Request, name: str) -> bool:
+    """``true`` or ``false`` among the address's parameters; false where it is missing. Raises BadInput."""
+    given = request.query_params.get(name, "false")
+    if given not in ("true", "false"):
+        raise BadInput(f"'{name}' was given '{given}'; it takes true or false.", f"Give {name}=true, or leave it out.")
+    return given == "true"
 
 
 class StrictSerializer(serializers.Serializer):
@@ -77,6 +115,19 @@ class Pages(CursorPagination):
     page_size_query_param = "page_size"
     max_page_size = 200
     ordering = "-id"
+
+    def get_page_size(self, request: Request) -> int:
+        return number_in(request, "page_size", self.page_size, 1, self.max_page_size)
+
+    def decode_cursor(self, request: Request) -> Any:
+        given = request.query_params.get(self.cursor_query_param)
+        try:
+            found = super().decode_cursor(request)
+        except (NotFound, ValueError):
+            found = None
+        if given is not None and found is None:
+            raise BadInput("the cursor is not one that an answer gave.", "Begin at the first page: leave cursor out.")
+        return found
 
 
 def page_of(

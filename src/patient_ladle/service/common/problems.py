@@ -7,13 +7,15 @@ from http import HTTPStatus
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.db import DatabaseError, InterfaceError, OperationalError
+from django.db import DatabaseError, DataError, InterfaceError, OperationalError
 from django.http import Http404
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
-from patient_ladle.core.errors import BadInput, LadleError, NotAllowed, NotFound, NotSignedIn, ServiceFault
+from patient_ladle.core.errors import BadInput, LadleError, NotAllowed, NotFound, NotSignedIn, ServiceFault, UnknownName
+
+from .caller import shown
 
 log = logging.getLogger("ladle.api")
 
@@ -23,7 +25,7 @@ STATUS = {
     "source_not_readable": 502, "source_tls_refused": 502, "source_writable": 502,
     "connection_lost": 502, "deadline_exceeded": 504, "store_unwritable": 507,
     "disk_full": 507, "service_fault": 500, "method_not_allowed": 405, "slow_down": 429, "service_away": 503,
-    "idempotency_mismatch": 422,
+    "idempotency_mismatch": 422, "too_large": 413, "range_wrong": 416, "busy": 503,
 }  # fmt: skip
 """Code to HTTP status; a code that is not here is 400."""
 
@@ -46,6 +48,18 @@ class ServiceAway(LadleError):
 
     code = "service_away"
     transient = True
+
+
+class TooLarge(BadInput):
+    """The body is longer than is taken."""
+
+    code = "too_large"
+
+
+class RangeWrong(BadInput):
+    """The part of a file that was asked for is beyond its end."""
+
+    code = "range_wrong"
 
 
 class IdempotencyMismatch(BadInput):
@@ -90,6 +104,12 @@ def as_own(error: Exception) -> LadleError:
             return NotAllowed(str(error) or "this is not allowed.", "Ask an administrator for a wider role.")
         case exceptions.MethodNotAllowed():
             return MethodNotAllowed(str(error.detail), "See /api/v1/openapi.json.")
+        case DataError():
+            return BadInput(
+                "a value is one that cannot be kept: a number too large, or a text too long.", "Give a smaller one."
+            )
+        case exceptions.Throttled():
+            return SlowDown("too many requests.", "Wait a moment, then try again.")
         case exceptions.NotFound() | Http404():
             return NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
         case OperationalError() | InterfaceError():
@@ -97,9 +117,9 @@ def as_own(error: Exception) -> LadleError:
     return ServiceFault("the service met a fault of its own.", "Its log has the details under this request id.")
 
 
-def problem_body(error: LadleError, request_id: str) -> tuple[int, dict[str, Any]]:
-    """Status and RFC 9457 members for an error."""
-    status = STATUS.get(error.code, 400)
+def problem_body(error: LadleError, request_id: str, status: int | None = None) -> tuple[int, dict[str, Any]]:
+    """Status, by its code unless given, and RFC 9457 members for an error."""
+    status = status or STATUS.get(error.code, 400)
     return status, {
         "type": "about:blank",
         "title": HTTPStatus(status).phrase,
@@ -114,16 +134,29 @@ def problem_body(error: LadleError, request_id: str) -> tuple[int, dict[str, Any
     }
 
 
+def _status(error: LadleError, named: dict[str, Any]) -> int:
+    """By its code; but a name in the address that nothing carries is a thing that is not there, and no fault of the body."""
+    if isinstance(error, UnknownName) and error.facts.get("given") in {str(value) for value in named.values()}:
+        return 404
+    return STATUS.get(error.code, 400)
+
+
 def problem_response(error: Exception, context: dict[str, Any]) -> Response:
     """DRF's exception handler; a stack trace goes to the log and never to a person."""
     request = context["request"]
     request_id = getattr(request, "request_id", "")
     own = as_own(error)
+    status = _status(own, context.get("kwargs") or {})
     if own.code in ("service_fault", "service_away") or isinstance(error, DatabaseError):
         log.error("request %s: %s", request_id, own.message, exc_info=error)
     set_rollback()
-    status, body = problem_body(own, request_id)
+    facts = own.facts
+    body = problem_body(shown(own), request_id, status)[1]
     response = Response(body, status=status, content_type="application/problem+json")
+    if "wait_seconds" in facts:
+        response["Retry-After"] = str(facts["wait_seconds"])
+    if "whole_bytes" in facts:
+        response["Content-Range"] = f"bytes */{facts['whole_bytes']}"
     if status == 401:
         response["WWW-Authenticate"] = 'Bearer realm="Patient Ladle"'
     return response

@@ -36,22 +36,31 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
+PAGES = r"^(?:(?:runs|extracts|results|values|schedules|notices|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
+"""Addresses of the console's pages. A program that asks for another is told that there is nothing, and not given a page."""
+
+
+def no_such_page(request: Any) -> HttpResponse:
+    """404: for a person the console, which says so too; for a program a problem."""
+    if "text/html" in request.headers.get("Accept", "") and request.method in ("GET", "HEAD"):
+        return index(request, 404)
+    return no_such_address(request)
+
+
 @never_cache
-def index(request: Any) -> HttpResponse:
-    """The one page of the console, at every address that is not the API's."""
+def index(request: Any, status: int = 200) -> HttpResponse:
+    """The one page of the console."""
     file = BUILD / "index.html"
     if not file.is_file():
         return HttpResponse(
             "The console is not built yet: run ./scripts/demo once, or use the wheel.", status=503, content_type="text/plain"
         )
     page = _page(file.stat().st_mtime_ns).replace(NONCE, request.csp_nonce)
-    return HttpResponse(page.replace(SESSION, "signed-in" if request.user.is_authenticated else "none"))
+    return HttpResponse(page.replace(SESSION, "signed-in" if request.user.is_authenticated else "none"), status=status)
 
 
 def no_such_address(request: HttpRequest) -> HttpResponse:
     """A problem, not a page, for an API address that is not there."""
-    if not request.user.is_authenticated and not request.headers.get("Authorization"):
-        return JsonResponse({"status": 401, "code": "not_signed_in", "detail": "this needs a sign-in."}, status=401)
     error = NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
     status, body = problem_body(error, getattr(request, "request_id", ""))
     return JsonResponse(body, status=status, content_type="application/problem+json")

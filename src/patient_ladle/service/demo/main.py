@@ -65,7 +65,9 @@ def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
         database = f"metering_{environment}"
         cluster.make_database(database)
         data.make_metering(cluster.url(database), password, anchor, meters, days)
-        laboratory, telemetry = home / f"laboratory-{environment}.db", home / f"telemetry-{environment}"
+        files = home / "files"  # apart from the keys of the demo's servers: a source may read what lies here
+        files.mkdir(exist_ok=True)
+        laboratory, telemetry = files / f"laboratory-{environment}.db", files / f"telemetry-{environment}"
         data.make_laboratory(laboratory, anchor, days + 60)
         reader = f"{data.READER}_{environment}"  # one for each: a login sees every database that it may read
         field_data.make_works(maria, f"works_{environment}", reader, password, anchor, meters // 2)

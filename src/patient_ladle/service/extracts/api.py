@@ -12,14 +12,17 @@ from rest_framework.response import Response
 
 from patient_ladle.core.differences import lines_between
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.parameters import TYPES
-from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of
+from patient_ladle.core.parameters import MASK, TYPES
+from patient_ladle.service.children.judging import judged
+from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, flag_in, number_in
+from patient_ladle.service.common.caller import ForAuthors, sees_all
 
 from . import services
 from .models import Extract, with_heads
+from .private_values import opened_declaration
 
 
-class ParameterView(serializers.Serializer):
+class ParameterView(ForAuthors):
     name = serializers.CharField()
     type = serializers.ChoiceField(list(TYPES))
     many = serializers.BooleanField()
@@ -35,8 +38,17 @@ class ParameterView(serializers.Serializer):
     private = serializers.BooleanField(default=False)
     shared = serializers.CharField(default="")
 
+    def to_representation(self, instance: Any) -> Any:
+        made = super().to_representation(opened_declaration(instance))
+        if not sees_all():
+            made["choices"] = {key: value if key == "source" else "" for key, value in made["choices"].items()}
+            if made["private"] and made["default"] is not None:
+                made["default"] = MASK
+        return made
 
-class RevisionView(serializers.Serializer):
+
+class RevisionView(ForAuthors):
+    for_authors = ("statement", "deliver_into")
     number = serializers.IntegerField()
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
@@ -181,7 +193,7 @@ def _if_match(request: Request) -> int | None:
     given = request.headers.get("If-Match", "").strip().strip('"')
     if not given or given == "*":
         return None
-    if not given.isdigit():
+    if not (given.isascii() and given.isdigit() and len(given) < 10):
         raise BadInput(f"If-Match was given '{given}', which is not a revision number.", "Send the ETag you were given.")
     return int(given)
 
@@ -201,7 +213,7 @@ class Extracts(RoleView):
     )
     def get(self, request: Request) -> Response:
         given = request.query_params
-        found = Extract.objects.select_related("owner").filter(archived_at__isnull=given.get("archived") != "true")
+        found = Extract.objects.select_related("owner").filter(archived_at__isnull=not flag_in(request, "archived"))
         if given.get("folder"):
             found = found.filter(Q(folder=given["folder"]) | Q(folder__startswith=given["folder"] + "/"))
         if given.get("tag"):
@@ -307,6 +319,8 @@ class ExtractCopy(RoleView):
 
 
 class ExtractDifferences(RoleView):
+    needs = {"GET": "author"}
+
     @extend_schema(
         operation_id="differences",
         parameters=[OpenApiParameter("before", int, required=True), OpenApiParameter("after", int, required=True)],
@@ -315,17 +329,16 @@ class ExtractDifferences(RoleView):
     def get(self, request: Request, name: str) -> Response:
         numbers = []
         for key in ("before", "after"):
-            given = request.query_params.get(key, "")
-            if not given.isdigit():
-                raise BadInput(f"'{key}' was given '{given}', which is not a revision number.", "Give one such as 1.")
-            numbers.append(int(given))
+            numbers.append(number_in(request, key, least=1))
         return Response(DifferencesView(services.differences(services.extract_named(name), *numbers)).data)
 
 
 class TextDifferences(RoleView):
     """Between any two texts: what two authors see who saved at the same time."""
 
+    needs = {"POST": "author"}
+
     @extend_schema(operation_id="text_differences", request=TextsBody, responses=LineView(many=True))
     def post(self, request: Request) -> Response:
         body = body_of(request, TextsBody)
-        return Response([line.to_dict() for line in lines_between(body["before"], body["after"])])
+        return Response([line.to_dict() for line in judged(lines_between, body["before"], body["after"])])

@@ -12,9 +12,10 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core import advice
 from patient_ladle.core.advice import Remark
 from patient_ladle.core.dialects import Dialect
-from patient_ladle.core.errors import BadInput, LadleError, StatementRefused, from_dict
+from patient_ladle.core.errors import BadInput, LadleError, from_dict
 from patient_ladle.core.parameters import Parameter
-from patient_ladle.core.scanner import Part, place, statements
+from patient_ladle.core.scanner import Part, place
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Address
 from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
@@ -27,8 +28,8 @@ def diagnose(person: Person, address: Address, text: str, parameters: Sequence[d
     dialect = get_engine(address.source.engine).dialect
     declared, remarks = _declared(parameters)
     usable = not remarks
-    remarks += advice.of_text(text, dialect, declared)
-    parts = _parts(text, dialect)
+    of_text, parts = judged(advice.of_text_and_parts, text, dialect, declared)
+    remarks += of_text
     described: dict[Part, dict[str, Any]] = {}
     asked = [part for part in parts if usable and not _has_error(text, part, remarks)]
     if asked:
@@ -40,22 +41,16 @@ def diagnose(person: Person, address: Address, text: str, parameters: Sequence[d
         except LadleError as error:
             remarks += _of_silence(error, text, dialect, address)
     catalogue = kept_catalogue(address)
-    if parts and catalogue is not None:
-        remarks += advice.of_types(text, dialect, declared, catalogue)
+    if parts and declared and catalogue is not None:
+        said = text.lower()
+        named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many
+        remarks += judged(advice.of_types, text, dialect, declared, named)
     return {
         "remarks": [remark.to_dict() for remark in sorted(remarks, key=lambda r: (r.line, r.column))],
         "asked": bool(described),
         "statements": [_shown(text, part, described.get(part, {})) for part in parts],
         "seconds": round(time.monotonic() - began, 3),
     }
-
-
-def _parts(text: str, dialect: Dialect) -> list[Part]:
-    """None where the text is refused as a whole; the remark that says so is made elsewhere."""
-    try:
-        return statements(text, dialect)
-    except StatementRefused:
-        return []
 
 
 def _has_error(text: str, part: Part, remarks: Sequence[Remark]) -> bool:

@@ -13,6 +13,8 @@ from patient_ladle.core.naming import DEFAULT_TEMPLATE
 from patient_ladle.core.parameters import Parameter
 from patient_ladle.service.sources.models import Source
 
+from .private_values import opened_declaration
+
 
 class Extract(models.Model):
     """A named query of the repository. ``number`` is that of its newest revision."""
@@ -86,7 +88,7 @@ class Revision(models.Model):
     @cached_property
     def declared(self) -> Sequence[Parameter]:
         """Its parameters, which never change."""
-        return [Parameter.from_dict(item) for item in self.parameters]
+        return [Parameter.from_dict(opened_declaration(item)) for item in self.parameters]
 
 
 class SharedValue(models.Model):

@@ -18,14 +18,16 @@ from patient_ladle.core.formats import get_format
 from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import bound_names, check_declared, Parameter
-from patient_ladle.core.scanner import one_reading_statement, parameter_names, refuse_slices, statements
+from patient_ladle.core.parameters import Parameter, bound_names, check_declared
+from patient_ladle.core.scanner import names_used, one_reading_statement, refuse_slices
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, FormerName, Revision
+from .private_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
@@ -56,17 +58,17 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     source = source_named(content["source"])
     dialect = get_engine(source.engine).dialect
     if content.get("bring_back"):
-        content = content | {"statement": bring_back(content["statement"], dialect)}
-    statements(content["statement"], dialect)
-    parameters = [Parameter.from_dict(item) for item in content.get("parameters") or []]
-    check_declared(parameters, parameter_names(content["statement"], dialect))
-    refuse_slices(content["statement"], dialect, bound_names(parameters))
+        content = content | {"statement": judged(bring_back, content["statement"], dialect)}
+    used = judged(names_used, content["statement"], dialect)
+    parameters = [Parameter.from_dict(opened_declaration(item)) for item in content.get("parameters") or []]
+    check_declared(parameters, used)
+    judged(refuse_slices, content["statement"], dialect, bound_names(parameters))
     for parameter in parameters:
         if parameter.shared:
             shared_value_named(parameter.shared)
         if parameter.choices:
             chosen_from = source_named(parameter.choices["source"])
-            one_reading_statement(parameter.choices["statement"], get_engine(chosen_from.engine).dialect)
+            judged(one_reading_statement, parameter.choices["statement"], get_engine(chosen_from.engine).dialect)
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     for name in formats:
         get_format(name)
@@ -76,7 +78,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     return {
         "source": source,
         "statement": content["statement"],
-        "parameters": [p.to_dict() for p in parameters],
+        "parameters": [sealed_declaration(p.to_dict()) for p in parameters],
         "formats": formats,
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
         "deliver_into": content.get("deliver_into") or "",
@@ -204,7 +206,7 @@ def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
     return {
         "before": before,
         "after": after,
-        "statement": [line.to_dict() for line in lines_between(before.statement, after.statement)],
+        "statement": [line.to_dict() for line in judged(lines_between, before.statement, after.statement)],
         "settings": list(settings_between(*settings_of)),
     }
 

@@ -44,7 +44,7 @@ class SharedValueBody(StrictSerializer):
 class PhraseView(serializers.Serializer):
     phrase = serializers.CharField()
     data_date = serializers.DateField()
-    means = serializers.DateTimeField(help_text="Wall-clock time, without a zone.")
+    means = serializers.CharField(help_text="Date and time by the clocks of no zone.")
 
 
 class SharedValues(RoleView):

@@ -22,6 +22,7 @@ from patient_ladle.core.parameters import Parameter, check_declared, resolve
 from patient_ladle.core.reading import sample_of
 from patient_ladle.core.scanner import parameter_names, statements
 from patient_ladle.core.shaping import TYPES
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.sources import inquiries
@@ -111,12 +112,13 @@ class Previews(RoleView):
     def post(self, request: Request) -> Response:
         body = body_of(request, PreviewBody)
         address = _address(body)
-        parts = statements(body["statement"], get_engine(address.source.engine).dialect)
+        dialect = get_engine(address.source.engine).dialect
+        parts = judged(statements, body["statement"], dialect)
         if body["part"] >= len(parts):
             raise BadInput(f"there is no statement {body['part'] + 1}; there are {len(parts)}.", "Give one of those.")
         text = parts[body["part"]].text
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
-        check_declared(declared, parameter_names(text, get_engine(address.source.engine).dialect))
+        check_declared(declared, judged(parameter_names, text, dialect))
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, address.environment)
         resolve(declared, values, day, datetime.now(utc.utc))
@@ -177,7 +179,7 @@ class BringBack(RoleView):
     def post(self, request: Request) -> Response:
         body = body_of(request, BringBackBody)
         dialect = get_engine(source_named(body["source"]).engine).dialect
-        return Response({"statement": bring_back(body["statement"], dialect)})
+        return Response({"statement": judged(bring_back, body["statement"], dialect)})
 
 
 class CompletionWords(RoleView):
@@ -264,4 +266,4 @@ class Samples(RoleView):
         if any(len(row) != len(columns) for row in body["rows"]):
             raise BadInput("a row has not as many cells as there are columns.", "Send the rows of a preview as they are.")
         settings = OutputSettings.from_dict(body.get("output") or {})
-        return Response(sample_of(columns, body["rows"], body["format"], settings))
+        return Response(judged(sample_of, columns, body["rows"], body["format"], settings))

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from typing import Any
+from urllib.parse import urlsplit
 
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -12,12 +13,14 @@ from rest_framework.response import Response
 from patient_ladle.adapters.notices import CHANNELS
 from patient_ladle.core.notices import KINDS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.common.caller import ForAuthors, sees_secrets
 
 from . import services
 from .models import GIVEN_UP, SENT, WAITING, Channel, Notice, Sending, Trouble
 
 
-class NoticeView(serializers.Serializer):
+class NoticeView(ForAuthors):
+    for_authors = ("cause", "next_step")
     id = serializers.CharField(help_text="The same on every channel and at every try.")
     kind = serializers.ChoiceField(KINDS)
     title = serializers.CharField()
@@ -42,13 +45,25 @@ class BellView(serializers.Serializer):
 class ChannelView(serializers.Serializer):
     name = serializers.CharField()
     kind = serializers.CharField()
-    settings = serializers.DictField(child=serializers.CharField())
+    settings = serializers.SerializerMethodField(help_text="Of a web address only its host, but for administrators.")
     has_secret = serializers.SerializerMethodField()
     kinds = serializers.ListField(child=serializers.CharField(), help_text="Of notices that it wants; none means all.")
     active = serializers.BooleanField()
 
+    @extend_schema_field(serializers.DictField(child=serializers.CharField()))
+    def get_settings(self, channel: Channel) -> dict[str, str]:
+        if sees_secrets():
+            return dict(channel.settings)
+        return {name: _host_only(str(value)) for name, value in channel.settings.items()}
+
     def get_has_secret(self, channel: Channel) -> bool:
         return bool(channel.secret)
+
+
+def _host_only(text: str) -> str:
+    """A web address often is the secret itself: who holds it may send."""
+    parts = urlsplit(text)
+    return f"{parts.scheme}://{parts.hostname}/…" if parts.scheme in ("http", "https") else text
 
 
 class ChannelBody(StrictSerializer):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.contrib.auth import login, logout
+from django.conf import settings
+from django.contrib.auth import login, logout, update_session_auth_hash
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import get_token
@@ -21,6 +22,7 @@ from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, 
 from . import services
 from .authentication import role_of
 from .models import ROLES, Person, Token
+from .signing_in import DEVICE_DAYS, Caller, device_mark, sign_in
 
 Pages.template = None
 
@@ -29,6 +31,11 @@ class SignInBody(StrictSerializer):
     name = serializers.CharField(max_length=64)
     password = serializers.CharField(max_length=256, trim_whitespace=False)
     token_name = serializers.CharField(max_length=64, required=False)
+
+
+class OwnPasswordBody(StrictSerializer):
+    password = serializers.CharField(max_length=256, trim_whitespace=False, help_text="The new one.")
+    old_password = serializers.CharField(max_length=256, trim_whitespace=False)
 
 
 class MeView(serializers.Serializer):
@@ -78,6 +85,17 @@ class TokenBody(StrictSerializer):
     days = serializers.IntegerField(min_value=1, max_value=3650, required=False)
 
 
+DEVICE_COOKIE = "ladle_device"
+
+
+def _caller(request: Request) -> Caller:
+    return Caller(request.META.get("REMOTE_ADDR", ""), request.COOKIES.get(DEVICE_COOKIE, ""))
+
+
+def _token_of(request: Request) -> Token | None:
+    return request.auth if isinstance(request.auth, Token) else None
+
+
 @method_decorator(csrf_protect, name="dispatch")
 class SessionSignIn(RoleView):
     """The console's sign-in: answers with a session cookie."""
@@ -88,9 +106,14 @@ class SessionSignIn(RoleView):
     @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=MeView)
     def post(self, request: Request) -> Response:
         body = body_of(request, SignInBody)
-        person = services.sign_in(body["name"], body["password"])
+        person = sign_in(body["name"], body["password"], _caller(request))
         login(request._request, person, backend="django.contrib.auth.backends.ModelBackend")
-        return Response(MeView({"name": person.name, "role": person.role}).data)
+        response = Response(MeView({"name": person.name, "role": person.role}).data)
+        response.set_cookie(
+            DEVICE_COOKIE, device_mark(person), max_age=DEVICE_DAYS * 86_400, path="/api/v1/", httponly=True, samesite="Lax",
+            secure=settings.SESSION_COOKIE_SECURE,
+        )  # fmt: skip
+        return response
 
 
 class TokenSignIn(RoleView):
@@ -102,7 +125,7 @@ class TokenSignIn(RoleView):
     @extend_schema(operation_id="token_sign_in", request=SignInBody, responses=MeView)
     def post(self, request: Request) -> Response:
         body = body_of(request, SignInBody)
-        person = services.sign_in(body["name"], body["password"])
+        person = sign_in(body["name"], body["password"], _caller(request))
         name = body.get("token_name", "sign-in")
         _, secret = services.add_token(person, name, person.role, 90, person.role)
         return Response({"name": person.name, "role": person.role, "token": secret})
@@ -119,9 +142,18 @@ class Me(RoleView):
     @extend_schema(operation_id="sign_out", request=None, responses={204: None})
     def delete(self, request: Request) -> Response:
         logout(request._request)
-        if isinstance(request.auth, Token):
-            services.revoke_token(request.user, request.auth.pk, everybodys=False)
+        token = _token_of(request)
+        if token is not None:
+            services.revoke_token(request.user, token.pk, role_of(request), token)
         return Response(status=204)
+
+    @extend_schema(operation_id="change_own_password", request=OwnPasswordBody, responses=MeView)
+    def patch(self, request: Request) -> Response:
+        body, token = body_of(request, OwnPasswordBody), _token_of(request)
+        person = services.change_own_password(request.user, body["old_password"], body["password"], _caller(request), token)
+        if token is None:
+            update_session_auth_hash(request._request, person)
+        return Response({"name": person.name, "role": role_of(request)})
 
 
 class People(RoleView):
@@ -141,7 +173,11 @@ class OnePerson(RoleView):
 
     @extend_schema(operation_id="edit_person", request=PersonEdit, responses=PersonView)
     def patch(self, request: Request, name: str) -> Response:
-        return Response(PersonView(services.edit_person(name, body_of(request, PersonEdit))).data)
+        own = name == request.user.name
+        person = services.edit_person(name, body_of(request, PersonEdit), _token_of(request) if own else None)
+        if own and _token_of(request) is None:
+            update_session_auth_hash(request._request, person)
+        return Response(PersonView(person).data)
 
 
 class Tokens(RoleView):
@@ -156,7 +192,9 @@ class Tokens(RoleView):
     @extend_schema(operation_id="add_token", request=TokenBody, responses={201: TokenView})
     def post(self, request: Request) -> Response:
         body, role = body_of(request, TokenBody), role_of(request)
-        token, secret = services.add_token(request.user, body["name"], body.get("role", role), body.get("days"), role)
+        token, secret = services.add_token(
+            request.user, body["name"], body.get("role", role), body.get("days"), role, _token_of(request)
+        )
         token.secret_shown_once = secret
         return Response(TokenView(token).data, status=201)
 
@@ -164,8 +202,13 @@ class Tokens(RoleView):
 class OneToken(RoleView):
     @extend_schema(operation_id="revoke_token", request=None, responses={204: None})
     def delete(self, request: Request, token_id: int) -> Response:
-        services.revoke_token(request.user, token_id, role_of(request) == "administrator")
+        services.revoke_token(request.user, token_id, role_of(request), _token_of(request))
         return Response(status=204)
+
+
+def alive(request: HttpRequest) -> HttpResponse:
+    """``/livez``: 200 as long as this process answers at all."""
+    return JsonResponse({"status": "alive", "version": __version__})
 
 
 def health(request: HttpRequest) -> HttpResponse:

@@ -12,6 +12,7 @@ from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 
 from patient_ladle.core.errors import NotAllowed, NotSignedIn
+from patient_ladle.service.common.caller import set_role
 
 from .models import ROLES, Token, digest_of
 
@@ -79,6 +80,7 @@ class RolePermission(BasePermission):
             raise NotSignedIn("this needs a sign-in.", "Sign in, or send a bearer token.")
         needed = getattr(view, "needs", {}).get(request.method, "reader")
         role = role_of(request)
+        set_role(role)
         if not may(role, needed):
             raise NotAllowed(
                 f"'{request.user.name}' is signed in as {role}; this needs {needed}.",

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from django.contrib.auth.base_user import AbstractBaseUser, BaseUserManager
 from django.db import models
+from django.utils.crypto import salted_hmac
 
 ROLES = ("reader", "runner", "author", "administrator")
 """Each role may do what the ones before it may."""
@@ -18,8 +19,8 @@ class Person(AbstractBaseUser):
     name = models.CharField(max_length=64, unique=True)
     role = models.CharField(max_length=16, default="reader")
     is_active = models.BooleanField(default=True)
-    failed_sign_ins = models.PositiveIntegerField(default=0)
-    wait_until = models.DateTimeField(null=True)
+    sign_in_round = models.PositiveIntegerField(default=0)
+    """Counts up when the password changes or the person may no longer sign in: sessions of the round before end."""
     created_at = models.DateTimeField(auto_now_add=True)
 
     USERNAME_FIELD = "name"
@@ -29,11 +30,27 @@ class Person(AbstractBaseUser):
     def __str__(self) -> str:
         return self.name
 
+    def _get_session_auth_hash(self, secret: str | None = None) -> str:
+        """What a session must still be signed with: it ends with the password, and with the round."""
+        said = f"{self.password} {self.sign_in_round}"
+        return salted_hmac("patient_ladle.sessions", said, secret=secret, algorithm="sha256").hexdigest()
+
+
+class SignInFailures(models.Model):
+    """Failed sign-ins of one kind: of a name from a caller, of a caller, of a name; its key says which, and not in words."""
+
+    key = models.CharField(max_length=64, unique=True)
+    failed = models.PositiveIntegerField(default=0)
+    wait_until = models.DateTimeField(null=True)
+    seen_at = models.DateTimeField()
+
 
 class Token(models.Model):
     """A bearer token: only its digest is kept. Its role is never above its person's."""
 
     person = models.ForeignKey(Person, on_delete=models.CASCADE, related_name="tokens")
+    made_by = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="made")
+    """The token that asked for this one, which ends with it."""
     name = models.CharField(max_length=64)
     role = models.CharField(max_length=16)
     prefix = models.CharField(max_length=12)

@@ -5,31 +5,22 @@ from __future__ import annotations
 import re
 import secrets
 from datetime import timedelta
-from functools import cache
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.contrib.auth.hashers import check_password, make_password
+from django.contrib.auth.hashers import make_password
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.core.errors import BadInput, Conflict, NotFound, NotSignedIn, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, NotAllowed, NotFound, unknown_name
 from patient_ladle.service.common.keys import kept_secret
-from patient_ladle.service.common.problems import SlowDown
 
 from .authentication import may
 from .models import ROLES, Person, Token, digest_of
+from .signing_in import Caller, sign_in
 
-FREE_TRIES = 5
-"""Failed sign-ins before the next one has to wait: 2 s, then twice as long each time, up to 5 minutes."""
 MIN_PASSWORD = 10
-
-
-@cache
-def _password_of_nobody() -> str:
-    """A hash to compare with where there is no such person, so that it takes as long as where there is one."""
-    return make_password("nobody has this password")
 
 
 def check_role(role: str) -> str:
@@ -64,8 +55,11 @@ def add_person(name: str, password: str, role: str) -> Person:
     return Person.objects.create(name=name, role=role, password=make_password(password))
 
 
-def edit_person(name: str, changes: dict[str, Any]) -> Person:
-    """Role, password or active state. The last active administrator stays one."""
+def edit_person(name: str, changes: dict[str, Any], kept: Token | None = None) -> Person:
+    """Role, password or active state; a new password, and an end of being active, end all sign-ins but ``kept``.
+
+    The last active administrator stays one.
+    """
     with transaction.atomic():
         person = Person.objects.select_for_update().filter(name=name).first()
         if person is None:
@@ -74,54 +68,77 @@ def edit_person(name: str, changes: dict[str, Any]) -> Person:
             person.role = check_role(changes["role"])
         if "active" in changes:
             person.is_active = changes["active"]
+            if not person.is_active:
+                end_sign_ins(person)
         if changes.get("password"):
             _check_password(changes["password"])
             person.password = make_password(changes["password"])
+            end_sign_ins(person, kept)
         person.save()
         if not Person.objects.filter(role="administrator", is_active=True).exists():
             raise Conflict("this would leave the service without an administrator.", "Make somebody else one first.")
     return person
 
 
-def sign_in(name: str, password: str) -> Person:
-    """The person with that name and password. Raises NotSignedIn, and SlowDown after repeated failures."""
-    person = Person.objects.filter(name=name, is_active=True).first()
+def change_own_password(person: Person, old: str, new: str, caller: Caller, kept: Token | None) -> Person:
+    """One's own password, which takes the old one. Raises NotSignedIn, SlowDown, BadInput."""
+    _check_password(new)
+    sign_in(person.name, old, caller)
+    return edit_person(person.name, {"password": new}, kept)
+
+
+def end_sign_ins(person: Person, kept: Token | None = None) -> None:
+    """Every token and session of a person ends; ``kept`` is the token that asks for it."""
     now = timezone.now()
-    if person and person.wait_until and person.wait_until > now:
-        wait = int((person.wait_until - now).total_seconds()) + 1
-        raise SlowDown(f"too many failed sign-ins for '{name}'.", f"Wait {wait} s, then try again.", wait_seconds=wait)
-    if not check_password(password, person.password if person else _password_of_nobody()) or person is None:
-        if person:
-            failed = person.failed_sign_ins + 1
-            wait = min(2 ** max(failed - FREE_TRIES, 0), 300) if failed >= FREE_TRIES else 0
-            Person.objects.filter(pk=person.pk).update(failed_sign_ins=failed, wait_until=now + timedelta(seconds=wait))
-        raise NotSignedIn("name and password do not fit together.", "Check both, or ask an administrator.")
-    Person.objects.filter(pk=person.pk).update(failed_sign_ins=0, wait_until=None)
-    return person
+    Token.objects.filter(person=person, revoked_at=None).exclude(pk=kept.pk if kept else None).update(revoked_at=now)
+    person.sign_in_round += 1
 
 
-def add_token(person: Person, name: str, role: str, days: int | None, own_role: str) -> tuple[Token, str]:
-    """A new token and its secret, which is not kept. Its role is at most its maker's."""
+def add_token(
+    person: Person, name: str, role: str, days: int | None, own_role: str, by: Token | None = None
+) -> tuple[Token, str]:
+    """A new token and its secret, which is not kept. Its role is at most its maker's, and so is its time.
+
+    ``by``: the token that asks for it.
+    """
     check_role(role)
     if not may(own_role, role):
         raise BadInput(f"a token of role {role} is above your own role, {own_role}.", f"Ask for {own_role} or less.")
     secret = f"ladle_{secrets.token_urlsafe(32)}"
     expires = timezone.now() + timedelta(days=days) if days else None
+    if by is not None and by.expires_at is not None:
+        expires = min(expires or by.expires_at, by.expires_at)
     token = Token.objects.create(
-        person=person, name=name, role=role, prefix=secret[:12], digest=digest_of(secret), expires_at=expires
+        person=person, name=name, role=role, prefix=secret[:12], digest=digest_of(secret), expires_at=expires, made_by=by
     )
     return token, secret
 
 
-def revoke_token(person: Person, token_id: int, everybodys: bool) -> Token:
-    """End a token: one's own, or anybody's for an administrator. Raises NotFound."""
-    mine = Token.objects.all() if everybodys else Token.objects.filter(person=person)
+def revoke_token(person: Person, token_id: int, role: str, by: Token | None = None) -> Token:
+    """End a token and those that it made. Raises NotFound, NotAllowed.
+
+    One's own; by a token only itself and what it made; anybody's for an administrator.
+    """
+    mine = Token.objects.all() if role == "administrator" else Token.objects.filter(person=person)
     token = mine.filter(pk=token_id).first()
     if token is None:
         raise NotFound(f"there is no token {token_id}.", "List them: ladle token list.")
-    token.revoked_at = token.revoked_at or timezone.now()
-    token.save()
+    if by is not None and role != "administrator" and token.pk not in _with_made([by.pk]):
+        raise NotAllowed(
+            "a token may end itself and those that it made, and no others.", "Sign in with your password, and revoke it then."
+        )
+    Token.objects.filter(pk__in=_with_made([token.pk]), revoked_at=None).update(revoked_at=timezone.now())
+    token.refresh_from_db()
     return token
+
+
+def _with_made(numbers: list[int]) -> list[int]:
+    """These tokens and all that were made by them, at any distance."""
+    found, fresh = list(numbers), list(numbers)
+    while fresh:
+        fresh = list(Token.objects.filter(made_by__in=fresh).exclude(pk__in=found).values_list("pk", flat=True))
+        found += fresh
+    return found
 
 
 def first_administrator() -> Path | None:

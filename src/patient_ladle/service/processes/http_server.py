@@ -50,7 +50,7 @@ _HINTS = {
 }
 
 
-class _Refusal(ErrorTask):  # type: ignore[misc]  # the server ships no types
+class _Refusal(ErrorTask):
     """The answer to a request that cannot be read."""
 
     def execute(self) -> None:
@@ -78,7 +78,7 @@ class _Refusal(ErrorTask):  # type: ignore[misc]  # the server ships no types
         self.write(body)
 
 
-class _Channel(HTTPChannel):  # type: ignore[misc]
+class _Channel(HTTPChannel):
     """One connection; knows since when the request that it is reading has been on its way."""
 
     error_task_class = _Refusal
@@ -101,7 +101,7 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
         return not self.requests and not self.total_outbufs_len
 
 
-class WebServer(TcpWSGIServer):  # type: ignore[misc]
+class WebServer(TcpWSGIServer):
     """Serves one application on a socket that listens already, and may be shared with other processes."""
 
     channel_class = _Channel

@@ -110,6 +110,9 @@ class PrivateServer(ABC):
         """Make the data folder anew. Raises ServerFailed."""
         shutil.rmtree(self.home, ignore_errors=True)
         self.home.mkdir(parents=True)
+        if self.home.is_relative_to(ELSEWHERE):
+            for folder in (self.home.parent, ELSEWHERE):  # its account walks through, and reads nothing there
+                folder.chmod(0o711)
         words = self.home / "initial-words"
         descriptor = os.open(words, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         os.write(descriptor, self.password.encode() + b"\n")

@@ -1,4 +1,4 @@
-"""The web: one socket, and processes that serve it, each with threads of its own; the application is loaded once, before them."""
+"""The web: one socket, and processes that serve it with threads of their own; the application is loaded once, before them."""
 
 from __future__ import annotations
 
@@ -24,7 +24,9 @@ AGAIN_SECONDS = 1.0
 
 def listening_on(listen: str, port: int) -> socket.socket:
     """A socket that takes connections there. Raises OSError."""
-    [(family, kind, number, _, address), *_] = socket.getaddrinfo(listen, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE)
+    [(family, kind, number, _, address), *_] = socket.getaddrinfo(
+        listen, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE
+    )
     made = socket.socket(family, kind, number)
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     made.bind(address)

@@ -22,6 +22,7 @@ from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
+from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.joining import join
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
@@ -74,7 +75,7 @@ def job_of(run: Run) -> dict[str, Any]:
         **way_to(address),
         "statement": revision.statement,
         "parameters": revision.parameters,
-        "values": run.values,
+        "values": opened(run.values),
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,

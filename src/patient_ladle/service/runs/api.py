@@ -15,7 +15,8 @@ from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import masked
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
+from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract
 
 from . import backfilling, holding, services
@@ -24,6 +25,8 @@ from .files_api import FileView
 from .models import ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
 from .night import coming_next
 
+OPEN_STAGES = ("describe", "fetch", "prove", "store")
+"""Stages whose lines say nothing of servers, logins, workers or delivery paths."""
 LOG_LINES = 500
 """Lines of one answer; ``next`` says where to go on."""
 
@@ -40,7 +43,7 @@ class ErrorView(serializers.Serializer):
     transient = serializers.BooleanField()
 
 
-class RunLine(serializers.Serializer):
+class RunLine(ForAuthors):
     id = serializers.IntegerField()
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
@@ -84,6 +87,7 @@ class StatementResultView(serializers.Serializer):
 
 
 class RunView(RunLine):
+    for_authors = ("identity", "statement")
     revision = serializers.IntegerField(source="revision.number")
     engine = serializers.CharField(source="source.engine")
     identity = serializers.DictField(
@@ -147,13 +151,19 @@ class PlannedRun(serializers.Serializer):
     run = serializers.IntegerField(allow_null=True, help_text="The newest run that it has already.")
 
 
-class LogLineView(serializers.Serializer):
+class LogLineView(ForAuthors):
     id = serializers.IntegerField()
     at = serializers.DateTimeField()
     attempt = serializers.IntegerField()
     stage = serializers.CharField()
     level = serializers.ChoiceField(["info", "warning", "error"])
     text = serializers.CharField()
+
+    def to_representation(self, instance: LogLine) -> Any:
+        made = super().to_representation(instance)
+        if not sees_all() and (made["level"] == "error" or made["stage"] not in OPEN_STAGES):
+            made["text"] = "(details are shown to authors)"
+        return made
 
 
 class LogView(serializers.Serializer):
@@ -238,14 +248,16 @@ class Runs(RoleView):
         return Response(RunView(_one(run.pk)).data, status=201 if new else 200)
 
 
-class DryRunStatement(serializers.Serializer):
+class DryRunStatement(ForAuthors):
+    for_authors = ("text", "filled_in")
     title = serializers.CharField()
     text = serializers.CharField()
     bound = serializers.DictField()
     filled_in = serializers.CharField(help_text="To run in any SQL editor; private values masked.")
 
 
-class DryRunFile(serializers.Serializer):
+class DryRunFile(ForAuthors):
+    for_authors = ("delivered_path",)
     name = serializers.CharField()
     format = serializers.CharField()
     statement = serializers.CharField()
@@ -274,7 +286,8 @@ class CodeView(serializers.Serializer):
     python = serializers.CharField()
 
 
-class DryRunView(serializers.Serializer):
+class DryRunView(ForAuthors):
+    for_authors = ("reads", "deliver_into")
     extract = serializers.CharField()
     revision = serializers.IntegerField()
     source = serializers.CharField()
@@ -312,13 +325,11 @@ class OneRun(RoleView):
 class RunLog(RoleView):
     @extend_schema(operation_id="run_log", parameters=[OpenApiParameter("after", int)], responses=LogView)
     def get(self, request: Request, number: int) -> Response:
-        given = request.query_params.get("after") or "0"
-        if not given.isdigit():
-            raise BadInput(f"'after' was given '{given}', which is not a line's number.", "Give `next` of the last answer.")
+        after = number_in(request, "after", 0)
         run = services.run_numbered(number)
-        lines = list(LogLine.objects.filter(run=run, id__gt=int(given))[:LOG_LINES])
+        lines = list(LogLine.objects.filter(run=run, id__gt=after)[:LOG_LINES])
         ended = run.state in ENDED and len(lines) < LOG_LINES
-        last = lines[-1].pk if lines else int(given)
+        last = lines[-1].pk if lines else after
         return Response({"lines": LogLineView(lines, many=True).data, "next": last, "ended": ended})
 
 

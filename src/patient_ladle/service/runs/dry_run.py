@@ -16,11 +16,11 @@ from django.utils import timezone
 from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.engine import RunJob, name_fields
-from patient_ladle.core.filling import fill_in
+from patient_ladle.core.filling import filled_parts
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
@@ -55,14 +55,14 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "environment": environment.name,
         "run": "N",
     }
-    parts = tuple(statements(revision.statement, dialect))
+    parts, told = judged(filled_parts, revision.statement, dialect, values)
     statement = Statement(revision.statement, values)
     job = RunJob(
         extract.name,
         revision.file_name,
         statement,
         tuple(formats),
-        parts=parts,
+        parts=tuple(parts),
         output=OutputSettings.from_dict(revision.output),
         names=name_fields(about, values),
     )
@@ -79,12 +79,12 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "values": shown,
         "statements": [
             {
-                "title": part.title,
-                "text": revision.statement[part.start : part.end].strip(),
-                "bound": {name: shown[name] for name in parameter_names(part.text, dialect)},
-                "filled_in": fill_in(revision.statement[part.start : part.end].strip(), dialect, values).text,
+                "title": each.title,
+                "text": each.text,
+                "bound": {name: shown[name] for name in each.names},
+                "filled_in": each.filled_in,
             }
-            for part in parts
+            for each in told
         ],
         "files": files,
         "deliver_into": "; ".join(folders),

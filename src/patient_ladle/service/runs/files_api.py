@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import zipfile
@@ -10,6 +11,8 @@ from functools import partial
 from typing import Any, BinaryIO
 from urllib.parse import quote
 
+from django.conf import settings
+from django.db import connection
 from django.http import FileResponse, HttpResponse, StreamingHttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
@@ -18,10 +21,13 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.engine import DESCRIPTOR
-from patient_ladle.core.errors import BadInput, NotFound, unknown_name
+from patient_ladle.core.errors import NotFound, unknown_name
 from patient_ladle.core.formats import checked_options, get_format
-from patient_ladle.core.reading import first_rows_of
-from patient_ladle.service.common.api import RoleView, page_of, paged
+from patient_ladle.service.children.judging import judged
+from patient_ladle.service.children.looking import StoredAt, look_into
+from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
+from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.sources.queries import environment_named
 
@@ -30,7 +36,8 @@ from .models import FINISHED, NOT_DELIVERED, ResultFile, Run
 from .stores import store
 
 
-class FileView(serializers.Serializer):
+class FileView(ForAuthors):
+    for_authors = ("delivered_path", "delivered_also")
     run = serializers.IntegerField(source="run_id")
     name = serializers.CharField()
     format = serializers.CharField()
@@ -112,13 +119,11 @@ class RunFilePreview(RoleView):
     )
     def get(self, request: Request, number: int, name: str) -> Response:
         file = _file_of(_finished(number), name)
-        wanted = str(request.query_params.get("rows", "50"))
-        if not wanted.isdecimal() or not 0 < int(wanted) <= 1_000:
-            raise BadInput(f"rows={wanted} is not a number of rows.", "Ask for 1 to 1,000.")
+        wanted = number_in(request, "rows", 50, 1, 1_000)
         options = checked_options(file.format, file.options)
-        with _opened(file) as stored:
-            sheet = request.query_params.get("sheet", "")
-            return Response(first_rows_of(stored, file.format, options, file.packing, int(wanted), sheet))
+        at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
+        sheet = request.query_params.get("sheet", "")
+        return Response(judged(look_into, at, file.format, options, file.packing, wanted, sheet))
 
 
 class RunArchive(RoleView):
@@ -201,7 +206,6 @@ class LatestResult(RoleView):
             )
         file = files[0]
         response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
-        response["Cache-Control"] = "no-cache"
         response["X-Run"] = str(newest.pk)
         return response
 
@@ -218,9 +222,16 @@ def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag:
         end = min(int(last), size - 1) if first and last else size - 1
         if start > end:
             file.close()
-            return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
+            raise RangeWrong(
+                f"the file has {size:,} bytes; the range begins beyond them.",
+                "Ask for a part of it, or for all.",
+                whole_bytes=size,
+            )
     file.seek(start)
-    response = FileResponse(_Part(file, end - start + 1), content_type=media_type, status=206 if wanted else 200)
+    connection.close()  # a download may take long: the next request should have it
+    # A file of this machine is sent by the server's own loop, up to the length said; another is read by this thread.
+    sent = file if isinstance(file, io.BufferedReader) else _Part(file, end - start + 1)
+    response = FileResponse(sent, content_type=media_type, status=206 if wanted else 200)
     response["Content-Length"] = str(end - start + 1)
     if wanted:
         response["Content-Range"] = f"bytes {start}-{end}/{size}"
@@ -228,6 +239,7 @@ def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag:
     response["ETag"] = tag
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
     response["Content-Security-Policy"] = "sandbox"
+    response["Cache-Control"] = "private, no-cache"
     return response
 
 

@@ -10,7 +10,9 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
+from patient_ladle.core.errors import general_words
 from patient_ladle.service.common.api import RoleView
+from patient_ladle.service.common.caller import sees_all
 
 from .models import HELD, REJECTED, RELEASED, STATES
 from .night import BARS, Night, coming_next, night_to, runs_since
@@ -26,6 +28,14 @@ class NeedView(serializers.Serializer):
     data_date = serializers.DateField(source="run.data_date")
     cause = serializers.CharField()
     hint = serializers.CharField()
+
+    def to_representation(self, instance: Any) -> Any:
+        made = super().to_representation(instance)
+        error = instance.run.error
+        if error and not sees_all():
+            words = general_words(str(error["code"]), {"message": made["cause"], "hint": made["hint"]})
+            made |= {"cause": words["message"], "hint": words["hint"]}
+        return made
 
 
 class NightRun(serializers.Serializer):

@@ -22,6 +22,7 @@ from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
+from patient_ladle.service.extracts.private_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
 from patient_ladle.service.people.models import Person
@@ -94,7 +95,7 @@ def new_run(
         revision=revision,
         source=revision.source,
         environment=environment,
-        values=values,
+        values=sealed(declared, values),
         values_in_effect=in_effect.as_text(),
         formats=formats or revision.formats,
         data_date=data_date,
@@ -182,7 +183,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
         old.extract,
         old.extract.head if newest else old.revision,
         old.environment,
-        old.values,
+        opened(old.values),
         old.formats,
         old.data_date,
         old.due_at,
@@ -224,8 +225,8 @@ def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: 
     none is made.
     """
     schedule = due_time.schedule
-    steps = [(1, schedule.extract, schedule.values, schedule.formats)]
-    steps += [(s.place, s.extract, s.values, s.formats) for s in schedule.sequence()]
+    steps = [(1, schedule.extract, opened(schedule.values), schedule.formats)]
+    steps += [(s.place, s.extract, opened(s.values), s.formats) for s in schedule.sequence()]
     now = timezone.now()
     spread = timedelta(seconds=zlib.crc32(schedule.name.encode()) % schedule.spread_seconds if schedule.spread_seconds else 0)
     start = due_time.due_at + spread

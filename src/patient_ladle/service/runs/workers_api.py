@@ -31,6 +31,8 @@ class DrainBody(StrictSerializer):
 
 
 class Workers(RoleView):
+    needs = {"GET": "author"}
+
     @extend_schema(operation_id="workers", responses=WorkerView(many=True))
     def get(self, request: Request) -> Response:
         busy = Count("runs", filter=Q(runs__state=RUNNING))

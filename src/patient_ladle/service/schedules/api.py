@@ -15,9 +15,9 @@ from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.calendars.reading import FORMS
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
-from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import masked
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
+from patient_ladle.service.common.caller import ForAuthors
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
@@ -48,7 +48,8 @@ def moments_of(timing: Timing, after: datetime, count: int) -> list[dict[str, An
     return [{"at": at, "local": at.astimezone(zone).isoformat(), "note": note} for at, note in timing.noted(after, count)]
 
 
-class ScheduleView(serializers.Serializer):
+class ScheduleView(ForAuthors):
+    for_authors = ("deliver_into",)
     name = serializers.CharField()
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
@@ -221,11 +222,9 @@ class RuleMoments(RoleView):
         asked: dict[str, Any] = {key: request.query_params[key] for key in services.TIMING if request.query_params.get(key)}
         if "exceptions" in asked:
             asked["exceptions"] = asked["exceptions"].split(",")
-        count = str(request.query_params.get("count", "5"))
-        if not count.isdecimal() or not 0 < int(count) <= MOMENTS_MOST:
-            raise BadInput(f"count={count} is not a number of moments.", f"Ask for 1 to {MOMENTS_MOST}.")
+        count = number_in(request, "count", 5, 1, MOMENTS_MOST)
         timing = services.timing_of(checked(asked, TimingBody))
-        found = moments_of(timing, timezone.now(), int(count))
+        found = moments_of(timing, timezone.now(), count)
         return Response({"next_due": found, "forms": FORMS})
 
 

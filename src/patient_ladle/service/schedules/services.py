@@ -18,6 +18,7 @@ from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
 from patient_ladle.service.extracts.models import Extract, with_heads
+from patient_ladle.service.extracts.private_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
@@ -144,7 +145,7 @@ def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) 
     address_in(extract.head.source, schedule.environment)
     now = timezone.now()
     declared = extract.head.declared
-    resolve(declared, values, now.date(), now, shared_in(schedule.environment, declared))
+    resolve(declared, opened(values), now.date(), now, shared_in(schedule.environment, declared))
 
 
 def _check(schedule: Schedule) -> None:
@@ -180,6 +181,7 @@ def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
         if key in given:
             setattr(schedule, key, given[key])
     _check(schedule)
+    schedule.values = sealed(schedule.extract.head.declared, schedule.values)
 
 
 def _save_steps(schedule: Schedule, steps: list[dict[str, Any]]) -> None:
@@ -193,7 +195,8 @@ def _save_steps(schedule: Schedule, steps: list[dict[str, Any]]) -> None:
         for name in formats:
             get_format(name)
         _check_values(schedule, extract, values)
-        SequenceStep.objects.create(schedule=schedule, place=place, extract=extract, values=values, formats=formats)
+        kept = sealed(extract.head.declared, values)
+        SequenceStep.objects.create(schedule=schedule, place=place, extract=extract, values=kept, formats=formats)
 
 
 @transaction.atomic

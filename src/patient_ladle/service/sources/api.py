@@ -9,6 +9,7 @@ from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import ENGINES
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.caller import ForAuthors
 
 from . import services
 from .models import Address, Environment, Source
@@ -20,7 +21,8 @@ class EnvironmentView(StrictSerializer):
     note = serializers.CharField(allow_blank=True, default="")
 
 
-class CheckStepView(serializers.Serializer):
+class CheckStepView(ForAuthors):
+    for_authors = ("detail", "hint", "warning")
     step = serializers.CharField()
     passed = serializers.BooleanField()
     seconds = serializers.FloatField()
@@ -29,7 +31,8 @@ class CheckStepView(serializers.Serializer):
     warning = serializers.CharField(default="")
 
 
-class AddressView(serializers.Serializer):
+class AddressView(ForAuthors):
+    for_authors = ("address",)
     environment = serializers.CharField(source="environment.name")
     address = serializers.SerializerMethodField()
     has_secret = serializers.SerializerMethodField()

@@ -16,7 +16,8 @@ from rest_framework.response import Response
 from patient_ladle.core.browsing import PERIODS, TESTS
 from patient_ladle.core.catalogue import find_table, names_of, references_to, search
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
+from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import may, role_of
 
 from . import inquiries
@@ -130,7 +131,7 @@ class InquiryResult(serializers.Serializer):
     tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
 
 
-class InquiryView(serializers.Serializer):
+class InquiryView(ForAuthors):
     id = serializers.CharField()
     source = serializers.CharField(source="source.name")
     environment = serializers.CharField(source="address.environment.name")
@@ -147,7 +148,8 @@ class InquiryView(serializers.Serializer):
     result = serializers.SerializerMethodField()
 
     def get_statement(self, found: Inquiry) -> str:
-        return str(found.request.get("statement", ""))
+        hidden = found.kind in inquiries.OF_STATEMENTS and not sees_all()
+        return "" if hidden else str(found.request.get("statement", ""))
 
     def get_parameters(self, found: Inquiry) -> list[dict[str, Any]]:
         return list(found.request.get("parameters") or [])
@@ -162,7 +164,8 @@ class InquiryView(serializers.Serializer):
     def get_result(self, found: Inquiry) -> dict[str, Any] | None:
         if found.result is None or "rows" not in found.result:
             return found.result
-        return found.result | {"rows": [[_shown(cell) for cell in row] for row in found.result["rows"]]}
+        told = found.result if sees_all() else {key: value for key, value in found.result.items() if key != "identity"}
+        return told | {"rows": [[_shown(cell) for cell in row] for row in found.result["rows"]]}
 
 
 def _shown(cell: Any) -> Any:
@@ -292,7 +295,7 @@ class InquiryCell(RoleView):
         text = "text" in cell
         data = cell["data"].encode() if text else base64.b64decode(cell["data"])
         media = "text/plain; charset=utf-8" if text else cell["media"]
-        look = request.query_params.get("look") == "true" and media in LOOKED_AT
+        look = flag_in(request, "look") and media in LOOKED_AT
         response = HttpResponse(data, content_type=media)
         ending = "txt" if text else media.rpartition("/")[2].replace("octet-stream", "bin")
         disposition = "inline" if look else "attachment"

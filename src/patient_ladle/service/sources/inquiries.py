@@ -37,6 +37,7 @@ from patient_ladle.core.errors import (
     from_dict,
     unknown_name,
 )
+from patient_ladle.core.parameters import Parameter, masked
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 
@@ -100,11 +101,22 @@ def _started(person: Person, address: Address, kind: str, given: dict[str, Any],
         address=address,
         person=person,
         kind=kind,
-        request=given | {key: job[key] for key in ("statement", "parameters", "values", "active_filters") if key in job},
+        request=given | _kept(job),
         deadline_at=now + timedelta(seconds=DEADLINE_SECONDS + PLACE_SECONDS),
     )
     threading.Thread(target=_mind, args=(made.pk, address.source.name, job), daemon=True).start()
     return made
+
+
+def _kept(job: dict[str, Any]) -> dict[str, Any]:
+    """What is kept of a request, to be shown: private values are in the job alone."""
+    kept: dict[str, Any] = {key: job[key] for key in ("statement", "parameters", "values", "active_filters") if key in job}
+    declared = [Parameter.from_dict(item) for item in kept.get("parameters", [])]
+    private = {parameter.name for parameter in declared if parameter.private}
+    if private:
+        kept["values"] = masked(declared, kept.get("values", {}))
+        kept["parameters"] = [{**p, "default": None} if p["name"] in private else p for p in kept["parameters"]]
+    return kept
 
 
 def inquiry(person: Person, role: str, number: str) -> Inquiry:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import os
 from collections import Counter
 from collections.abc import Mapping
@@ -14,8 +13,8 @@ from django.db.models import Q
 from django.db.models.functions import Now
 
 from patient_ladle.adapters.sources import Engine, get_engine
-from patient_ladle.adapters.sources.network import refuse_link_local, resolve
-from patient_ladle.core.errors import BadInput, LadleError, unknown_name
+from patient_ladle.adapters.sources.network import way_in
+from patient_ladle.core.errors import BadInput, SourceUnreachable, unknown_name
 
 from .models import RUNNING, Address, Environment, Source
 
@@ -77,33 +76,15 @@ def _refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
             )
 
 
-def _places(host: str) -> set[str]:
-    """Where a host is; all the names of this machine's loopback are one place."""
-    try:
-        found = resolve(host, 2)
-    except LadleError:
-        return {host}
-    return {"loopback" if ipaddress.ip_address(address.partition("%")[0]).is_loopback else address for address in found}
-
-
-def _refuse_own_database(fields: Mapping[str, Any]) -> None:
-    own = settings.DATABASES["default"]
-    if "host" not in fields or str(fields.get("port")) != own["PORT"]:
-        return
-    if _places(str(fields["host"])) & _places(own["HOST"]):
-        raise BadInput(
-            "this address is the service's own database server.", "Aim the source at the database that holds the data."
-        )
-
-
 def refuse_unsafe(engine: Engine, fields: Mapping[str, Any]) -> None:
     """Paths outside the roots, link-local hosts, the service's own database. Asked when saved and again at each use."""
     _refuse_other_paths(engine, fields)
-    _refuse_own_database(fields)
+    if "host" not in fields:
+        return
     try:
-        refuse_link_local(str(fields.get("host", "")), [str(ipaddress.ip_address(str(fields.get("host", ""))))])
-    except ValueError:
-        return  # a name: it is looked up, and refused, when it is used
+        way_in(str(fields["host"]), int(fields["port"]), 2)
+    except SourceUnreachable:
+        return  # a name that is not known now: it is judged when it is used
 
 
 def way_to(address: Address) -> dict[str, Any]:
