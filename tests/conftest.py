@@ -17,6 +17,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import hypothesis
 import psycopg
 import pytest
 import s3fs
@@ -26,7 +27,24 @@ from patient_ladle.client import Ladle
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.processes.private_server import free_port
+from tests import janitor
 from tests.command import PATIENCE, ladle
+
+hypothesis.settings.register_profile(
+    "suite", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), print_blob=True
+)
+hypothesis.settings.load_profile("suite")
+
+
+def pytest_configure(config):
+    config.janitor = janitor.watch()
+
+
+def pytest_unconfigure(config):
+    if config.janitor is not None:
+        config.janitor.stdin.close()
+        config.janitor.wait()
+
 
 READER_PASSWORD = "reading-only"
 ADMINISTRATOR = "administrator"
@@ -175,6 +193,8 @@ def start_service(data: Path, **more: str) -> Service:
     """``ladle service start`` on a free port, once it says that it is ready."""
     port = free_port()
     environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"}
+    # Limits that a test of another limit must not meet on a slow day; a look's memory is the one that is met.
+    environment |= {"LADLE_REQUEST_SECONDS": "3600", "LADLE_LOOK_SECONDS": "3600", "LADLE_LOOK_MEMORY_MB": "600"}
     environment |= {"LADLE_SOURCE_ROOTS": str(data.parent)} | more
     process = subprocess.Popen(
         [sys.executable, "-m", "patient_ladle.cli.main", "service", "start"],

@@ -48,7 +48,7 @@ def test_files_and_descriptor_stand_in_store_and_delivery_and_nothing_else_does(
     for name in names:
         stored = tmp_path / "results/7/1" / name
         assert stored.read_bytes() == (tmp_path / "out" / name).read_bytes()
-        assert os.stat(stored).st_mode & 0o777 == 0o644
+        assert os.stat(stored).st_mode & 0o777 == 0o600
     descriptor = json.loads((tmp_path / "out/readings.datapackage.json").read_text())
     assert [r["path"] for r in descriptor["resources"]] == names
     assert outcome.rows == 20_000

@@ -79,7 +79,7 @@ def test_a_webhook_is_signed_so_that_its_receiver_can_tell(mailbox):
         ("webhook", {"url": "{url}/x"}, Reach(), False, "which is inside this network"),
         ("webhook", {"url": "{url}/x"}, Reach(frozenset({"alerts.fennmoor.example"}), True), False, "is not among the hosts"),
         ("webhook", {"url": "http://[::ffff:127.0.0.1]/x"}, Reach(), False, "which is inside this network"),
-        ("webhook", {"url": "http://169.254.169.254/x"}, HOUSE, False, "which is inside this network or of no use"),
+        ("webhook", {"url": "http://169.254.169.254/x"}, HOUSE, False, "which is link-local"),
         ("webhook", {"url": "http://nowhere.invalid/x"}, HOUSE, True, "is not known"),
         ("webhook", {"url": "http://127.0.0.1:1/x"}, HOUSE, True, "could not be used"),
         ("mail", {"port": "1"}, HOUSE, True, "could not be used"),

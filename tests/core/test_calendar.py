@@ -142,7 +142,7 @@ def _offset(zone, at):
 
 @given(st.sampled_from([*FORMS, "* * * * *", "*/7 * * * *", "0 0 29 2 *"]), st.sampled_from(ZONES),
        st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1)), st.sampled_from(["run", "skip", "next working day"]))  # fmt: skip
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 def test_moments_move_forward_and_carry_on_from_any_of_them(rule, zone, start, on_holiday):
     timing = Timing(rule, zone, on_holiday=on_holiday, holidays=HOLIDAYS)
     moments = list(islice(timing.due_times(start.replace(tzinfo=timezone.utc)), 6))

@@ -23,7 +23,7 @@ def watched(guards, rows, split):
 
 
 @given(st.lists(st.tuples(cells, cells), max_size=30), st.integers(1, 7))
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 def test_absent_values_and_duplicates_are_found_with_their_rows(rows, split):
     found = watched(
         [{"guard": "no_absent", "columns": ["day"]}, {"guard": "no_duplicate", "columns": ["meter", "day"]}], rows, split

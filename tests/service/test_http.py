@@ -130,7 +130,7 @@ def test_a_statement_that_is_not_one_reading_statement_is_not_saved(http, statem
     code = "bad_input" if "declared" in words else "statement_refused"
     found = problem(http("POST", "/extracts", json={"name": "never", "source": "metering", "statement": statement}), 400, code)
     assert words in found["detail"]
-    problem(http("GET", "/extracts/never"), 400, "unknown_name")
+    problem(http("GET", "/extracts/never"), 404, "unknown_name")
 
 
 def test_other_addresses_and_methods(http):
@@ -197,7 +197,7 @@ def test_a_file_is_served_whole_in_parts_and_only_as_a_download(http, finished):
     descriptor = http("GET", f"/runs/{finished['id']}/files/datapackage.json").json()
     assert descriptor["ladle"]["values"]["zones"] == ["North", "South"]
     problem(http("GET", f"/runs/{finished['id']}/files/..%2F..%2Fsecrets.key"), 404, "not_found")
-    problem(http("GET", f"/runs/{finished['id']}/files/other.csv"), 400, "unknown_name")
+    problem(http("GET", f"/runs/{finished['id']}/files/other.csv"), 404, "unknown_name")
 
 
 def test_lists_come_in_pages_that_do_not_shift(http, finished):

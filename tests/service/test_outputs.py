@@ -115,7 +115,7 @@ def test_all_files_come_as_one_archive_and_the_latest_has_an_address_of_its_own(
     assert (part.status_code, part.content) == (206, latest[5:10])
     for address, code in (
         ("outputs/latest/parquet", 404),
-        ("outputs/latest/cvs", 400),
+        ("outputs/latest/cvs", 404),
         ("slow/latest/csv", 404),
         ("outputs/latest/csv?statement=9", 404),
     ):

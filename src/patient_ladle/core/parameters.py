@@ -227,9 +227,7 @@ def _check_shapes(data: Mapping[str, Any]) -> None:
     name = data.get("name", "") if isinstance(data.get("name", ""), str) else ""
 
     def refuse(field_name: str, wanted: str) -> NoReturn:
-        raise BadInput(
-            f"parameter '{name[:64]}': its '{field_name}' is not {wanted}.", f"Give {wanted}.", parameter=name[:64]
-        )
+        raise BadInput(f"parameter '{name[:64]}': its '{field_name}' is not {wanted}.", f"Give {wanted}.", parameter=name[:64])
 
     if "name" not in data:
         raise BadInput("a parameter has no name.", "Give each parameter a name.")

@@ -124,7 +124,8 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "DESCRIPTION": "Shared extract queries, run unattended, with result files that can be proven whole.",
     "POSTPROCESSING_HOOKS": [
-        "drf_spectacular.hooks.postprocess_schema_enums", f"{_OWN}.common.document.with_problems",
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        f"{_OWN}.common.document.with_problems",
     ],
     "SERVE_INCLUDE_SCHEMA": False,
     "SERVE_PERMISSIONS": [f"{_OWN}.people.authentication.RolePermission"],

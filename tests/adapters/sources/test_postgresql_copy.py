@@ -58,7 +58,7 @@ def read(sent, sizes, then_closed=False):
 
 @given(st.lists(st.sampled_from(FENS[:-2]) | st.binary(max_size=40).map(lambda b: b.replace(b"\0", b"~")), max_size=60),
        st.sets(st.integers(0, 60)), st.lists(st.integers(1, 9_000), min_size=1, max_size=6))  # fmt: skip
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_rows_are_whole_however_they_are_cut(rows, said, sizes):
     sizes = [max(size, 40) for size in sizes] if sum(map(len, rows)) > 20_000 else sizes
     assert read(answer(rows, said), sizes) == (b"".join(row + b"\n" for row in rows), len(rows), len(rows))

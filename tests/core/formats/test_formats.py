@@ -20,7 +20,7 @@ import openpyxl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.columns import Batch, Column, canonical
@@ -175,7 +175,7 @@ def test_every_registered_format_has_a_reader_here():
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
 @given(result=results())
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=60)
 def test_another_reader_finds_what_went_in(name, result):
     columns, rows = result
     if name == "parquet":  # 64 bits are what an integer has there
@@ -190,7 +190,7 @@ def test_another_reader_finds_what_went_in(name, result):
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
 @given(share=st.floats(0.05, 0.97))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_a_file_cut_short_is_never_counted_as_whole(name, share):
     rows = [(n, 'a "quoted"\ntext') for n in range(400)]
     file, _ = written(name, [Column("n", "integer"), Column("t", "text")], rows, split=100)

@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from patient_ladle.adapters.disk import DiskFile, PART, as_json, make_folders, sync_folder, writing, written
+from patient_ladle.adapters.disk import PART, DiskFile, as_json, make_folders, sync_folder, writing, written
 from patient_ladle.core.errors import BadInput, DiskFull, Fenced, NameTaken, StoreUnwritable
 from patient_ladle.core.ports import DeliveryPlan
 

@@ -74,7 +74,7 @@ def checked_way(host: str, port: int, reach: Reach) -> Reached:
         raise NotSent(f"the host '{host}' is not known.", "Correct the address of the channel.") from error
     except NotReachable as error:
         raise NotTaken(
-            f"'{host}' is at {error.address}, which {error.why}, or of no use.",
+            f"'{host}' is at {error.address}, which {error.why}.",
             "Set LADLE_WEBHOOK_PRIVATE=yes where notices may go to addresses inside the house.",
         ) from error
 

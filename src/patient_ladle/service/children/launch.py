@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -20,6 +22,8 @@ class Child:
         self.jobs = 0
         self.heard: list[dict[str, Any]] = []
         self.rest = b""
+        self.own = tempfile.mkdtemp(prefix="ladle-child-")
+        """Where it keeps what is temporary: gone with it, however it ends."""
         self.process = subprocess.Popen(
             [sys.executable, "-m", "patient_ladle.service.children.child"],
             stdin=subprocess.PIPE,
@@ -27,6 +31,7 @@ class Child:
             text=True,
             encoding="utf-8",
             start_new_session=True,
+            env=os.environ | {"TMPDIR": self.own},
         )
         if job is not None:
             self.say(job)
@@ -76,6 +81,7 @@ class Child:
     def wait(self) -> int:
         """Exit status; negative is the signal that ended it."""
         status = self.process.wait()
+        shutil.rmtree(self.own, ignore_errors=True)
         for pipe in (self.process.stdin, self.process.stdout):
             try:
                 if pipe:

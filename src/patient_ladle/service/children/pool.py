@@ -56,3 +56,4 @@ class ChildPool:
             self.closed, ending, self.idle = True, self.idle, []
         for child in ending:
             child.kill()
+            child.wait()

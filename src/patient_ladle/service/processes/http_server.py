@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import json
 import logging
+import os
 import socket
 import time
 from typing import Any
@@ -28,7 +29,7 @@ log = logging.getLogger("ladle.web")
 THREADS = 16
 MOST_CONNECTIONS = 2_000
 """Of one process; beyond that, new ones wait at the socket until others have gone."""
-REQUEST_SECONDS = 30.0
+REQUEST_SECONDS = float(os.environ.get("LADLE_REQUEST_SECONDS", "30"))
 """From the first byte of a request to its last: two megabytes take that on the slowest line that anybody works with."""
 IDLE_SECONDS = 75
 """Longer than clients and proxies keep a connection that they use again, usually a minute."""
@@ -117,7 +118,6 @@ class WebServer(TcpWSGIServer):
             max_request_body_size=BODY_BYTES,
             inbuf_overflow=IN_MEMORY_BYTES,
             recv_bytes=64 << 10,
-            send_bytes=1,
             asyncore_use_poll=True,
             backlog=2_048,
             ident="",

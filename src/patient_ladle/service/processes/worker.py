@@ -74,7 +74,7 @@ def job_of(run: Run) -> dict[str, Any]:
         "guards": revision.guards,
         **way_to(address),
         "statement": revision.statement,
-        "parameters": revision.parameters,
+        "parameters": [parameter.to_dict() for parameter in revision.declared],
         "values": opened(run.values),
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),

@@ -16,7 +16,7 @@ from patient_ladle.core.calendars.reading import FORMS
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
 from patient_ladle.core.parameters import masked
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
+from patient_ladle.service.common.api import DayField, HourField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors
 
 from . import services
@@ -68,7 +68,7 @@ class ScheduleView(ForAuthors):
     spread_seconds = serializers.IntegerField()
     attempts = serializers.IntegerField()
     run_minutes = serializers.IntegerField()
-    finish_by = serializers.TimeField(allow_null=True, format="%H:%M")
+    finish_by = HourField(allow_null=True)
     priority = serializers.CharField()
     deliver_into = serializers.CharField(help_text="Folders that its runs are delivered into; empty: those of the extract.")
     values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
@@ -121,7 +121,7 @@ class _Settings(StrictSerializer):
     spread_seconds = serializers.IntegerField(required=False, min_value=0, max_value=3600)
     attempts = serializers.IntegerField(required=False, min_value=1, max_value=20)
     run_minutes = serializers.IntegerField(required=False, min_value=1, max_value=10_080)
-    finish_by = serializers.TimeField(required=False, allow_null=True)
+    finish_by = HourField(required=False, allow_null=True)
     priority = serializers.CharField(max_length=8, required=False, help_text="low, normal or high")
     deliver_into = serializers.CharField(
         max_length=500, required=False, allow_blank=True, help_text="Folders, separated by ;, instead of the extract's."

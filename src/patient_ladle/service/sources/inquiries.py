@@ -12,6 +12,7 @@ Rules and theory
 from __future__ import annotations
 
 import logging
+import os
 import threading
 import time
 import uuid
@@ -49,13 +50,13 @@ log = logging.getLogger("ladle.inquiries")
 KINDS = ("check", "catalogue", "rows", "count", "counts")
 OF_STATEMENTS = ("preview", "total", "choices")
 """Kinds that are asked of a statement, by ``ask_statement``."""
-DEADLINE_SECONDS = 30.0
+DEADLINE_SECONDS = float(os.environ.get("LADLE_LOOK_SECONDS", "30"))
 PLACE_SECONDS = 10.0
 """How long an inquiry waits for a place of its source before it says who has them all."""
 GRACE_SECONDS = 2.0
 """From being told to stop to being ended by force."""
 LOOK_SECONDS = 0.2
-MEMORY_BYTES = 1_500 * 1024 * 1024
+MEMORY_BYTES = int(os.environ.get("LADLE_LOOK_MEMORY_MB", "1500")) << 20
 KEPT = timedelta(hours=1)
 MOST_ROWS = 1_000
 STALE = timedelta(hours=6)

@@ -1,6 +1,6 @@
 """What the contract needs to know of MariaDB: how to reach it, what to attack it with, what every type becomes."""
 
-SLOW = "select sleep(60)"
+SLOW = "select sleep(3600)"
 WIDE_ROWS = "select seq, repeat('fen', 300) as reeds from seq_1_to_20000000"
 SLOW_ROWS = "select a.seq, sleep(0.001) from seq_1_to_1000000 a"
 UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")

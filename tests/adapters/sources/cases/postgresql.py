@@ -2,7 +2,7 @@
 
 import base64
 
-SLOW = "select pg_sleep(60)"
+SLOW = "select pg_sleep(3600)"
 WIDE_ROWS = "select n, repeat('fen', 300) as reeds from generate_series(1, 20000000) n"
 SLOW_ROWS = "select n, pg_sleep(0.001) is null from generate_series(1, 1000000) n"
 UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")
