@@ -15,7 +15,7 @@ const contours = [0, 1, 2, 3, 4, 5].map((i) => `M-10 ${70 + i * 34} C 20 ${40 + 
 /** Rail and page; the sign-in while nobody is signed in. */
 export function Shell() {
   const { mode, toggle } = useMode();
-  const { me } = useMe();
+  const { me, may } = useMe();
   const client = useQueryClient();
   const bell = useBell(!!me.data);
   if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401))) return <SignIn />;
@@ -35,7 +35,7 @@ export function Shell() {
           <svg viewBox="0 0 24 24" width="26" height="26" aria-hidden="true"><path d="M19 2v11a7 7 0 0 1-14 0v-1h10v-10" fill="none" stroke="currentColor" strokeWidth="2.2" strokeLinecap="round" strokeLinejoin="round" /></svg>
           <span>Patient<br />Ladle</span>
         </div>
-        <ul>{pages.map(([to, name]) => <li key={to}><NavLink to={to} end={to === "/"}>{name}{to === "/notices" && !!bell.data?.unseen && <span className="unseen" aria-label={`${bell.data.unseen} new`}>{bell.data.unseen > 99 ? "99+" : bell.data.unseen}</span>}</NavLink></li>)}</ul>
+        <ul>{pages.filter(([to]) => to !== "/workers" || may("author")).map(([to, name]) => <li key={to}><NavLink to={to} end={to === "/"}>{name}{to === "/notices" && !!bell.data?.unseen && <span className="unseen" aria-label={`${bell.data.unseen} new`}>{bell.data.unseen > 99 ? "99+" : bell.data.unseen}</span>}</NavLink></li>)}</ul>
         <div className="rail-foot">
           <span>{me.data.name}, {me.data.role}</span>
           <button className="plain" type="button" onClick={toggle}>{mode === "light" ? "Dark" : "Light"} view</button>

@@ -4,10 +4,15 @@ import { highlightSelectionMatches, searchKeymap } from "@codemirror/search";
 import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { cspNonce } from "../app/nonce";
+import { FOR_AUTHORS } from "../lib/words";
 import { languageOf, looks, parameterMarks } from "./sqlLook";
 
-/** A statement to read, with highlighting. */
+/** A statement to read, with highlighting; for those who may not see it, that it is there. */
 export function StatementView({ text, engine, label }: { text: string; engine: string; label: string }) {
+  return text ? <StatementText text={text} engine={engine} label={label} /> : <p className="dim">{FOR_AUTHORS}</p>;
+}
+
+function StatementText({ text, engine, label }: { text: string; engine: string; label: string }) {
   const box = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const made = new EditorView({

@@ -228,7 +228,7 @@ def _refusals(dialect: Dialect) -> tuple[re.Pattern[str], re.Pattern[str]]:
     """The dialect's refused phrases, and its refused names; each matches whole words."""
 
     def any_of(words: Iterable[str], between: str, mark: str) -> re.Pattern[str]:
-        forms = [mark.join(map(re.escape, each.split(between))) for each in sorted(words)]
+        forms = [mark.join(map(re.escape, each.split(between))).removesuffix(r"\s*+") for each in sorted(words)]
         return re.compile(rf"(?<![\w$])(?:{'|'.join(forms) or '(?!)'})(?:(?<=\.)|(?![\w$]))", re.IGNORECASE)
 
     return any_of(dialect.refused_words, " ", r"\s++"), any_of(dialect.refused_names, ".", r"\s*+\.\s*+")

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { App, Button, Modal, Tabs } from "antd";
 import { api, must, type RunBody } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { amount, count } from "../../lib/words";
+import { FOR_AUTHORS, amount, count } from "../../lib/words";
 
 function Copied({ text, label }: { text: string; label: string }) {
   const { message } = App.useApp();
@@ -28,7 +28,7 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
         <>
           <dl className="facts">
             <dt>Revision</dt><dd>{found.revision}</dd>
-            <dt>Reads</dt><dd>{found.source} ({found.engine}) in {found.environment}, read-only: <span className="mono">{who!.map(([key, value]) => `${key} ${value}`).join(", ")}</span></dd>
+            <dt>Reads</dt><dd>{found.source} ({found.engine}) in {found.environment}, read-only{!!who?.length && <>: <span className="mono">{who.map(([key, value]) => `${key} ${value}`).join(", ")}</span></>}</dd>
             <dt>Data date</dt><dd>{found.data_date}</dd>
             <dt>To expect</dt><dd>{found.expected ? `${amount(found.expected.rows, "row")} (${count(found.expected.rows_least)} to ${count(found.expected.rows_most)}) in ${found.expected.seconds} s, ${found.expected.runs === 1 ? "by the one run there was" : `by the median of ${found.expected.runs} runs`}` : "unknown: it has not finished in this environment yet"}</dd>
             <dt>Stops at</dt><dd>{found.limits.seconds} s{found.limits.rows !== null && `, ${amount(found.limits.rows, "row")}`}{found.limits.bytes !== null && `, ${count(found.limits.bytes)} bytes`}</dd>
@@ -42,7 +42,7 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
               children: (
                 <>
                   <p className="dim">{Object.entries(each.bound).map(([name, value]) => `:${name} = ${shown(value)}`).join("; ") || "no values are bound"}</p>
-                  <Copied text={each.filled_in} label="The statement with its values" />
+                  {each.filled_in ? <Copied text={each.filled_in} label="The statement with its values" /> : <p className="dim">{FOR_AUTHORS}</p>}
                 </>
               ),
             })),

@@ -43,7 +43,7 @@ export function Revisions({ extract }: { extract: Extract }) {
   const options = (list.data ?? []).map((r) => ({ value: r.number, label: `revision ${r.number}` }));
   return (
     <>
-      {newest > 1 && (
+      {newest > 1 && may("author") && (
         <>
           <div className="filters">
             <span>Compare</span>
@@ -56,7 +56,7 @@ export function Revisions({ extract }: { extract: Extract }) {
       )}
       <Table
         size="small" rowKey="number" dataSource={list.data ?? []} pagination={false} loading={list.isPending} style={{ marginTop: 12 }}
-        expandable={{ expandedRowRender: (r) => <pre className="mono" tabIndex={0}>{r.statement}</pre> }}
+        expandable={{ rowExpandable: () => may("author"), expandedRowRender: (r) => <pre className="mono" tabIndex={0}>{r.statement}</pre> }}
         columns={[
           { title: "Revision", dataIndex: "number", width: 90, align: "right" },
           { title: "Saved", key: "at", width: 150, render: (_, r) => moment(r.saved_at) },

@@ -16,7 +16,17 @@ from patient_ladle.core.calendars.reading import FORMS
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
 from patient_ladle.core.parameters import masked
-from patient_ladle.service.common.api import DayField, HourField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
+from patient_ladle.service.common.api import (
+    DayField,
+    HourField,
+    RoleView,
+    StrictSerializer,
+    body_of,
+    checked,
+    number_in,
+    page_of,
+    paged,
+)
 from patient_ladle.service.common.caller import ForAuthors
 
 from . import services

@@ -1,0 +1,71 @@
+"""Statements that read what is none of a source's data: files of the host, other databases, accounts, settings of the server."""
+
+POSTGRESQL = [
+    "select pg_read_file('/etc/passwd')",
+    "select pg_read_binary_file('/etc/passwd')",
+    "select \"pg_read_file\"('/etc/passwd')",
+    "select pg_catalog.pg_read_file('/etc/passwd')",
+    "select pg_read_file/* c */ ('/etc/passwd')",
+    "select * from pg_ls_dir('/etc')",
+    "select * from pg_stat_file('/etc/passwd')",
+    "select lo_import('/etc/passwd')",
+    "select rolpassword from pg_authid",
+    'select rolpassword from "pg_authid"',
+    "select passwd from pg_shadow",
+    "select setting from pg_settings where name = 'data_directory'",
+    "select current_setting('data_directory')",
+    "select current_setting('hba_' || 'file')",
+    "select * from pg_hba_file_rules",
+    "select query_to_xml('select rolpassword from pg_authid', true, true, '')",
+    "select * from ts_stat('select to_tsvector(pg_read_file(''/etc/passwd''))')",
+    "select 1 as a, E'x'\n'\\', pg_read_file($$/etc/passwd$$) --' as b",
+    "select 1 -- a\r, pg_read_file('/etc/passwd')",
+    "select \u20ac$$ pg_read_file('/etc/passwd') $$",
+    "with x as (select pg_read_file('/etc/passwd') as y) select y from x",
+    "select U&\"pg_read_f\\0069le\"('/etc/passwd')",
+]
+MARIADB = [
+    "select load_file('/etc/passwd')",
+    "select `load_file`('/etc/passwd')",
+    "select load_file /* c */ ('/etc/passwd')",
+    "select /*! load_file('/etc/passwd') */ as x",
+    "select 1 --\u00a0\n, load_file('/etc/passwd')",
+    "select 1 --\x01, load_file('/etc/passwd')",
+    "select 1.e', load_file('/etc/passwd'), '",
+    "select authentication_string from mysql.user",
+    "select * from `mysql`.`global_priv`",
+    "select * from mysql . db",
+    "select * from information_schema.processlist",
+    "select * from performance_schema.accounts",
+    "with x as (select load_file('/etc/passwd') as y) select y from x",
+]
+SQLITE = [
+    "select readfile('/etc/passwd')",
+    "select load_extension('/etc/passwd')",
+    "select fts3_tokenizer('simple')",
+    "attach '/etc/passwd' as p",
+    "pragma database_list",
+    "select * from pragma_database_list",
+    "select edit('x')",
+]
+DUCKDB = [
+    "select * from read_text('/etc/passwd')",
+    "select * from read_blob('/etc/passwd')",
+    "select * from read_csv('/etc/passwd')",
+    "select * from '/etc/passwd'",
+    "from '/etc/passwd'",
+    "select * from glob('/etc/*')",
+    "select * from sniff_csv('/etc/passwd')",
+    "select * from duckdb_settings()",
+    "select * from duckdb_databases()",
+    "select current_setting('temp_directory')",
+    "select getenv('HOME')",
+    "select * from query('select * from read_text(''/etc/passwd'')')",
+    "select * from query_table('/etc/passwd')",
+    "select * from pragma_database_list()",
+    "select * from duckdb_secrets()",
+    "select 1 \u00a0 from read_text('/etc/passwd')",
+]
+READS = {"postgresql": POSTGRESQL, "mariadb": MARIADB, "sqlite": SQLITE, "duckdb": DUCKDB, "files": DUCKDB}
+TOLD = ("root:x:0", "cm9vdDp4", "SCRAM-SHA-256$", "/postgresql.conf", "mysql_native_password", ":/root:")
+"""What stands in an answer that says more than it should."""
