@@ -11,9 +11,9 @@ Rules and theory
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
-from itertools import pairwise
 from typing import Any
 
 from .catalogue import names_of
@@ -260,8 +260,9 @@ def _of_parameter(
 def _of_star(text: str, words: Sequence[Word]) -> list[Remark]:
     """``select *`` from tables: what the file holds then depends on what somebody adds to the table."""
     depth, select = 0, False
-    reads = _last_read_table(words) if any(word.text == "*" for word in words) else -1
-    for at, word in enumerate(words[: max(reads, 0)]):
+    made = scope_of(words).made if any(word.text == "*" for word in words) else set()
+    begins = [at for at, word in enumerate(words[:-1]) if word.is_word("from")]
+    for at, word in enumerate(words):
         depth += (word.text == "(") - (word.text == ")")
         if depth:
             continue
@@ -270,21 +271,20 @@ def _of_star(text: str, words: Sequence[Word]) -> list[Remark]:
         elif word.is_word("from"):
             select = False
         before = words[at - 1] if at else word
-        if select and word.text == "*" and (before.is_word("select", "distinct", "all") or before.text in (",", ".")):
+        starred = word.text == "*" and (before.is_word("select", "distinct", "all") or before.text in (",", "."))
+        if select and starred and _reads_a_table(words, begins, at, made):
             hint = "Name the columns that the file is to have."
             return [_remark(text, "note", "star", "the columns of '*' change with the table.", hint, word.start, 1)]
     return []
 
 
-def _last_read_table(words: Sequence[Word]) -> int:
-    """Where the last ``from`` stands that a table follows, and not a name that the statement makes itself; -1 for none."""
-    made = scope_of(words).made
-    found = [
-        at
-        for at, (word, after) in enumerate(pairwise(words))
-        if word.is_word("from") and after.kind in ("word", "name") and after.text.lower() not in made
-    ]
-    return found[-1] if found else -1
+def _reads_a_table(words: Sequence[Word], begins: Sequence[int], at: int, made: set[str]) -> bool:
+    """Whether a table follows the next ``from`` (they stand at ``begins``), and not a name that the statement makes itself."""
+    number = bisect_left(begins, at)
+    if number == len(begins):
+        return False
+    after = words[begins[number] + 1]
+    return after.kind in ("word", "name") and after.text.lower() not in made
 
 
 def of_types(text: str, dialect: Dialect, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Remark]:
