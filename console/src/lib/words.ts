@@ -50,7 +50,7 @@ export function size(bytes: number): string {
 
 /** An address in a few words: who signs in where, or which file. */
 export const placeOf = ({ address }: { address: Record<string, string> }): string =>
-  address.path ?? address.folder ?? `${address.user}@${address.host}:${address.port}/${address.database}`;
+  address.path ?? address.folder ?? (address.host ? `${address.user}@${address.host}:${address.port}/${address.database}` : "address shown to authors");
 
 /** What stands where a reader or runner sees nothing. */
 export const FOR_AUTHORS = "The statement is shown to authors.";

@@ -309,9 +309,9 @@ class _Scan:
 
     def _refuse_character(self, at: int, char: str) -> NoReturn:
         name = unicodedata.name(char, "") or {"\r": "a carriage return without a line feed"}.get(char, f"U+{ord(char):04X}")
-        shown = f"'{char}'" if char.isprintable() and not char.isspace() else name.lower() if char != "\r" else name
+        shown = f"the character '{char}'" if char.isprintable() and not char.isspace() else name.lower()
         raise refused_at(
-            self.text, at, f"the character {shown} stands outside strings, names and comments",
+            self.text, at, f"{shown} stands outside strings, names and comments",
             "Take it out, or put the name that has it in quotes.",
         )  # fmt: skip
 

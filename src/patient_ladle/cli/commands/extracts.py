@@ -78,7 +78,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
         ]
     )
-    print("\n" + revision["statement"].rstrip())
+    print("\n" + (revision["statement"].rstrip() or "(the statement is shown to authors)"))
     return None
 
 

@@ -119,7 +119,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     )
     for each in found["statements"]:
         title = f"-- {each['title']}\n" if len(found["statements"]) > 1 else ""
-        print(f"\n{title}{each['filled_in']}")
+        print(f"\n{title}{each['filled_in'] or '(the statement is shown to authors)'}")
     print(f"\nto run it:\n  {found['code']['command']}")
     return 0
 
