@@ -163,6 +163,8 @@ def by_sqlite():
             try:
                 ours.execute(sent, [1] * wanted).close()
             except sqlite3.ProgrammingError as error:
+                if "one statement at a time" in str(error) and ";" in text:
+                    return True  # Python counts an empty one after a semicolon too; the service sends none
                 raise Disagree(f"{text!r}: {error}") from error
             except sqlite3.Error:
                 return False
