@@ -216,7 +216,7 @@ PARAMETER = {"name": "p", "type": "integer"}
 @pytest.mark.parametrize(
     "change",
     [{"labels": 5}, {"labels": ["a"]}, {"labels": {"a": 1}}, {"allowed": 5}, {"allowed": {"a": 1}}, {"allowed": [[1]]}, {"choices": []}, {"choices": "x"},
-     {"choices": {"source": 1, "statement": 2}}, {"name": 7}, {"type": []}, {"least": []}, {"pattern": 7}, {"many": "yes"}, {"default": "²"}, {"default": {"a": 1}},
+     {"choices": {"source": 1, "statement": 2}}, {"name": 7}, {"type": []}, {"least": []}, {"pattern": 7}, {"many": "yes"}, {"default": "²"}, {"default": {"a": 1}}, {"default": {"sealed": "x"}}, {"default": {"sealed": 1}},
      {"note": "x" * 20_000}],
 )  # fmt: skip
 def test_a_declaration_of_the_wrong_shape_is_told(http, change):

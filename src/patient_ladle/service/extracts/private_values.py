@@ -9,8 +9,10 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from cryptography.fernet import InvalidToken
 from django.conf import settings
 
+from patient_ladle.core.errors import BadInput
 from patient_ladle.core.parameters import Parameter
 from patient_ladle.service.common.keys import secret_box
 
@@ -18,7 +20,7 @@ _MARK = "sealed"
 
 
 def _is_sealed(value: Any) -> bool:
-    return isinstance(value, Mapping) and list(value) == [_MARK]
+    return isinstance(value, Mapping) and list(value) == [_MARK] and isinstance(value[_MARK], str)
 
 
 def seal(value: Any) -> Any:
@@ -29,8 +31,15 @@ def seal(value: Any) -> Any:
 
 
 def open_sealed(value: Any) -> Any:
-    """As it was before it was sealed, if it was."""
-    return json.loads(secret_box(settings.DATA).decrypt(value[_MARK].encode())) if _is_sealed(value) else value
+    """As it was before it was sealed, if it was. Raises BadInput for what only looks so, which anybody can send."""
+    if not _is_sealed(value):
+        return value
+    try:
+        return json.loads(secret_box(settings.DATA).decrypt(value[_MARK].encode()))
+    except InvalidToken:
+        raise BadInput(
+            "a private value cannot be read: it was not sealed with the keys of this service.", "Give it anew."
+        ) from None
 
 
 def sealed(declared: Sequence[Parameter], values: Mapping[str, Any]) -> dict[str, Any]:
