@@ -13,9 +13,9 @@ from django.db import DatabaseError, InterfaceError, close_old_connections, tran
 from django.utils import timezone
 
 from patient_ladle.service.notices import courier
-from patient_ladle.service.runs.alarms import mind_space, missed, sum_up
+from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
 from patient_ladle.service.runs.keeping import forget_old, remove_old
-from patient_ladle.service.runs.recording import Recorded, record_due
+from patient_ladle.service.runs.recording import record_due
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.schedules.models import Schedule
@@ -35,17 +35,14 @@ BATCH = 1000
 
 def tick(second: SecondScheduler | None = None) -> int:
     """Record what is due, with the second process if that is much; returns the number of due times recorded."""
-    recorded = record_all(second)
-    if second:
-        recorded.add(second.answer())
-    if recorded.missed and recorded.since is not None:
-        missed(recorded.missed, recorded.since)
-    return recorded.count
+    recorded = record_all(second) + (second.answer() if second else 0)
+    tell_missed()
+    return recorded
 
 
-def record_all(second: SecondScheduler | None = None) -> Recorded:
+def record_all(second: SecondScheduler | None = None) -> int:
     """Record until nothing is due that no other scheduler holds; ``second`` is asked to help when a batch is full."""
-    recorded = Recorded()
+    recorded = 0
     while True:
         with transaction.atomic():
             now = database_now()
@@ -57,7 +54,7 @@ def record_all(second: SecondScheduler | None = None) -> Recorded:
             if second and len(due) == BATCH:
                 second.ask()
             if due:
-                recorded.add(record_due(due, now))
+                recorded += record_due(due, now)
         if not due:
             return recorded
 
@@ -71,13 +68,13 @@ def look_after_waiting() -> None:
     mark_late(now)
 
 
-def _record_along() -> Recorded:
+def _record_along() -> int:
     """What the second process does; what it cannot do, the first one meets as well."""
     try:
         return record_all()
     except (DatabaseError, InterfaceError) as error:
         _away(error)
-        return Recorded()
+        return 0
     finally:
         close_old_connections()
 

@@ -9,8 +9,6 @@ from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 
-from patient_ladle.service.runs.recording import Recorded
-
 log = logging.getLogger("ladle.scheduler")
 
 PATIENCE_SECONDS = 30.0
@@ -24,14 +22,14 @@ class SecondScheduler:
     once. When something happens to it, its batch is undone by the database, and the first one does without it.
     """
 
-    def __init__(self, record_all: Callable[[], Recorded]) -> None:
+    def __init__(self, record_all: Callable[[], int]) -> None:
         self.pipe, theirs = multiprocessing.Pipe()
         self.asked = False
         self.process = multiprocessing.get_context("fork").Process(target=self._help, args=(theirs, record_all), daemon=True)
         self.process.start()
         theirs.close()
 
-    def _help(self, asked: Connection, record_all: Callable[[], Recorded]) -> None:
+    def _help(self, asked: Connection, record_all: Callable[[], int]) -> None:
         self.pipe.close()  # of the first one only, so that its end is noticed
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         while True:
@@ -48,15 +46,15 @@ class SecondScheduler:
                 self.pipe.send(None)
                 self.asked = True
 
-    def answer(self) -> Recorded:
-        """Wait until it is done, if it was asked; what it recorded."""
+    def answer(self) -> int:
+        """Wait until it is done, if it was asked; how many due times it recorded."""
         if not self.asked:
-            return Recorded()
+            return 0
         self.asked = False
         with suppress(EOFError, OSError):
             if self.pipe.poll(PATIENCE_SECONDS):
-                done: Recorded = self.pipe.recv()
+                done: int = self.pipe.recv()
                 return done
             self.process.kill()
         log.warning("the second scheduler process has ended; the first one records alone until it is started again")
-        return Recorded()
+        return 0

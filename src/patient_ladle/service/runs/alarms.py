@@ -11,17 +11,19 @@ Rules and theory
 from __future__ import annotations
 
 import shutil
-from collections.abc import Mapping
 from datetime import date, datetime, time, timedelta
 
 from django.conf import settings
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.core.due_decisions import LATE_AFTER
 from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.notices.models import Notice, Summary
 from patient_ladle.service.notices.services import over, tell, trouble
+from patient_ladle.service.schedules.models import Schedule
+from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
 
 from .models import FAILED, FINISHED, HELD, NOT_RUN, Run
@@ -98,13 +100,30 @@ def run_is_late(run: Run) -> None:
     trouble(f"late:{schedule.pk}", "late", f"{schedule.name} is late", cause, next_step, f"/runs/{run.pk}", mark="late")
 
 
-def missed(counts: Mapping[str, int], since: datetime) -> Notice:
-    """Due times of these schedules passed while no scheduler was there; one notice for all of them."""
-    total = sum(counts.values())
-    names = ", ".join(f"{name} ({count})" for name, count in sorted(counts.items())[:SHOWN])
+_MISSED = """
+    with told as (update schedules_duetime set untold = false where untold returning schedule_id, due_at)
+    select s.name, count(*), min(due_at) from told join schedules_schedule s on s.id = schedule_id group by 1 order by 1
+"""
+
+
+@transaction.atomic
+def tell_missed() -> Notice | None:
+    """Due times passed while no scheduler was there; one notice for all of them, once all that is due is recorded.
+
+    They are marked with their records: what a scheduler recorded before it was killed is told by the next one.
+    """
+    if Schedule.objects.filter(next_due_at__lte=database_now() - LATE_AFTER, removed_at=None).exists():
+        return None  # another scheduler is at it, or was: its locks end with its connection
+    with connection.cursor() as cursor:
+        cursor.execute(_MISSED)
+        found = cursor.fetchall()
+    if not found:
+        return None
+    total, since = sum(count for _, count, _ in found), min(at for _, _, at in found)
+    names = ", ".join(f"{name} ({count})" for name, count, _ in found[:SHOWN])
     return tell(
         "missed",
-        f"missed: {amount(total, 'due time')} of {amount(len(counts), 'schedule')}",
+        f"missed: {amount(total, 'due time')} of {amount(len(found), 'schedule')}",
         f"The service was not running at them, since {since:%Y-%m-%d %H:%M} UTC: {names}.",
         "Those that a schedule wants after all run now; backfill others: ladle schedule backfill.",
         "/schedules",

@@ -6,9 +6,7 @@ the schedules' rows and moves them on, so that a crash leaves all of it or nothi
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 
 from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
@@ -26,23 +24,8 @@ RECORDS = 2_000
 PAUSE = ["paused_at", "paused_until", "paused_by", "pause_reason"]
 
 
-@dataclass(slots=True)
-class Recorded:
-    """How many due times were recorded, how many of each schedule were missed, and the first moment of them all."""
-
-    count: int = 0
-    missed: Counter[str] = field(default_factory=Counter)
-    since: datetime | None = None
-
-    def add(self, other: Recorded) -> None:
-        """Those of another process or batch too."""
-        self.count += other.count
-        self.missed += other.missed
-        self.since = min((at for at in (self.since, other.since) if at), default=None)
-
-
-def record_due(schedules: Sequence[Schedule], now: datetime) -> Recorded:
-    """Record what is due of these schedules, locked by the caller, and move them on."""
+def record_due(schedules: Sequence[Schedule], now: datetime) -> int:
+    """Record what is due of these schedules, locked by the caller, and move them on; returns the number of due times."""
     bring_related(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
@@ -60,6 +43,7 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> Recorded:
                 data_date=decision.data_date,
                 decision=decision.decision,
                 reason=decision.reason,
+                untold=decision.decision == MISSED and now - decision.due_at > LATE_AFTER,
             )
             runs += _runs_of(due_time, decision, running, known)
             due_times.append(due_time)
@@ -69,8 +53,7 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> Recorded:
     moments_set(Schedule, "next_due_at", {schedule.pk: schedule.next_due_at for schedule in schedules})
     for run in sorted(others, key=lambda run: run.due_at):
         settle(run, now)
-    missed = (s.name for s, d in decided if d.decision == MISSED and now - d.due_at > LATE_AFTER)
-    return Recorded(len(decided), Counter(missed), min((d.due_at for _, d in decided), default=None))
+    return len(decided)
 
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:

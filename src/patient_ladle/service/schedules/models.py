@@ -127,18 +127,23 @@ class SequenceStep(models.Model):
 
 
 class DueTime(models.Model):
-    """One moment at which a schedule wanted a run, with what became of it and why."""
+    """One moment at which a schedule wanted a run, with what became of it and why.
+
+    ``untold``: it was missed, and no notice has said so yet.
+    """
 
     schedule = models.ForeignKey(Schedule, on_delete=models.PROTECT, related_name="due_times")
     due_at = models.DateTimeField()
     data_date = models.DateField()
     decision = models.CharField(max_length=16)
     reason = models.CharField(max_length=400)
+    untold = models.BooleanField(default=False)
     decided_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering: ClassVar = ["-due_at"]
         indexes: ClassVar = [
-            models.Index(fields=["decided_at"], name="due_times_without_run", condition=~models.Q(decision="run"))
+            models.Index(fields=["decided_at"], name="due_times_without_run", condition=~models.Q(decision="run")),
+            models.Index(fields=["id"], name="due_times_untold", condition=models.Q(untold=True)),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["schedule", "due_at"], name="one_record_per_due_time")]
