@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.client import CallFailed, Ladle, NotReachable, RunFailed
+from patient_ladle.client import CallFailed, Ladle, NotReachable, RunFailed, transport
 from patient_ladle.client.errors import ClientError, FileDamaged
 from patient_ladle.client.ladle import _lines
 from tests.command import PATIENCE
@@ -101,6 +101,7 @@ class _Moody(http.server.BaseHTTPRequestHandler):
     """Answers 503 twice, then what was asked; counts what it got."""
 
     calls: list[tuple[str, str]] = []
+    retry_after = ""
 
     def _answer(self):
         self.calls.append((self.command, self.headers.get("Idempotency-Key", "")))
@@ -110,6 +111,8 @@ class _Moody(http.server.BaseHTTPRequestHandler):
         body = b"half a file" if "files" in self.path else b'{"id": 7, "state": "queued", "files": []}' if good else b"busy"
         self.send_response(200 if good or "files" in self.path else 503)
         self.send_header("Content-Length", str(len(body)))
+        if self.retry_after:
+            self.send_header("Retry-After", self.retry_after)
         self.end_headers()
         self.wfile.write(body)
 
@@ -135,6 +138,22 @@ def test_starting_a_run_is_tried_again_under_one_key(moody):
     assert moody.runs.start("x")["id"] == 7
     assert [method for method, _ in _Moody.calls] == ["POST"] * 3
     assert len({key for _, key in _Moody.calls}) == 1
+
+
+@pytest.mark.parametrize(
+    ("asked", "waits"), [("7", [7, 7]), ("86400", None), ("²", [0.3, 0.6]), ("-5", [0.3, 0.6]), ("soon", [0.3, 0.6])]
+)
+def test_a_wait_that_is_asked_for_is_kept_to_unless_nobody_would_wait_so_long(moody, monkeypatch, asked, waits):
+    slept = []
+    monkeypatch.setattr(transport.time, "sleep", slept.append)
+    monkeypatch.setattr(_Moody, "retry_after", asked)
+    if waits is None:
+        with pytest.raises(CallFailed):
+            moody.status()
+    else:
+        moody.status()
+    assert (len(_Moody.calls), len(slept)) == (len(waits or []) + 1, len(waits or []))
+    assert all(0.7 * want <= had <= 1.3 * want for want, had in zip(waits or [], slept, strict=True))
 
 
 def test_what_is_not_safe_is_not_tried_again(moody):

@@ -19,7 +19,7 @@ import uuid
 from datetime import timedelta
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
@@ -55,6 +55,8 @@ PLACE_SECONDS = 10.0
 """How long an inquiry waits for a place of its source before it says who has them all."""
 GRACE_SECONDS = 2.0
 """From being told to stop to being ended by force."""
+LOST_SECONDS = 30.0
+"""After its deadline: whoever minds it would have ended it by force and said why."""
 LOOK_SECONDS = 0.2
 MEMORY_BYTES = int(os.environ.get("LADLE_LOOK_MEMORY_MB", "1500")) << 20
 KEPT = timedelta(hours=1)
@@ -126,7 +128,7 @@ def inquiry(person: Person, role: str, number: str) -> Inquiry:
     found = known.filter(pk=number).first()
     if found is None or (found.person_id != person.pk and role != "administrator"):
         raise NotFound("there is no such inquiry, or it is over an hour old.", "Ask again.")
-    if found.state in (WAITING, RUNNING) and found.deadline_at < timezone.now() - timedelta(seconds=GRACE_SECONDS):
+    if found.state in (WAITING, RUNNING) and found.deadline_at < timezone.now() - timedelta(seconds=LOST_SECONDS):
         error = WorkerLost("the process that minded this was lost.", "Ask again.")
         _end(found.pk, FAILED, error=error.to_dict())
         found.refresh_from_db()
@@ -256,7 +258,11 @@ class _Watch:
     def run(self) -> None:
         began = time.monotonic()
         while not self.over.wait(LOOK_SECONDS):
-            self.reason = self._reason(time.monotonic() - began)
+            try:
+                self.reason = self._reason(time.monotonic() - began)
+            except (DatabaseError, InterfaceError) as error:
+                log.warning("inquiry %s: %s", self.number, str(error).split("\n")[0])
+                connection.close()  # the deadline counts while the service database is away
             if self.reason is not None:
                 self.child.say({"cancel": True})
                 if not self.over.wait(GRACE_SECONDS):
