@@ -16,12 +16,14 @@ import schemathesis
 from hypothesis import strategies as st
 from schemathesis import GenerationMode
 
+import patient_ladle
 from patient_ladle.client import Ladle
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, READER_PASSWORD, first_password, start_service, stop_service
 
 COUNT = int(os.environ.get("LADLE_REQUESTS", "2000"))
 DOCUMENT = Path(__file__).parents[2] / "docs" / "openapi.json"
+DESCRIBED = Path(patient_ladle.__file__).parent / "service" / "common" / "described.json"
 NOT_ASKED = ("sign_out", "change_own_password", "edit_person", "session_sign_in", "token_sign_in", "drain_worker")
 """What would end the caller's own sign-in, or the work of everybody."""
 SOURCE_FAULTS = (502, 503, 504, 507)
@@ -123,3 +125,20 @@ def test_generated_requests_find_no_fault_and_no_other_answer_than_the_document_
     assert not requests.found, "\n".join(f"{label}: {fault}" for (label, _), fault in requests.found.items())
     assert statuses.total() > COUNT / 2
     assert statuses[200] > COUNT / 20, "hardly any request was one that the service takes: this proves little"
+
+
+def test_the_document_says_of_each_call_parameter_and_property_what_it_is():
+    document, words = json.loads(DOCUMENT.read_text()), json.loads(DESCRIBED.read_text())
+    calls = [call for methods in document["paths"].values() for call in methods.values()]
+    parameters = [parameter for call in calls for parameter in call.get("parameters", [])]
+    schemas = document["components"]["schemas"]
+    properties = [(name, each) for schema in schemas.values() for name, each in schema.get("properties", {}).items()]
+    for each in [*calls, *parameters, *(each for _, each in properties)]:
+        assert each.get("description", "").strip()
+        assert "$ref" not in each
+    assert words["calls"].keys() <= {call["operationId"] for call in calls}
+    assert words["parameters"].keys() <= {parameter["name"] for parameter in parameters}
+    assert words["properties"].keys() <= {name for name, _ in properties}
+    for name, said in words["properties"].items():
+        for schema in [] if isinstance(said, str) else said.keys() - {""}:
+            assert name in schemas[schema]["properties"]

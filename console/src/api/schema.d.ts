@@ -46,8 +46,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Calendars of days on which nobody works, with the schedules that keep to them. */
         get: operations["calendars"];
         put?: never;
+        /** @description Adds a calendar, or puts another text or country under a name there is. */
         post: operations["save_calendar"];
         delete?: never;
         options?: never;
@@ -62,9 +64,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One calendar. */
         get: operations["calendar"];
         put?: never;
         post?: never;
+        /** @description Removes a calendar that no schedule keeps to. */
         delete: operations["remove_calendar"];
         options?: never;
         head?: never;
@@ -95,6 +99,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The kinds of channels there are, and what the settings of each are. */
         get: operations["channel_kinds"];
         put?: never;
         post?: never;
@@ -111,8 +116,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Where notices are sent to. */
         get: operations["channels"];
         put?: never;
+        /** @description Adds a channel; nothing is sent yet. */
         post: operations["add_channel"];
         delete?: never;
         options?: never;
@@ -127,12 +134,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One channel. */
         get: operations["channel"];
         put?: never;
         post?: never;
+        /** @description Removes a channel with its sendings; the notices stay. */
         delete: operations["remove_channel"];
         options?: never;
         head?: never;
+        /** @description Changes what is given of a channel; its settings are given whole. */
         patch: operations["edit_channel"];
         trace?: never;
     };
@@ -145,6 +155,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Sends one notice to this channel alone, whatever kinds it wants. */
         post: operations["try_channel"];
         delete?: never;
         options?: never;
@@ -178,6 +189,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Remarks on a statement as it stands, without asking the source. */
         post: operations["diagnose"];
         delete?: never;
         options?: never;
@@ -243,8 +255,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Where addresses of sources belong: live, rehearsal, … */
         get: operations["environments"];
         put?: never;
+        /** @description Adds an environment. */
         post: operations["add_environment"];
         delete?: never;
         options?: never;
@@ -259,8 +273,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The extracts, by folder and name. */
         get: operations["extracts"];
         put?: never;
+        /** @description Adds an extract with its first revision. */
         post: operations["add_extract"];
         delete?: never;
         options?: never;
@@ -275,12 +291,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One extract with its newest revision. */
         get: operations["extract"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
+        /** @description Saves a new revision; what is not given stays. With If-Match, only when nobody has saved since. */
         patch: operations["save_extract"];
         trace?: never;
     };
@@ -310,6 +328,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Puts an extract aside: it is not run any more, and its runs stay. */
         post: operations["archive_extract"];
         delete?: never;
         options?: never;
@@ -358,6 +377,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Between two revisions of an extract: lines of the statement, and settings. */
         get: operations["differences"];
         put?: never;
         post?: never;
@@ -393,6 +413,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Sets tags and owner. */
         post: operations["label_extract"];
         delete?: never;
         options?: never;
@@ -426,6 +447,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Gives an extract another folder or name; the earlier name keeps answering. */
         post: operations["move_extract"];
         delete?: never;
         options?: never;
@@ -442,6 +464,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Takes an extract out of the archive; with a number, that revision is saved as the newest. */
         post: operations["restore_extract"];
         delete?: never;
         options?: never;
@@ -456,6 +479,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description All revisions of an extract, newest first. */
         get: operations["revisions"];
         put?: never;
         post?: never;
@@ -489,6 +513,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One's own inquiry and, once it has finished, what it found. */
         get: operations["inquiry"];
         put?: never;
         post?: never;
@@ -507,6 +532,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Asks an inquiry to stop; its statement is stopped in the source. */
         post: operations["cancel_inquiry"];
         delete?: never;
         options?: never;
@@ -574,6 +600,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description What people were told, newest first. */
         get: operations["notices"];
         put?: never;
         post?: never;
@@ -590,8 +617,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Everybody who may sign in, or might. */
         get: operations["people"];
         put?: never;
+        /** @description Adds a person with a role and a first password. */
         post: operations["add_person"];
         delete?: never;
         options?: never;
@@ -612,6 +641,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
+        /** @description Changes role, password or whether the person may sign in; ends the person's sign-ins and tokens where it must. */
         patch: operations["edit_person"];
         trace?: never;
     };
@@ -639,6 +669,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Files of finished runs, newest first. */
         get: operations["results"];
         put?: never;
         post?: never;
@@ -672,8 +703,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Runs, newest first. */
         get: operations["runs"];
         put?: never;
+        /** @description Starts a run by hand. With an Idempotency-Key, the same call again answers with the same run. */
         post: operations["start_run"];
         delete?: never;
         options?: never;
@@ -688,6 +721,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One run. */
         get: operations["run"];
         put?: never;
         post?: never;
@@ -706,6 +740,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Runs it again, with its own revision, data date and values. */
         post: operations["run_again"];
         delete?: never;
         options?: never;
@@ -739,6 +774,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Asks a run to stop; its statement is stopped in the source. */
         post: operations["cancel_run"];
         delete?: never;
         options?: never;
@@ -787,6 +823,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Lines of a run's log, from the one after a given number. */
         get: operations["run_log"];
         put?: never;
         post?: never;
@@ -805,6 +842,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Rejects a held result: it is not delivered. */
         post: operations["reject_run"];
         delete?: never;
         options?: never;
@@ -821,6 +859,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Releases a held result: it is delivered now. */
         post: operations["release_run"];
         delete?: never;
         options?: never;
@@ -852,8 +891,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Schedules, by name. */
         get: operations["schedules"];
         put?: never;
+        /** @description Adds a schedule; its first due time is the next one of its rule. */
         post: operations["add_schedule"];
         delete?: never;
         options?: never;
@@ -868,12 +909,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One schedule with its next due times. */
         get: operations["schedule"];
         put?: never;
         post?: never;
+        /** @description Removes a schedule; its due times and runs stay. */
         delete: operations["remove_schedule"];
         options?: never;
         head?: never;
+        /** @description Changes what is given of a schedule. */
         patch: operations["edit_schedule"];
         trace?: never;
     };
@@ -902,6 +946,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description What became of each due time of a schedule, newest first. */
         get: operations["due_times"];
         put?: never;
         post?: never;
@@ -920,6 +965,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Nothing of it runs until it is resumed; its due times are recorded as skipped. */
         post: operations["pause_schedule"];
         delete?: never;
         options?: never;
@@ -936,6 +982,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Ends a pause. */
         post: operations["resume_schedule"];
         delete?: never;
         options?: never;
@@ -950,6 +997,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Notices on their way, arrived or given up, newest first. */
         get: operations["sendings"];
         put?: never;
         post?: never;
@@ -968,6 +1016,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Tries a sending anew that was given up. */
         post: operations["send_again"];
         delete?: never;
         options?: never;
@@ -1016,8 +1065,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The sources, by name. */
         get: operations["sources"];
         put?: never;
+        /** @description Adds a source with its addresses by environment. */
         post: operations["add_source"];
         delete?: never;
         options?: never;
@@ -1032,12 +1083,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One source. */
         get: operations["source"];
         put?: never;
         post?: never;
+        /** @description Removes a source that no revision of an extract reads and no run has read. */
         delete: operations["remove_source"];
         options?: never;
         head?: never;
+        /** @description Changes what is given of a source; an address of null is removed. */
         patch: operations["edit_source"];
         trace?: never;
     };
@@ -1048,6 +1102,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The tables of a source, as they were gathered last. */
         get: operations["catalogue"];
         put?: never;
         post?: never;
@@ -1066,6 +1121,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Connects to a source and says, step by step, what works. */
         post: operations["check_source"];
         delete?: never;
         options?: never;
@@ -1082,6 +1138,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Starts an inquiry in a source: a check, its catalogue, rows of a table or counts. */
         post: operations["ask"];
         delete?: never;
         options?: never;
@@ -1096,6 +1153,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One table with columns, keys and indexes. */
         get: operations["table"];
         put?: never;
         post?: never;
@@ -1112,6 +1170,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Names of tables and columns, for an editor to offer. */
         get: operations["completion_words"];
         put?: never;
         post?: never;
@@ -1128,6 +1187,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description What the service is at: its clock, workers and next due time. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -1165,6 +1225,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
+        /** @description Revokes a token, and those that were made with it. */
         delete: operations["revoke_token"];
         options?: never;
         head?: never;
@@ -1178,6 +1239,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Values kept once that parameters of many extracts take. */
         get: operations["shared_values"];
         put?: never;
         post?: never;
@@ -1194,12 +1256,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description One of them, with what takes it. */
         get: operations["shared_value"];
         put?: never;
         post?: never;
+        /** @description Removes one that nothing takes. */
         delete: operations["remove_shared_value"];
         options?: never;
         head?: never;
+        /** @description Adds or changes one. */
         patch: operations["set_shared_value"];
         trace?: never;
     };
@@ -1210,6 +1275,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The processes that carry out runs. */
         get: operations["workers"];
         put?: never;
         post?: never;
@@ -1228,6 +1294,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Lets a worker finish what it has and take no more, or take runs again. */
         post: operations["drain_worker"];
         delete?: never;
         options?: never;
@@ -1240,26 +1307,39 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         AddressBody: {
+            /** @description Host, port, database and the like: what the engine's address fields are. */
             address?: {
                 [key: string]: unknown;
             };
             /** @description A connection URL instead; its password is kept as the secret. */
             url?: string;
+            /** @description Password or key; kept encrypted and never shown. */
             secret?: string;
         };
         AddressView: {
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Host, port, database and the like: what the engine's address fields are. */
             readonly address: {
                 [key: string]: string;
             };
+            /** @description A secret is kept for it; it is never shown. */
             readonly has_secret: boolean;
+            /** @description Steps of the last check; null: never checked. */
             last_check: components["schemas"]["CheckStepView"][] | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was checked last.
+             */
             last_check_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When its tables were gathered last.
+             */
             catalogue_at: string | null;
         };
         AfterBody: {
+            /** @description Names of the extracts that are waited for. */
             after: string[];
         };
         AgainBody: {
@@ -1293,10 +1373,13 @@ export interface components {
             troubles: components["schemas"]["TroubleView"][];
         };
         BringBackBody: {
+            /** @description Name of the source. */
             source: string;
+            /** @description The text in the source's language. */
             statement: string;
         };
         CalendarBody: {
+            /** @description Its name. */
             name: string;
             /** @description ISO 3166-1, as in GB. */
             country?: string;
@@ -1306,9 +1389,13 @@ export interface components {
             text?: string;
         };
         CalendarView: {
+            /** @description Its name. */
             name: string;
+            /** @description ISO 3166-1, as in GB; empty: it is a file's. */
             country: string;
+            /** @description ISO 3166-2, as in ENG; empty: the whole country. */
             region: string;
+            /** @description Who made it. */
             created_by: string;
             /** @description Those of this year and the next. */
             readonly days: {
@@ -1316,7 +1403,9 @@ export interface components {
             };
         };
         CatalogueView: {
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the environment. */
             environment: string;
             /**
              * Format: date-time
@@ -1325,75 +1414,117 @@ export interface components {
             gathered_at: string | null;
             /** @description It is being gathered anew at this moment. */
             gathering: boolean;
+            /** @description The tables. */
             tables: components["schemas"]["TableLine"][];
         };
         ChannelBody: {
+            /** @description Its name. */
             name: string;
             /** @description mail or webhook */
             kind: string;
+            /** @description Where it sends to: what the kind's settings are. */
             settings: {
                 [key: string]: unknown;
             };
+            /** @description Password or key; kept encrypted and never shown. */
             secret?: string;
+            /** @description Kinds of notices that it wants; none: all. */
             kinds?: string[];
         };
         ChannelKindView: {
+            /** @description Its name. */
             name: string;
+            /** @description For people: what it is for. */
             note: string;
             /** @description What its secret is for. */
             secret: string;
+            /** @description What its settings are. */
             settings: components["schemas"]["ChannelSettingView"][];
         };
         ChannelSettingView: {
+            /** @description Its name. */
             name: string;
+            /** @description For people: what it is for. */
             note: string;
+            /** @description It has to be given. */
             required: boolean;
+            /** @description What counts when nothing is given. */
             default: string;
         };
         ChannelView: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: string;
             /** @description Of a web address only its host, but for administrators. */
             readonly settings: {
                 [key: string]: string;
             };
+            /** @description A secret is kept for it; it is never shown. */
             readonly has_secret: boolean;
             /** @description Of notices that it wants; none means all. */
             kinds: string[];
+            /** @description It is in use: notices are sent to it. */
             active: boolean;
         };
         CheckStepView: {
+            /** @description Name of the step. */
             step: string;
+            /** @description It worked. */
             passed: boolean;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description How long it took.
+             */
             seconds: number;
+            /** @description What was found, in words. */
             detail: string;
+            /** @description The next step. */
             hint: string;
-            /** @default  */
+            /**
+             * @description Works, and is worth knowing.
+             * @default
+             */
             warning: string;
         };
         ChoicesBody: {
+            /** @description Name of the parameter. */
             parameter: string;
+            /** @description Name of the environment. */
             environment: string;
         };
         CodeView: {
+            /** @description The same on the command line. */
             command: string;
+            /** @description The same with the client library. */
             python: string;
         };
         ComingView: {
+            /** @description Name of the schedule; null: it was started by hand. */
             schedule: string;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Name of the environment. */
             environment: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment at which it is due.
+             */
             due_at: string;
         };
         CopyBody: {
+            /** @description Its name. */
             name: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder?: string;
+            /** @description Name of the source. */
             source?: string;
         };
         DecisionBody: {
-            /** @default  */
+            /**
+             * @description For people: what it is for.
+             * @default
+             */
             note: string;
         };
         /**
@@ -1404,17 +1535,26 @@ export interface components {
          */
         DecisionEnum: "run" | "skipped" | "missed";
         DiagnosticsView: {
+            /** @description What is wrong, doubtful or worth knowing, by line. */
             remarks: components["schemas"]["RemarkView"][];
             /** @description The database gave its own word. */
             asked: boolean;
+            /** @description The statements of the text, in order. */
             statements: components["schemas"]["StatementView"][];
-            /** Format: double */
+            /**
+             * Format: double
+             * @description How long it took.
+             */
             seconds: number;
         };
         DifferencesView: {
+            /** @description What it was before. */
             before: components["schemas"]["RevisionView"];
+            /** @description What it is afterwards. */
             after: components["schemas"]["RevisionView"];
+            /** @description Settings that differ. */
             settings: components["schemas"]["SettingView"][];
+            /** @description Lines of both statements, in order. */
             statement: components["schemas"]["LineView"][];
         };
         DrainBody: {
@@ -1425,13 +1565,17 @@ export interface components {
             draining: boolean;
         };
         DryRunFile: {
+            /** @description Its name. */
             name: string;
+            /** @description Name of the format, such as csv. */
             format: string;
+            /** @description Which statement it would hold, from 0. */
             statement: string;
             /** @description What differs from the format's defaults. */
             options: {
                 [key: string]: unknown;
             };
+            /** @description Where it would be delivered. */
             delivered_path: string;
             /** @description A file of that name is there already. */
             there: boolean;
@@ -1439,8 +1583,11 @@ export interface components {
             replaces: boolean;
         };
         DryRunStatement: {
+            /** @description What it is called. */
             title: string;
+            /** @description The words of it. */
             text: string;
+            /** @description Values as they are bound, by name; private ones masked. */
             bound: {
                 [key: string]: unknown;
             };
@@ -1448,82 +1595,138 @@ export interface components {
             filled_in: string;
         };
         DryRunView: {
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Number of the revision. */
             revision: number;
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the engine, such as postgresql. */
             engine: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description What would be read. */
             reads: {
                 [key: string]: string;
             };
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
+            /** @description Values of parameters, by name; private ones masked. */
             values: {
                 [key: string]: unknown;
             };
+            /** @description The statements of the text, in order. */
             statements: components["schemas"]["DryRunStatement"][];
+            /** @description Its files. */
             files: components["schemas"]["DryRunFile"][];
+            /** @description Folders of the delivery, separated by ; */
             deliver_into: string;
+            /** @description From earlier runs: how long it takes and how many rows there are; null: there were none. */
             expected: components["schemas"]["ExpectedView"] | null;
+            /** @description What a run may take at most. */
             limits: components["schemas"]["LimitsView"];
+            /** @description What to mind about it. */
             warnings: string[];
+            /** @description What kind of fault or remark it is; stays the same from release to release. */
             code: components["schemas"]["CodeView"];
         };
         DueTimePage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["DueTimeView"][];
         };
         DueTimeView: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment at which it is due.
+             */
             due_at: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
+            /** @description run, skipped or missed */
             decision: components["schemas"]["DecisionEnum"];
+            /** @description Why, in words. */
             reason: string;
             /** @description Its newest runs, in the order of its sequence. */
             readonly runs: number[];
         };
         EngineFieldView: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["FieldKind"];
+            /** @description For people: what it is for. */
             note: string;
+            /** @description It has to be given. */
             required: boolean;
+            /** @description The only values that may be given, where there is a list. */
             choices: string[];
         };
         EngineView: {
+            /** @description Its name. */
             name: string;
+            /** @description What it is called. */
             title: string;
+            /** @description An address of it has a secret. */
             takes_secret: boolean;
+            /** @description What an address of this engine holds. */
             address_fields: components["schemas"]["EngineFieldView"][];
         };
         EnvironmentView: {
+            /** @description Its name. */
             name: string;
-            /** @default  */
+            /**
+             * @description For people: what it is for.
+             * @default
+             */
             note: string;
         };
         ErrorView: {
+            /** @description What kind of fault or remark it is; stays the same from release to release. */
             code: string;
+            /** @description What is wrong, with what was given. */
             message: string;
+            /** @description The next step. */
             hint: string;
+            /** @description It may pass: the same may work later. */
             transient: boolean;
         };
         ExpectedView: {
+            /** @description How many rows. */
             rows: number;
+            /** @description The fewest of earlier runs. */
             rows_least: number;
+            /** @description The most of earlier runs. */
             rows_most: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description How long it takes, the median of earlier runs.
+             */
             seconds: number;
             /** @description So many earlier runs this is the median of. */
             runs: number;
         };
         ExtractBody: {
+            /** @description Name of the source. */
             source: string;
+            /** @description The text in the source's language. */
             statement: string;
+            /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
             }[];
+            /** @description Names of the formats of its files. */
             formats?: string[];
+            /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name?: string;
             /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
@@ -1535,36 +1738,64 @@ export interface components {
             guards?: {
                 [key: string]: unknown;
             }[];
+            /** @description For people: what it holds and what to mind. */
             notes?: string;
-            /** @default  */
+            /**
+             * @description Why this revision was saved.
+             * @default
+             */
             change_note: string;
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
             bring_back?: boolean;
+            /** @description Its name. */
             name: string;
-            /** @default  */
+            /**
+             * @description The extract's folder, parts separated by /; empty: none.
+             * @default
+             */
             folder: string;
         };
         ExtractLine: {
+            /** @description Its name. */
             name: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Whose it is. */
             owner: string;
+            /** @description Which revision, from 1; of an extract, its newest. */
             number: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was put aside; null: it is in use.
+             */
             archived_at: string | null;
+            /** @description Name of the source. */
             source: string;
+            /** @description For people: what it holds and what to mind. */
             notes: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
             saved_at: string;
+            /** @description Words to find it by. */
             tags: string[];
         };
         ExtractView: {
             /** @description The present one, also where an earlier one was asked for. */
             name: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Whose it is. */
             owner: string;
+            /** @description Words to find it by. */
             tags: string[];
+            /** @description Names it had before, which keep answering. */
             readonly former_names: string[];
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was put aside; null: it is in use.
+             */
             archived_at: string | null;
             /** @description Null: as long as the service keeps results. */
             keep_days: number | null;
@@ -1574,6 +1805,7 @@ export interface components {
             readonly used_by: string[];
             /** @description Its scheduled runs wait for those of these, of the same data date. */
             readonly after: string[];
+            /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
         };
         /**
@@ -1583,23 +1815,33 @@ export interface components {
          */
         FieldKind: "text" | "integer";
         FilePreview: {
+            /** @description Names of the columns. */
             columns: string[];
+            /** @description Cells as text, row by row. */
             rows: (string | null)[][];
             /** @description These are all the rows there are. */
             complete: boolean;
         };
         FileView: {
+            /** @description Number of the run. */
             run: number;
+            /** @description Its name. */
             name: string;
+            /** @description Name of the format, such as csv. */
             format: string;
+            /** @description As in text/csv (RFC 6838). */
             media_type: string;
+            /** @description How many rows. */
             rows: number;
+            /** @description Its size. */
             bytes: number;
+            /** @description Checksum of its bytes (FIPS 180-4), in hexadecimal digits. */
             sha256: string;
             /** @description Which statement of the extract it holds, from 0; the first of several. */
             statement: number;
             /** @description Which part of a split result, from 1. */
             part: number | null;
+            /** @description none, or how the file is packed. */
             packing: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
@@ -1614,32 +1856,50 @@ export interface components {
             delivered_also: string[];
         };
         FilterBody: {
+            /** @description Name of the column. */
             column: string;
+            /** @description How the column is compared. */
             test: components["schemas"]["TestEnum"];
-            /** @default  */
+            /**
+             * @description What the column is compared with.
+             * @default
+             */
             value: string;
         };
         FindingView: {
+            /** @description The words of it. */
             text: string;
+            /** @description hold or warn: what follows from it. */
             then: components["schemas"]["ThenEnum"];
         };
         FormatView: {
+            /** @description Its name. */
             name: string;
+            /** @description Of the file name, such as .csv */
             ending: string;
+            /** @description For people: what it is for. */
             note: string;
+            /** @description What can be set, with what counts unless it is. */
             options: components["schemas"]["OptionView"][];
         };
         FormatsView: {
+            /** @description The formats there are. */
             formats: components["schemas"]["FormatView"][];
             /** @description Options of all files, whatever their format. */
             files: components["schemas"]["OptionView"][];
+            /** @description Types that a column can be given in files. */
             column_types: string[];
         };
         FoundView: {
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Name of the table. */
             table: string;
+            /** @description Which kind it is of. */
             kind: string;
+            /** @description Name of the column. */
             column: string;
         };
         /**
@@ -1651,25 +1911,41 @@ export interface components {
          */
         HeldEnum: "" | "held" | "released" | "rejected";
         InquiryBody: {
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["InquiryKind"];
+            /** @description Name of the table. */
             table?: string;
+            /** @description What rows must meet, all of them. */
             filters?: components["schemas"]["FilterBody"][];
+            /** @description Name of the column to sort by. */
             sort?: string;
+            /** @description The largest first. */
             descending?: boolean;
+            /** @description Column whose values are counted. */
             column?: string;
+            /** @description Counted by this part of a date or time. */
             period?: components["schemas"]["PeriodEnum"];
+            /** @description How many rows at most. */
             rows?: number;
         };
         InquiryColumn: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: string;
+            /** @description The column's type, in the source's words. */
             source_type: string;
         };
         InquiryError: {
+            /** @description What kind of fault or remark it is; stays the same from release to release. */
             code: string;
+            /** @description What is wrong, with what was given. */
             message: string;
+            /** @description The next step. */
             hint: string;
+            /** @description It may pass: the same may work later. */
             transient: boolean;
         };
         /**
@@ -1682,6 +1958,7 @@ export interface components {
          */
         InquiryKind: "check" | "catalogue" | "rows" | "count" | "counts";
         InquiryResult: {
+            /** @description Name and kind of each column. */
             columns?: components["schemas"]["InquiryColumn"][];
             /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
             rows?: unknown[][];
@@ -1689,13 +1966,21 @@ export interface components {
             notes?: string[];
             /** @description These are all the rows there are. */
             complete?: boolean;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Seconds until the first row.
+             */
             first_seconds?: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description How long it took.
+             */
             seconds?: number;
+            /** @description Server, database and login of the session, as they say themselves. */
             identity?: {
                 [key: string]: string;
             };
+            /** @description Steps of a check, in order. */
             steps?: components["schemas"]["CheckStepView"][];
             /** @description Of a catalogue: how many there are. */
             tables?: number;
@@ -1710,25 +1995,43 @@ export interface components {
          */
         InquiryState: "waiting" | "running" | "finished" | "failed" | "cancelled";
         InquiryView: {
+            /** @description Its number. */
             id: string;
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["InquiryViewKindEnum"];
+            /** @description What has become of it so far. */
             state: components["schemas"]["InquiryState"];
+            /** @description Somebody asked it to stop. */
             cancel_asked: boolean;
+            /** @description The text in the source's language. */
             readonly statement: string;
+            /** @description What it declares of its parameters. */
             readonly parameters: {
                 [key: string]: unknown;
             }[];
+            /** @description Values of parameters, by name; private ones masked. */
             readonly values: {
                 [key: string]: string;
             };
+            /** @description Names of the parameters whose lines count, where a statement has lines that can be left out. */
             readonly active_filters: string[];
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was asked.
+             */
             asked_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
             ended_at: string | null;
+            /** @description Why it failed; null: it has not. */
             error: components["schemas"]["InquiryError"] | null;
+            /** @description What it found; null: nothing yet. */
             readonly result: components["schemas"]["InquiryResult"] | null;
         };
         /**
@@ -1744,11 +2047,15 @@ export interface components {
          */
         InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
         KeepingBody: {
+            /** @description How many days at most; null: any number. */
             days?: number | null;
+            /** @description How many runs at most; null: any number. */
             runs?: number | null;
         };
         LabelBody: {
+            /** @description Words to find it by. */
             tags?: string[];
+            /** @description Whose it is. */
             owner?: string;
         };
         /**
@@ -1759,14 +2066,21 @@ export interface components {
          */
         LevelEnum: "info" | "warning" | "error";
         LimitsView: {
+            /** @description Rows at most that a run may read; null: any number. */
             rows: number | null;
+            /** @description Bytes at most that a run may read. */
             bytes: number | null;
+            /** @description Seconds at most that a statement may run. */
             seconds: number;
         };
         LineView: {
+            /** @description Which kind it is of. */
             kind: components["schemas"]["LineViewKindEnum"];
+            /** @description The words of it. */
             text: string;
+            /** @description Number of the line in the earlier text. */
             before: number | null;
+            /** @description Number of the line in the later text. */
             after: number | null;
         };
         /**
@@ -1777,15 +2091,24 @@ export interface components {
          */
         LineViewKindEnum: "same" | "removed" | "added";
         LogLineView: {
+            /** @description Its number. */
             id: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
             at: string;
+            /** @description Which attempt, from 1; 0 before the first. */
             attempt: number;
+            /** @description What it is at, such as fetch or deliver; empty: it is not running. */
             stage: string;
+            /** @description info, warning or error */
             level: components["schemas"]["LevelEnum"];
+            /** @description The words of it. */
             text: string;
         };
         LogView: {
+            /** @description Lines of the log, oldest first. */
             lines: components["schemas"]["LogLineView"][];
             /** @description Give it as `after` to get what comes next. */
             next: number;
@@ -1793,13 +2116,18 @@ export interface components {
             ended: boolean;
         };
         MeView: {
+            /** @description The name the person signs in with. */
             name: string;
+            /** @description reader, runner, author or administrator */
             role: components["schemas"]["RoleEnum"];
             /** @description Only in the answer to a sign-in for a token. */
             token?: string;
         };
         MomentView: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
             at: string;
             /**
              * Format: date-time
@@ -1810,24 +2138,38 @@ export interface components {
             note: string;
         };
         MomentsView: {
+            /** @description The next due times. */
             next_due: components["schemas"]["MomentView"][];
             /** @description One rule of each form that can be written. */
             forms: string[];
         };
         MoveBody: {
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder?: string;
+            /** @description Its name. */
             name?: string;
         };
         NeedView: {
+            /** @description Which kind it is of. */
             kind: components["schemas"]["NeedViewKindEnum"];
+            /** @description Number of the run. */
             run: number;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Name of the schedule; null: it was started by hand. */
             schedule?: string | null;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
+            /** @description What is wrong, in words. */
             cause: string;
+            /** @description The next step. */
             hint: string;
         };
         /**
@@ -1839,49 +2181,80 @@ export interface components {
          */
         NeedViewKindEnum: "failed" | "not run" | "held" | "late";
         NightRun: {
+            /** @description Its number. */
             id: number;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description What has become of it so far. */
             state: components["schemas"]["RunState"];
+            /** @description held, released or rejected, by a guard and a person; empty: none of these. */
             held: components["schemas"]["HeldEnum"];
+            /** @description It was not finished by the moment that was set. */
             late: boolean;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
             started_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
             ended_at: string | null;
         };
         NightView: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The first moment of it.
+             */
             since: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The last moment of it.
+             */
             until: string;
             /** @description Runs by state, those that were late, due times without a run. */
             sentence: string;
+            /** @description How many runs, by state. */
             counts: {
                 [key: string]: number;
             };
             /** @description So many runs need a person; the first of them are shown. */
             needing: number;
+            /** @description Runs that need a person. */
             needs: components["schemas"]["NeedView"][];
+            /** @description What is due next. */
             readonly next: components["schemas"]["ComingView"][];
             /** @description Those that have started, newest first. */
             readonly runs: components["schemas"]["NightRun"][];
         };
         NoticePage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["NoticeView"][];
         };
         NoticeView: {
             /** @description The same on every channel and at every try. */
             id: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["NoticeViewKindEnum"];
+            /** @description What it is called. */
             title: string;
+            /** @description What is wrong, in words. */
             cause: string;
+            /** @description What to do about it. */
             next_step: string;
             /** @description Of the console's page about it. */
             path: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
             at: string;
         };
         /**
@@ -1900,10 +2273,15 @@ export interface components {
          */
         NoticeViewKindEnum: "failed" | "not run" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
         OptionView: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["OptionViewKindEnum"];
+            /** @description What counts when nothing is given. */
             default: unknown;
+            /** @description The only values that may be given, where there is a list. */
             choices: string[];
+            /** @description For people: what it is for. */
             note: string;
         };
         /**
@@ -1916,45 +2294,78 @@ export interface components {
          */
         OptionViewKindEnum: "choice" | "boolean" | "integer" | "texts" | "text";
         ParameterView: {
+            /** @description Its name. */
             name: string;
+            /** @description Kind of its values, such as date or integer. */
             type: components["schemas"]["TypeEnum"];
+            /** @description It takes a list of values. */
             many: boolean;
+            /** @description It has to be given. */
             required: boolean;
+            /** @description What counts when nothing is given. */
             default: unknown;
+            /** @description The only values that may be given, where they are a list. */
             allowed: unknown[];
+            /** @description For people: what it is for. */
             note: string;
-            /** @default {} */
+            /**
+             * @description Words to show for values, by value.
+             * @default {}
+             */
             labels: {
                 [key: string]: string;
             };
-            /** @default {} */
+            /**
+             * @description A statement that proposes values, and the source it asks.
+             * @default {}
+             */
             choices: {
                 [key: string]: string;
             };
+            /** @description The least value that may be given. */
             least?: unknown;
+            /** @description The greatest value that may be given. */
             most?: unknown;
-            /** @default  */
+            /**
+             * @description A regular expression (RE2) that a text must match as a whole.
+             * @default
+             */
             pattern: string;
-            /** @default false */
+            /**
+             * @description Its values are kept encrypted and shown to nobody.
+             * @default false
+             */
             private: boolean;
-            /** @default  */
+            /**
+             * @description Name of the shared value that is its default; empty: none.
+             * @default
+             */
             shared: string;
         };
         PatchedChannelEdit: {
+            /** @description Where it sends to: what the kind's settings are. */
             settings?: {
                 [key: string]: unknown;
             };
+            /** @description Password or key; kept encrypted and never shown. */
             secret?: string;
+            /** @description Kinds of notices that it wants; none: all. */
             kinds?: string[];
+            /** @description It is in use: notices are sent to it. */
             active?: boolean;
         };
         PatchedContentBody: {
+            /** @description Name of the source. */
             source?: string;
+            /** @description The text in the source's language. */
             statement?: string;
+            /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
             }[];
+            /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
+            /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name?: string;
             /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
@@ -1966,8 +2377,12 @@ export interface components {
             guards?: {
                 [key: string]: unknown;
             }[];
+            /** @description For people: what it holds and what to mind. */
             notes?: string;
-            /** @default  */
+            /**
+             * @description Why this revision was saved.
+             * @default
+             */
             change_note: string;
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
             bring_back?: boolean;
@@ -1975,37 +2390,60 @@ export interface components {
         PatchedOwnPasswordBody: {
             /** @description The new one. */
             password?: string;
+            /** @description The present password. */
             old_password?: string;
         };
         PatchedPersonEdit: {
+            /** @description The password; 10 characters or more for a new one. */
             password?: string;
+            /** @description reader, runner, author or administrator */
             role?: string;
+            /** @description May sign in. */
             active?: boolean;
         };
         /** @description What decides the moments of a schedule. */
         PatchedScheduleEdit: {
+            /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
             rule?: string;
+            /** @description Name of the time zone whose clocks count, such as Europe/London. */
             zone?: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts from this date.
+             */
             first_date?: string | null;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts up to this date.
+             */
             last_date?: string | null;
+            /** @description Dates at which the rule does not count. */
             exceptions?: string[];
+            /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
+            /** @description run, skip or next working day */
             on_holiday?: string;
+            /** @description Values of parameters, by name; private ones masked. */
             values?: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
+            /** @description The extracts that run after it, in their order. */
             then?: components["schemas"]["StepBody"][];
             /** @description latest, all or none */
             missed?: string;
+            /** @description None older than this runs; null: any. */
             missed_hours?: number | null;
+            /** @description No more than so many run; null: any number. */
             missed_most?: number | null;
             /** @description wait, skip or alongside */
             overlap?: string;
+            /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds?: number;
+            /** @description How many attempts each run has at most. */
             attempts?: number;
+            /** @description How long a run may take with all its attempts. */
             run_minutes?: number;
             /** @description A time of day such as 08:00. */
             finish_by?: string | null;
@@ -2013,7 +2451,9 @@ export interface components {
             priority?: string;
             /** @description Folders, separated by ;, instead of the extract's. */
             deliver_into?: string;
+            /** @description Name of the extract. */
             extract?: string;
+            /** @description Name of the environment. */
             environment?: string;
         };
         PatchedSharedValueBody: {
@@ -2021,26 +2461,43 @@ export interface components {
             values?: {
                 [key: string]: unknown;
             };
+            /** @description For people: what it is for. */
             note?: string;
         };
         PatchedSourceEdit: {
+            /** @description For people: what it is for. */
             note?: string;
+            /** @description Sources of one group stand together in lists. */
             group?: string;
+            /** @description How many runs and inquiries may read it at once. */
             places?: number;
+            /** @description How long a connection may take. */
             connect_seconds?: number;
+            /** @description How long one statement may run. */
             deadline_seconds?: number;
+            /** @description Rows at most that a run may read; null: any number. */
             max_rows?: number | null;
+            /** @description Bytes at most that a run may read; null: any number. */
             max_bytes?: number | null;
+            /** @description When no run reads it: '07:00 to 09:30 and 22:00 to 02:00'; empty: none. */
             quiet_hours?: string;
+            /** @description Whose clocks count for its quiet hours. */
             quiet_zone?: string;
+            /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"] | null;
             };
         };
         PauseBody: {
-            /** @default  */
+            /**
+             * @description Why, in words.
+             * @default
+             */
             reason: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When the pause ends by itself; not given: when it is resumed.
+             */
             until?: string | null;
         };
         /**
@@ -2052,40 +2509,66 @@ export interface components {
          */
         PeriodEnum: "" | "day" | "month" | "year";
         PersonBody: {
+            /** @description The name the person signs in with. */
             name: string;
+            /** @description The password; 10 characters or more for a new one. */
             password: string;
-            /** @default reader */
+            /**
+             * @description reader, runner, author or administrator
+             * @default reader
+             */
             role: string;
         };
         PersonView: {
+            /** @description The name the person signs in with. */
             name: string;
+            /** @description reader, runner, author or administrator */
             role: components["schemas"]["RoleEnum"];
+            /** @description May sign in. */
             active: boolean;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
             created_at: string;
         };
         PhraseView: {
+            /** @description The date phrase. */
             phrase: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
             /** @description Date and time by the clocks of no zone. */
             means: string;
         };
         PlannedRun: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment at which it is due.
+             */
             due_at: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
             /** @description Whether a backfill runs it. */
             runs: boolean;
+            /** @description Why it is or is not run. */
             why: string;
             /** @description The newest run that it has already. */
             run: number | null;
         };
         PreviewBody: {
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description The text in the source's language. */
             statement: string;
+            /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
             }[];
@@ -2094,11 +2577,16 @@ export interface components {
              * @default 0
              */
             part: number;
+            /** @description Values of parameters, by name; private ones masked. */
             values?: {
                 [key: string]: unknown;
             };
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date?: string;
+            /** @description How many rows at most. */
             rows?: number;
             /**
              * @description Count all rows instead.
@@ -2107,36 +2595,55 @@ export interface components {
             total: boolean;
         };
         ReferenceView: {
+            /** @description Names of the columns. */
             columns: string[];
+            /** @description Name of the schema; empty: the engine has none. */
             schema: string;
+            /** @description Name of the table. */
             table: string;
+            /** @description Columns there, in the order of these. */
             to_columns: string[];
         };
         RemarkView: {
+            /** @description error, warning or note */
             severity: components["schemas"]["SeverityEnum"];
+            /** @description What kind of fault or remark it is; stays the same from release to release. */
             code: string;
+            /** @description What is wrong, with what was given. */
             message: string;
+            /** @description The next step. */
             hint: string;
+            /** @description From 1. */
             line: number;
             /** @description From 1, in code points. */
             column: number;
+            /** @description How many code points it concerns. */
             length: number;
         };
         RestoreBody: {
+            /** @description Number of the revision to save as the newest. */
             revision?: number;
         };
         ResultLine: {
+            /** @description Number of the run. */
             run: number;
+            /** @description Its name. */
             name: string;
+            /** @description Name of the format, such as csv. */
             format: string;
+            /** @description As in text/csv (RFC 6838). */
             media_type: string;
+            /** @description How many rows. */
             rows: number;
+            /** @description Its size. */
             bytes: number;
+            /** @description Checksum of its bytes (FIPS 180-4), in hexadecimal digits. */
             sha256: string;
             /** @description Which statement of the extract it holds, from 0; the first of several. */
             statement: number;
             /** @description Which part of a split result, from 1. */
             part: number | null;
+            /** @description none, or how the file is packed. */
             packing: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
@@ -2149,29 +2656,52 @@ export interface components {
             delivered_path: string;
             /** @description Its paths in further folders. */
             delivered_also: string[];
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Name of the environment. */
             environment: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
             ended_at: string;
         };
         ResultPage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["ResultLine"][];
         };
         RevisionView: {
+            /** @description Which revision, from 1; of an extract, its newest. */
             number: number;
+            /** @description Who saved it. */
             author: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
             saved_at: string;
+            /** @description Why this revision was saved. */
             change_note: string;
+            /** @description Name of the source. */
             source: string;
+            /** @description The text in the source's language. */
             statement: string;
+            /** @description What it declares of its parameters. */
             parameters: components["schemas"]["ParameterView"][];
+            /** @description Names of the formats of its files. */
             formats: string[];
+            /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name: string;
+            /** @description Folders of the delivery, separated by ; */
             deliver_into: string;
             /** @description What differs from the defaults: formats, columns, files. */
             output: {
@@ -2181,6 +2711,7 @@ export interface components {
             guards: {
                 [key: string]: unknown;
             }[];
+            /** @description For people: what it holds and what to mind. */
             notes: string;
         };
         /**
@@ -2192,26 +2723,44 @@ export interface components {
          */
         RoleEnum: "reader" | "runner" | "author" | "administrator";
         RunBody: {
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Number of the revision to run; not given: the newest. */
             revision?: number;
+            /** @description Name of the environment. */
             environment?: string;
+            /** @description Values of parameters, by name; private ones masked. */
             values?: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date?: string;
         };
         RunLine: {
+            /** @description Its number. */
             id: number;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Name of the source. */
             source: string;
+            /** @description What has become of it so far. */
             state: components["schemas"]["RunState"];
+            /** @description What it is at, such as fetch or deliver; empty: it is not running. */
             stage: string;
+            /** @description It was not finished by the moment that was set. */
             late: boolean;
+            /** @description It has warnings, or a guard found something. */
             warned: boolean;
+            /** @description It has no rows. */
             empty: boolean;
             /**
              * @description A delivery that a guard held back.
@@ -2222,19 +2771,38 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /** @description Who asked it to stop; empty: nobody. */
             cancel_asked_by: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment at which it is due.
+             */
             due_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was asked for.
+             */
             queued_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
             started_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
             ended_at: string | null;
+            /** @description How many rows. */
             rows: number | null;
+            /** @description Which attempt, from 1; 0 before the first. */
             attempt: number;
+            /** @description How many attempts it has at most. */
             attempts_most: number;
             /** @description Place in the sequence of its schedule. */
             step: number;
@@ -2245,17 +2813,28 @@ export interface components {
              * @description When it is looked at again.
              */
             wait_until: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment that it is to be finished by; null: none.
+             */
             finish_by: string | null;
+            /** @description It is of a past due time, by a person's wish. */
             backfill: boolean;
+            /** @description Who started it; null: a schedule. */
             started_by?: string | null;
+            /** @description Name of the schedule; null: it was started by hand. */
             schedule?: string | null;
+            /** @description Why it failed; null: it has not. */
             error: components["schemas"]["ErrorView"] | null;
+            /** @description Its files. */
             files: components["schemas"]["FileView"][];
         };
         RunPage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["RunLine"][];
         };
         /**
@@ -2270,15 +2849,25 @@ export interface components {
          */
         RunState: "waiting" | "queued" | "running" | "finished" | "failed" | "cancelled" | "not run";
         RunView: {
+            /** @description Its number. */
             id: number;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Name of the source. */
             source: string;
+            /** @description What has become of it so far. */
             state: components["schemas"]["RunState"];
+            /** @description What it is at, such as fetch or deliver; empty: it is not running. */
             stage: string;
+            /** @description It was not finished by the moment that was set. */
             late: boolean;
+            /** @description It has warnings, or a guard found something. */
             warned: boolean;
+            /** @description It has no rows. */
             empty: boolean;
             /**
              * @description A delivery that a guard held back.
@@ -2289,19 +2878,38 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /** @description Who asked it to stop; empty: nobody. */
             cancel_asked_by: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
             data_date: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment at which it is due.
+             */
             due_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was asked for.
+             */
             queued_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
             started_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
             ended_at: string | null;
+            /** @description How many rows. */
             rows: number | null;
+            /** @description Which attempt, from 1; 0 before the first. */
             attempt: number;
+            /** @description How many attempts it has at most. */
             attempts_most: number;
             /** @description Place in the sequence of its schedule. */
             step: number;
@@ -2312,28 +2920,42 @@ export interface components {
              * @description When it is looked at again.
              */
             wait_until: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment that it is to be finished by; null: none.
+             */
             finish_by: string | null;
+            /** @description It is of a past due time, by a person's wish. */
             backfill: boolean;
+            /** @description Who started it; null: a schedule. */
             started_by?: string | null;
+            /** @description Name of the schedule; null: it was started by hand. */
             schedule?: string | null;
+            /** @description Why it failed; null: it has not. */
             error: components["schemas"]["ErrorView"] | null;
+            /** @description Its files. */
             files: components["schemas"]["FileView"][];
+            /** @description Number of the revision. */
             revision: number;
+            /** @description Name of the engine, such as postgresql. */
             engine: string;
             /** @description Server, database and login that the session used, read-only. */
             identity: {
                 [key: string]: string;
             };
+            /** @description The text in the source's language. */
             statement: string;
             /** @description As given; private ones masked. */
             readonly values: {
                 [key: string]: unknown;
             };
+            /** @description Values as they were worked out: defaults, shared values, date phrases; private ones masked. */
             values_in_effect: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats: string[];
+            /** @description When it came to each stage. */
             stages: components["schemas"]["StageView"][];
             /** @description Of the first statement. */
             columns: {
@@ -2341,29 +2963,42 @@ export interface components {
             }[];
             /** @description Of each statement: title, rows, columns. */
             statements: components["schemas"]["StatementResultView"][];
+            /** @description What to mind about it. */
             warnings: string[];
             /** @description What its guards found. */
             findings: components["schemas"]["FindingView"][];
             /** @description Who released or rejected it. */
             held_by: string;
+            /** @description Why it was released or rejected. */
             held_note: string;
+            /** @description Bytes that came from the source. */
             bytes_read: number | null;
+            /** @description Number of the run that this one repeats. */
             again_of: number | null;
             /** @description For a run again: are the checksums those of the run it repeats? Null while that cannot be said. */
             readonly same_as_before: boolean | null;
         };
         SampleBody: {
+            /** @description Name and kind of each column. */
             columns: components["schemas"]["SampleColumn"][];
+            /** @description Cells, row by row. */
             rows: (string | null)[][];
+            /** @description Name of the format, such as csv. */
             format: string;
+            /** @description What differs from the defaults: formats, columns, files. */
             output?: {
                 [key: string]: unknown;
             };
         };
         SampleColumn: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: components["schemas"]["SampleColumnKindEnum"];
-            /** @default  */
+            /**
+             * @description The column's type, in the source's words.
+             * @default
+             */
             source_type: string;
         };
         /**
@@ -2385,37 +3020,61 @@ export interface components {
         SampleView: {
             /** @description The file's text; null for a format that is none. */
             text: string | null;
+            /** @description Names of the columns. */
             columns: string[];
+            /** @description Cells as they would stand in the file, row by row. */
             rows: (string | null)[][];
+            /** @description Size of the sample as a file. */
             bytes: number;
+            /** @description What to mind about it. */
             warnings: string[];
         };
         /** @description What decides the moments of a schedule. */
         ScheduleBody: {
             /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
             rule: string;
-            /** @default UTC */
+            /**
+             * @description Name of the time zone whose clocks count, such as Europe/London.
+             * @default UTC
+             */
             zone: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts from this date.
+             */
             first_date?: string | null;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts up to this date.
+             */
             last_date?: string | null;
+            /** @description Dates at which the rule does not count. */
             exceptions?: string[];
+            /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
+            /** @description run, skip or next working day */
             on_holiday?: string;
+            /** @description Values of parameters, by name; private ones masked. */
             values?: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
+            /** @description The extracts that run after it, in their order. */
             then?: components["schemas"]["StepBody"][];
             /** @description latest, all or none */
             missed?: string;
+            /** @description None older than this runs; null: any. */
             missed_hours?: number | null;
+            /** @description No more than so many run; null: any number. */
             missed_most?: number | null;
             /** @description wait, skip or alongside */
             overlap?: string;
+            /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds?: number;
+            /** @description How many attempts each run has at most. */
             attempts?: number;
+            /** @description How long a run may take with all its attempts. */
             run_minutes?: number;
             /** @description A time of day such as 08:00. */
             finish_by?: string | null;
@@ -2423,38 +3082,67 @@ export interface components {
             priority?: string;
             /** @description Folders, separated by ;, instead of the extract's. */
             deliver_into?: string;
+            /** @description Its name. */
             name: string;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Name of the environment. */
             environment: string;
         };
         SchedulePage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["ScheduleView"][];
         };
         ScheduleView: {
+            /** @description Its name. */
             name: string;
+            /** @description Name of the extract. */
             extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
             rule: string;
+            /** @description Name of the time zone whose clocks count, such as Europe/London. */
             zone: string;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts from this date.
+             */
             first_date: string | null;
-            /** Format: date */
+            /**
+             * Format: date
+             * @description The rule counts up to this date.
+             */
             last_date: string | null;
+            /** @description Dates at which the rule does not count. */
             exceptions: string[];
+            /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
+            /** @description run, skip or next working day */
             on_holiday: string;
+            /** @description latest, all or none: which due times run that passed while the service was down. */
             missed: string;
+            /** @description None older than this runs; null: any. */
             missed_hours: number | null;
+            /** @description No more than so many run; null: any number. */
             missed_most: number | null;
+            /** @description wait, skip or alongside: what a due time does while an earlier run goes on. */
             overlap: string;
+            /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds: number;
+            /** @description How many attempts each run has at most. */
             attempts: number;
+            /** @description How long a run may take with all its attempts. */
             run_minutes: number;
             /** @description A time of day such as 08:00. */
             finish_by: string | null;
+            /** @description low, normal or high */
             priority: string;
             /** @description Folders that its runs are delivered into; empty: those of the extract. */
             deliver_into: string;
@@ -2462,32 +3150,57 @@ export interface components {
             readonly values: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats: string[];
             /** @description The extracts that run after it, in their order. */
             then: components["schemas"]["StepView"][];
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was paused; null: it is not.
+             */
             paused_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When the pause ends by itself; null: when it is resumed.
+             */
             paused_until: string | null;
+            /** @description Who paused it. */
             paused_by: string;
+            /** @description Why it is paused. */
             pause_reason: string;
+            /** @description Who made it. */
             created_by: string;
+            /** @description The next due times. */
             readonly next_due: components["schemas"]["MomentView"][];
         };
         SendingPage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["SendingView"][];
         };
         SendingView: {
+            /** @description Its number. */
             id: number;
+            /** @description What is sent. */
             notice: components["schemas"]["NoticeView"];
+            /** @description Name of the channel. */
             channel: string;
+            /** @description What has become of it so far. */
             state: components["schemas"]["SendingViewStateEnum"];
+            /** @description How often it was tried so far. */
             attempts: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it is tried next.
+             */
             next_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it arrived; null: not yet.
+             */
             sent_at: string | null;
             /** @description What the other side said, or why it did not arrive. */
             said: string;
@@ -2500,8 +3213,11 @@ export interface components {
          */
         SendingViewStateEnum: "waiting" | "sent" | "given up";
         SettingView: {
+            /** @description Which setting differs. */
             field: string;
+            /** @description What it was before. */
             before: unknown;
+            /** @description What it is afterwards. */
             after: unknown;
         };
         /**
@@ -2512,38 +3228,67 @@ export interface components {
          */
         SeverityEnum: "error" | "warning" | "note";
         SharedValueView: {
+            /** @description Its name. */
             name: string;
+            /** @description For people: what it is for. */
             note: string;
             /** @description By environment. */
             values: {
                 [key: string]: unknown;
             };
+            /** @description Who changed it last. */
             changed_by: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was changed last.
+             */
             changed_at: string;
+            /** @description What takes it: names of extracts. */
             readonly used_by: {
                 [key: string]: string;
             }[];
         };
         SignInBody: {
+            /** @description The name the person signs in with. */
             name: string;
+            /** @description The password; 10 characters or more for a new one. */
             password: string;
+            /** @description A name for the token; not given: one of the day. */
             token_name?: string;
         };
         SourceBody: {
+            /** @description Its name. */
             name: string;
+            /** @description Name of the engine, such as postgresql. */
             engine: string;
-            /** @default  */
+            /**
+             * @description For people: what it is for.
+             * @default
+             */
             note: string;
-            /** @default  */
+            /**
+             * @description Sources of one group stand together in lists.
+             * @default
+             */
             group: string;
-            /** @default 2 */
+            /**
+             * @description How many runs and inquiries may read it at once.
+             * @default 2
+             */
             places: number;
-            /** @default 10 */
+            /**
+             * @description How long a connection may take.
+             * @default 10
+             */
             connect_seconds: number;
-            /** @default 3600 */
+            /**
+             * @description How long one statement may run.
+             * @default 3600
+             */
             deadline_seconds: number;
+            /** @description Rows at most that a run may read; null: any number. */
             max_rows?: number | null;
+            /** @description Bytes at most that a run may read; null: any number. */
             max_bytes?: number | null;
             /**
              * @description When no run reads it: '07:00 to 09:30 and 22:00 to 02:00'.
@@ -2555,43 +3300,68 @@ export interface components {
              * @default
              */
             quiet_zone: string;
+            /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"];
             };
         };
         SourceView: {
+            /** @description Its name. */
             name: string;
+            /** @description Name of the engine, such as postgresql. */
             engine: string;
+            /** @description Sources of one group stand together in lists. */
             group: string;
+            /** @description For people: what it is for. */
             note: string;
+            /** @description How many runs and inquiries may read it at once. */
             places: number;
+            /** @description How long a connection may take. */
             connect_seconds: number;
+            /** @description How long one statement may run. */
             deadline_seconds: number;
+            /** @description Rows at most that a run may read; null: any number. */
             max_rows: number | null;
+            /** @description Bytes at most that a run may read; null: any number. */
             max_bytes: number | null;
+            /** @description When no run reads it: '07:00 to 09:30 and 22:00 to 02:00'; empty: none. */
             quiet_hours: string;
+            /** @description Whose clocks count for its quiet hours. */
             quiet_zone: string;
+            /** @description By environment: where the source is there. */
             addresses: components["schemas"]["AddressView"][];
         };
         StageView: {
+            /** @description What it is at, such as fetch or deliver; empty: it is not running. */
             stage: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
             at: string;
         };
         StatementAnswer: {
+            /** @description The text in the source's language. */
             statement: string;
         };
         StatementResultView: {
+            /** @description What it is called. */
             title: string;
+            /** @description How many rows. */
             rows: number;
+            /** @description Names of the columns. */
             columns: {
                 [key: string]: unknown;
             }[];
         };
         StatementView: {
+            /** @description What it is called. */
             title: string;
+            /** @description From 1. */
             line: number;
+            /** @description Its last line, from 1. */
             end_line: number;
+            /** @description What is known of its columns without asking the source. */
             columns: {
                 [key: string]: unknown;
             }[];
@@ -2601,59 +3371,95 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
+            /** @description How many processes carry out runs. */
             workers: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When something is due next; null: nothing is.
+             */
             next_due_at: string | null;
+            /** @description Which schedule that is. */
             next_schedule: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The service database's clock.
+             */
             now: string;
         };
         StepBody: {
+            /** @description Name of the extract. */
             extract: string;
+            /** @description Values of parameters, by name; private ones masked. */
             values?: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
         };
         StepView: {
+            /** @description Name of the extract. */
             extract: string;
             /** @description Private ones masked. */
             readonly values: {
                 [key: string]: unknown;
             };
+            /** @description Names of formats; none given: the extract's own. */
             formats: string[];
         };
         TableColumnView: {
+            /** @description Its name. */
             name: string;
+            /** @description In the database's words. */
             type: string;
+            /** @description Which kind it is of. */
             kind: string;
+            /** @description It may be null. */
             nullable: boolean;
+            /** @description What counts when nothing is given. */
             default: string | null;
+            /** @description What the database says about it. */
             comment: string;
         };
         TableLine: {
             /** @description With its schema, where the engine has them. */
             name: string;
+            /** @description Which kind it is of. */
             kind: string;
+            /** @description What the database says about it. */
             comment: string;
+            /** @description How many rows, as the database estimates; null: it does not say. */
             rows_about: number | null;
+            /** @description How many columns it has. */
             columns: number;
         };
         TableView: {
+            /** @description Its name. */
             name: string;
+            /** @description Name of the schema; empty: the engine has none. */
             schema: string;
+            /** @description Which kind it is of. */
             kind: string;
+            /** @description What the database says about it. */
             comment: string;
+            /** @description How many rows, as the database estimates; null: it does not say. */
             rows_about: number | null;
+            /** @description Its columns in their order. */
             columns: components["schemas"]["TableColumnView"][];
+            /** @description Its columns; none: it has no primary key. */
             primary_key: string[];
+            /** @description Columns of each unique key. */
             unique_keys: string[][];
+            /** @description What its columns refer to. */
             foreign_keys: components["schemas"]["ReferenceView"][];
+            /** @description Which tables refer to it. */
             referenced_by: components["schemas"]["ReferenceView"][];
+            /** @description Its indexes, as the database describes them. */
             indexes: string[];
         };
         TableWords: {
+            /** @description Its name. */
             name: string;
+            /** @description Which kind it is of. */
             kind: string;
             /** @description Name and type. */
             columns: string[][];
@@ -2672,7 +3478,9 @@ export interface components {
          */
         TestEnum: "is" | "is not" | "less" | "at most" | "more" | "at least" | "contains" | "is absent" | "is present";
         TextsBody: {
+            /** @description What it was before. */
             before: string;
+            /** @description What it is afterwards. */
             after: string;
         };
         /**
@@ -2682,39 +3490,69 @@ export interface components {
          */
         ThenEnum: "hold" | "warn";
         TokenBody: {
+            /** @description Its name. */
             name: string;
+            /** @description reader, runner, author or administrator */
             role?: string;
+            /** @description How many days it holds; not given: until it is revoked. */
             days?: number;
         };
         TokenPage: {
+            /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
+            /** @description Those of this page. */
             results: components["schemas"]["TokenView"][];
         };
         TokenView: {
+            /** @description Its number. */
             id: number;
+            /** @description Whose it is. */
             person: string;
+            /** @description Its name. */
             name: string;
+            /** @description reader, runner, author or administrator */
             role: components["schemas"]["RoleEnum"];
+            /** @description How it begins, to tell it from others. */
             prefix: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
             created_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it ends by itself; null: never.
+             */
             expires_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was used last; null: never.
+             */
             last_used_at: string | null;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was revoked; null: it holds.
+             */
             revoked_at: string | null;
             /** @description Shown once, in the answer that made the token. */
             readonly secret: string;
         };
         TroubleView: {
+            /** @description What it is called. */
             title: string;
             /** @description How often it was seen; it was told once. */
             count: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was first seen.
+             */
             began_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it was seen last.
+             */
             seen_at: string;
         };
         /**
@@ -2730,41 +3568,62 @@ export interface components {
          */
         TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp" | "period" | "identifier";
         WordsView: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When the names were gathered; null: never.
+             */
             gathered_at: string | null;
+            /** @description The tables. */
             tables: components["schemas"]["TableWords"][];
         };
         WorkerView: {
+            /** @description Its number. */
             id: string;
+            /** @description Name of the machine. */
             host: string;
+            /** @description Number of its process. */
             pid: number;
+            /** @description How many runs it carries out at once. */
             places: number;
-            /** @default 0 */
+            /**
+             * @description How many runs it carries out now.
+             * @default 0
+             */
             running: number;
             /** @description It takes no more runs. */
             draining: boolean;
+            /** @description The release of the service that it runs. */
             release: string;
             /**
              * Format: double
              * @description How far its clock was from the database's when it started.
              */
             clock_seconds: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
             started_at: string;
         };
         WritingBody: {
+            /** @description Name of the source. */
             source: string;
+            /** @description Name of the environment. */
             environment: string;
+            /** @description The text in the source's language. */
             statement: string;
+            /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
             }[];
         };
         /** @description Problem details (RFC 9457). */
         Problem: {
+            /** @description A URI for the kind of problem (RFC 9457). */
             type: string;
             /** @description The status in words. */
             title: string;
+            /** @description HTTP status. */
             status: number;
             /** @description Message and hint together. */
             detail: string;
@@ -3286,6 +4145,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -3352,6 +4212,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -3469,7 +4330,9 @@ export interface operations {
     search_catalogues: {
         parameters: {
             query: {
+                /** @description Name of the environment. */
                 environment?: string;
+                /** @description What names should contain. */
                 word: string;
             };
             header?: never;
@@ -3788,6 +4651,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -3854,6 +4718,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -3973,6 +4838,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -4097,6 +4963,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -4215,7 +5082,9 @@ export interface operations {
     date_phrases: {
         parameters: {
             query?: {
+                /** @description The date that the data is of. */
                 data_date?: string;
+                /** @description A date phrase, such as 'first day of last month'. */
                 phrase?: string;
             };
             header?: never;
@@ -4898,10 +5767,13 @@ export interface operations {
     extracts: {
         parameters: {
             query?: {
+                /** @description Those in the archive instead. */
                 archived?: boolean;
+                /** @description Only what lies in this folder, or below it. */
                 folder?: string;
                 /** @description In names, folders, tags, notes and statements. */
                 search?: string;
+                /** @description Only what has this tag. */
                 tag?: string;
             };
             header?: never;
@@ -5092,6 +5964,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5158,6 +6031,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5291,6 +6165,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5415,6 +6290,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5535,6 +6411,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5659,6 +6536,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5781,11 +6659,14 @@ export interface operations {
     differences: {
         parameters: {
             query: {
+                /** @description Of a log, the last number that is known; of differences, the later revision. */
                 after: number;
+                /** @description The earlier revision. */
                 before: number;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5852,6 +6733,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -5976,6 +6858,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -6098,6 +6981,7 @@ export interface operations {
     latest_result: {
         parameters: {
             query?: {
+                /** @description Name of the environment. */
                 environment?: string;
                 /** @description Of a split result, from 1. */
                 part?: number;
@@ -6106,7 +6990,9 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description A format, such as csv. */
                 form: string;
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -6191,6 +7077,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -6315,6 +7202,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -6439,6 +7327,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -6569,6 +7458,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: string;
             };
             cookie?: never;
@@ -6635,6 +7525,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: string;
             };
             cookie?: never;
@@ -6753,12 +7644,16 @@ export interface operations {
     inquiry_cell: {
         parameters: {
             query?: {
+                /** @description The picture itself, to be shown, instead of a download. */
                 look?: boolean;
             };
             header?: never;
             path: {
+                /** @description Place of the column, from 0. */
                 column: number;
+                /** @description Its number. */
                 number: string;
+                /** @description Place of the row, from 0. */
                 row: number;
             };
             cookie?: never;
@@ -7190,7 +8085,9 @@ export interface operations {
     notices: {
         parameters: {
             query?: {
+                /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description How many to a page, 200 at most. */
                 page_size?: number;
             };
             header?: never;
@@ -7445,6 +8342,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -7689,8 +8587,11 @@ export interface operations {
     results: {
         parameters: {
             query?: {
+                /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description Name of the extract. */
                 extract?: string;
+                /** @description How many to a page, 200 at most. */
                 page_size?: number;
             };
             header?: never;
@@ -7757,13 +8658,21 @@ export interface operations {
     rule_moments: {
         parameters: {
             query: {
+                /** @description Name of the calendar that the rule keeps to. */
                 calendar?: string;
+                /** @description How many of them. */
                 count?: number;
+                /** @description Dates at which the rule does not count. */
                 exceptions?: string;
+                /** @description The rule counts from this date. */
                 first_date?: string;
+                /** @description The rule counts up to this date. */
                 last_date?: string;
+                /** @description run, skip or next working day */
                 on_holiday?: string;
+                /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
                 rule: string;
+                /** @description Name of the time zone whose clocks count, such as Europe/London. */
                 zone?: string;
             };
             header?: never;
@@ -7830,11 +8739,17 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
+                /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description Name of the extract. */
                 extract?: string;
+                /** @description How many to a page, 200 at most. */
                 page_size?: number;
+                /** @description Name of the schedule. */
                 schedule?: string;
+                /** @description Only what was asked for at or after this moment. */
                 since?: string;
+                /** @description Only those in this state. */
                 state?: string;
             };
             header?: never;
@@ -7902,6 +8817,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description Of the caller's choice: the same key within a day starts nothing twice. */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -8044,6 +8960,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8110,6 +9027,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8234,6 +9152,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8309,6 +9228,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8429,7 +9349,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8512,12 +9434,16 @@ export interface operations {
     run_file_preview: {
         parameters: {
             query?: {
+                /** @description How many rows at most. */
                 rows?: number;
+                /** @description Name of the sheet of a workbook; the first unless given. */
                 sheet?: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8591,10 +9517,12 @@ export interface operations {
     run_log: {
         parameters: {
             query?: {
+                /** @description Of a log, the last number that is known; of differences, the later revision. */
                 after?: number;
             };
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8661,6 +9589,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -8785,6 +9714,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -9029,7 +9959,9 @@ export interface operations {
     schedules: {
         parameters: {
             query?: {
+                /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description How many to a page, 200 at most. */
                 page_size?: number;
                 /** @description In names, and in names and folders of what they run. */
                 search?: string;
@@ -9222,6 +10154,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9288,6 +10221,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9407,6 +10341,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9531,11 +10466,14 @@ export interface operations {
             query: {
                 /** @description Also those that have finished. */
                 again?: boolean;
+                /** @description The first local date. */
                 from: string;
+                /** @description The last local date. */
                 to: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9602,6 +10540,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9726,6 +10665,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9792,6 +10732,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -9916,6 +10857,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -10034,7 +10976,9 @@ export interface operations {
     sendings: {
         parameters: {
             query?: {
+                /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description How many to a page, 200 at most. */
                 page_size?: number;
             };
             header?: never;
@@ -10103,6 +11047,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: number;
             };
             cookie?: never;
@@ -10653,6 +11598,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -10719,6 +11665,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -10838,6 +11785,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -10960,10 +11908,12 @@ export interface operations {
     catalogue: {
         parameters: {
             query: {
+                /** @description Name of the environment. */
                 environment: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -11028,10 +11978,12 @@ export interface operations {
     check_source: {
         parameters: {
             query?: {
+                /** @description Name of the environment. */
                 environment?: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -11152,6 +12104,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -11274,11 +12227,14 @@ export interface operations {
     table: {
         parameters: {
             query: {
+                /** @description Name of the environment. */
                 environment: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
+                /** @description Name of the table, with its schema where there are several. */
                 table: string;
             };
             cookie?: never;
@@ -11343,10 +12299,12 @@ export interface operations {
     completion_words: {
         parameters: {
             query: {
+                /** @description Name of the environment. */
                 environment: string;
             };
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -11663,6 +12621,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Number of the token. */
                 token_id: number;
             };
             cookie?: never;
@@ -11846,6 +12805,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -11912,6 +12872,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -12031,6 +12992,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The name of it; of a file, its file name. */
                 name: string;
             };
             cookie?: never;
@@ -12219,6 +13181,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 number: string;
             };
             cookie?: never;

@@ -126,6 +126,7 @@ SPECTACULAR_SETTINGS = {
     "POSTPROCESSING_HOOKS": [
         "drf_spectacular.hooks.postprocess_schema_enums",
         f"{_OWN}.common.document.with_problems",
+        f"{_OWN}.common.document.with_words",
     ],
     "SERVE_INCLUDE_SCHEMA": False,
     "SERVE_PERMISSIONS": [f"{_OWN}.people.authentication.RolePermission"],

@@ -1,8 +1,14 @@
-"""What every call has in common in the API's document: its error answers, which are all of one form."""
+"""What every call has in common in the API's document: its error answers, which are all of one form, and its words.
+
+``described.json`` says of each call, parameter and property what it is, once for all places of that name; where a name
+means something else in one schema, it says so under the schema's. What a serializer or a view says itself stands.
+"""
 
 from __future__ import annotations
 
+import json
 from http import HTTPStatus
+from importlib import resources
 from typing import Any
 
 PROBLEM = {
@@ -43,3 +49,25 @@ def with_problems(result: dict[str, Any], **_: Any) -> dict[str, Any]:
                 call["responses"].setdefault(str(status), {"description": HTTPStatus(status).phrase, "content": content})
             call["responses"] = dict(sorted(call["responses"].items()))
     return result
+
+
+def with_words(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+    """Adds to every call, parameter and property what it is."""
+    words = json.loads(resources.files(__package__).joinpath("described.json").read_text(encoding="utf-8"))
+    for methods in result["paths"].values():
+        for call in methods.values():
+            _say(call, words["calls"].get(call["operationId"]))
+            for parameter in call.get("parameters", []):
+                _say(parameter, words["parameters"].get(parameter["name"]))
+    for name, schema in result["components"]["schemas"].items():
+        for key, each in schema.get("properties", {}).items():
+            said = words["properties"].get(key)
+            _say(each, said.get(name, said[""]) if isinstance(said, dict) else said)
+    return result
+
+
+def _say(what: dict[str, Any], words: str | None) -> None:
+    if words and "description" not in what:
+        if "$ref" in what:
+            what["allOf"] = [{"$ref": what.pop("$ref")}]  # beside a reference, words would not count
+        what["description"] = words
