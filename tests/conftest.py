@@ -195,6 +195,7 @@ def start_service(data: Path, **more: str) -> Service:
     environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"}
     # Limits that a test of another limit must not meet on a slow day; a look's memory is the one that is met.
     environment |= {"LADLE_REQUEST_SECONDS": "3600", "LADLE_LOOK_SECONDS": "3600", "LADLE_LOOK_MEMORY_MB": "600"}
+    environment["LADLE_STOP_SECONDS"] = "1"  # a run that goes on need not hold up the end of a test
     environment |= {"LADLE_SOURCE_ROOTS": str(data.parent)} | more
     process = subprocess.Popen(
         [sys.executable, "-m", "patient_ladle.cli.main", "service", "start"],

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import errno
 import grp
+import hashlib
 import json
 import os
 import subprocess
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -18,7 +20,7 @@ from patient_ladle.adapters.stores import folder as folder_module
 from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.columns import Column
 from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.errors import BadInput, DiskFull, Fenced, LadleError, NameTaken, NotFound, StoreUnwritable
+from patient_ladle.core.errors import BadInput, DiskFull, LadleError, NameTaken, NotFound, StoreUnwritable
 from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.ports import Statement
 
@@ -84,8 +86,9 @@ def test_a_stale_attempt_cannot_deliver_over_a_later_one(tmp_path):
     sweep(plans[0].moves)
     run(tmp_path, rows=ROWS[:10], attempt=2)
     before = (tmp_path / "out/readings.csv").read_bytes()
-    with pytest.raises(Fenced):
+    with pytest.raises(StoreUnwritable, match="is not there any more"):
         deliver(plans[0])
+    assert len(deliver(plans[0], resumed=True)) == 3, "its files were renamed and have given way to later ones"
     assert (tmp_path / "out/readings.csv").read_bytes() == before
 
 
@@ -93,6 +96,7 @@ def test_a_stale_attempt_cannot_deliver_over_a_later_one(tmp_path):
 def test_a_full_disk_at_any_point_leaves_the_earlier_delivery_and_no_litter(tmp_path, monkeypatch, call):
     run(tmp_path)
     before = {p: (tmp_path / p).read_bytes() for p in everything(tmp_path)}
+    faults = Counter()
     for at in range(1, 100):
         fault = _Fault(at, tmp_path / "out" / "readings")
         with monkeypatch.context() as patch:
@@ -102,15 +106,28 @@ def test_a_full_disk_at_any_point_leaves_the_earlier_delivery_and_no_litter(tmp_
                 for module in (folder_module, delivery):
                     patch.setattr(module, "sync_folder", lambda path: None)  # comes after the delivery
                 patch.setattr(os, call, fault.around(getattr(os, call)))
+            undelivered = None
             try:
-                run(tmp_path, rows=ROWS[:100], attempt=2)
-            except DiskFull as error:
-                assert "no space is left" in error.message
-                assert "Free some space" in error.hint
+                outcome, store = run(tmp_path, rows=ROWS[:100], attempt=2)
+                error = undelivered = outcome.undelivered
+            except DiskFull as fault_of_the_store:
+                error = fault_of_the_store
         if not fault.happened:
             break
+        assert isinstance(error, DiskFull)
+        assert "no space is left" in error.message
+        assert "Free some space" in error.hint
+        if undelivered:
+            assert [file.sha256 for file in outcome.files] == [
+                hashlib.sha256((tmp_path / "results/7/2" / file.name).read_bytes()).hexdigest() for file in outcome.files
+            ]
+            assert (outcome.delivery.moves, outcome.delivery.folders) == ((), (str(tmp_path / "out"),))
+            store.discard("7", 2)
+        faults["delivery" if undelivered else "store"] += 1
         assert {p: (tmp_path / p).read_bytes() for p in everything(tmp_path)} == before
-    assert 3 < at < 99
+    assert faults["store"] > 2
+    assert faults["delivery"] > 2 or call == "rename"
+    assert at < 99
 
 
 class _Fault:
@@ -168,11 +185,14 @@ def test_a_store_below_a_file_is_not_writable_and_says_so(tmp_path):
     assert "rights" in refused.value.hint
 
 
-def test_a_delivery_folder_that_cannot_be_made_leaves_no_result(tmp_path):
+def test_a_delivery_folder_that_cannot_be_made_leaves_the_result_in_the_store(tmp_path):
     (tmp_path / "out").write_text("a file, no folder")
-    with pytest.raises(StoreUnwritable):
-        run(tmp_path)
-    assert everything(tmp_path) == ["out"]
+    outcome, _ = run(tmp_path)
+    assert outcome.undelivered.code == "store_unwritable"
+    assert everything(tmp_path) == [
+        "out",
+        *(f"results/7/1/{name}" for name in ("datapackage.json", "readings.csv", "readings.json")),
+    ]
 
 
 @pytest.mark.parametrize("wanted", ["../elsewhere", "/etc", "a/../../b", "link/x"])
@@ -210,6 +230,99 @@ def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_p
         deliver(plan)
     assert not (into / "use.csv").exists(), "what was put there before the clash is taken back"
     assert (into / "use.datapackage.json").read_text() == "somebody else's"
+
+
+@pytest.mark.parametrize("second_names", [True, False])
+@pytest.mark.parametrize("existing", ["replace", "number"])
+def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_stands(
+    tmp_path, monkeypatch, existing, second_names
+):
+    """Also where the file system knows no second names, and what was there cannot be kept."""
+    store, into, elsewhere = FolderStore(tmp_path / "store"), tmp_path / "into", tmp_path / "elsewhere"
+    for folder in (into, elsewhere):
+        folder.mkdir()
+        (folder / "use.csv").write_text("earlier")
+        (folder / "use.datapackage.json").write_text("earlier")
+    before = {p: p.read_bytes() for folder in (into, elsewhere) for p in folder.iterdir()}
+    real, made = {"rename": os.rename, "link": os.link}, []
+
+    def faulty(name, at):
+        def called(*given, **more):
+            if name == "link" and not second_names and existing == "replace":
+                raise OSError(errno.EPERM, "no second names here")
+            made.append(name)
+            if len(made) == at:
+                raise OSError(errno.EIO, "input/output error")
+            return real[name](*given, **more)
+
+        return called
+
+    for at in range(1, 12):
+        folder = store.result(str(at), 1)
+        folder.create("use.csv").write(b"a\n1\n")
+        folder.finish("use.csv")
+        folder.seal({"resources": []})
+        names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
+        plan = folder.prepare_delivery(
+            [str(into), str(elsewhere)], names, {"existing": existing}, lambda made: {"names": dict(made)}
+        )
+        with monkeypatch.context() as patch:
+            made.clear()
+            for name in real:
+                patch.setattr(os, name, faulty(name, at))
+            try:
+                deliver(plan)
+            except StoreUnwritable as error:
+                stands = {Path(final) for final in error.facts["delivered"]}
+            else:
+                assert at > len(made) or existing == "replace", "a second name that cannot be made is no fault"
+                break
+        assert second_names or existing == "number" or len(stands) == (at - 1), "nothing was kept that could be put back"
+        assert not (second_names and stands)
+        assert {p: p.read_bytes() for p in before if p not in stands} == {p: d for p, d in before.items() if p not in stands}
+        sweep(plan.moves)
+        assert not [p.name for f in (into, elsewhere) for p in f.iterdir() if p.name.startswith(".")], "no litter"
+        for path, data in before.items():
+            path.write_bytes(data)
+    else:
+        pytest.fail("no delivery without a fault was met")
+
+
+def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_path):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    plan = _delivered(store, into, "replace")
+    (into / "use.datapackage.json").mkdir()
+    with pytest.raises(StoreUnwritable, match=r"a folder stands at '.*use\.datapackage\.json'"):
+        deliver(plan)
+    assert not (into / "use.csv").exists()
+    (into / "use.datapackage.json").rmdir()
+    assert deliver(plan) == []
+
+
+def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_twice(tmp_path):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    plan = _delivered(store, into, "replace")
+    os.rename(*plan.moves[0][:2])
+    (into / "use.csv").rename(tmp_path / "taken.csv")
+    assert deliver(plan, resumed=True) == [str(into / "use.csv")]
+    assert sorted(p.name for p in into.iterdir()) == ["use.datapackage.json"]
+
+
+def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(tmp_path, monkeypatch):
+    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    plan = _delivered(store, into, "replace")
+    real = os.rename
+
+    def taken_at_once(part, final):
+        if str(final).endswith("datapackage.json"):
+            real(into / "use.csv", tmp_path / "taken.csv")
+            raise OSError(errno.EIO, "input/output error")
+        real(part, final)
+
+    with monkeypatch.context() as patch, pytest.raises(StoreUnwritable) as fault:
+        patch.setattr(os, "rename", taken_at_once)
+        deliver(plan)
+    assert fault.value.facts["delivered"] == [str(into / "use.csv")]
 
 
 def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):

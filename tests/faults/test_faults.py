@@ -26,6 +26,8 @@ def fresh(home, metering):
     with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
+        ladle.extracts.add("patient", "metering", "select n, pg_sleep(0.002) is null as x from generate_series(1, 6000) n",
+                           formats=["csv"], deliver_into="patient")  # fmt: skip
         ladle.extracts.add("quick", "metering", "select * from districts", formats=["csv"], deliver_into="quick")
     yield made
     stop_service(made)
@@ -95,6 +97,48 @@ def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
             os.kill(pid, signal.SIGCONT)
             other.terminate()
             other.wait(PATIENCE)
+    audit(fresh)
+
+
+def test_planned_restarts_in_a_row_spend_no_attempt(fresh):
+    """More of them than a run may be lost, or may fail."""
+    with fresh.ladle() as ladle:
+        run = ladle.runs.start("patient")["id"]
+        for restarts in range(1, 5):
+            os.kill(worker_pid(fresh, run), signal.SIGTERM)
+            until(lambda before=restarts: ladle.runs.get(run)["attempt"] > before, PATIENCE)
+        record = ladle.runs.wait(run, PATIENCE)
+        texts = [line["text"] for line in ladle.runs.log(run) if "hands the run back" in line["text"]]
+    assert (record["lost"], record["failures"], record["rows"]) == (0, 0, 6_000)
+    assert len(texts) == record["attempt"] - 1
+    assert record["attempt"] == 5
+    audit(fresh)
+
+
+def test_a_worker_that_is_stopped_lets_its_run_finish_within_its_time(fresh):
+    environment = fresh.environment | {"LADLE_DATABASE_URL": fresh.database_url(), "LADLE_STOP_SECONDS": "600"}
+    with fresh.ladle() as ladle:
+        [own] = ladle.runs.workers()
+        ladle.runs.drain(own["id"])
+        other = subprocess.Popen(
+            [sys.executable, "-m", "patient_ladle.cli.main", "worker", "start"], env=environment, stdin=subprocess.DEVNULL
+        )
+        try:
+            until(lambda: len(ladle.runs.workers()) == 2, PATIENCE)
+            with database(fresh) as connection:
+                beats = "select beat from runs_worker where id = %s"
+                before = connection.execute(beats, [own["id"]]).fetchone()
+                until(lambda: connection.execute(beats, [own["id"]]).fetchone()[0] > before[0] + 1)
+            run = ladle.runs.start("steady")["id"]
+            assert worker_pid(fresh, run) == other.pid
+            other.terminate()
+            assert other.wait(PATIENCE) == 0
+            record = ladle.runs.get(run)
+            assert (record["state"], record["attempt"], record["rows"]) == ("finished", 1, 6_000)
+        finally:
+            other.kill()
+            other.wait()
+            ladle.runs.drain(own["id"], False)
     audit(fresh)
 
 

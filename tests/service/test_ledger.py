@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import random
 import signal
 import socket
 import subprocess
@@ -120,7 +119,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
 
     queue(repository, "from_wide", 20), queue(repository, "from_narrow", 10)
     lock, busy, most, done = threading.Lock(), {"wide": 0, "narrow": 0}, {"wide": 0, "narrow": 0}, []
-    numbers = iter(range(100))
+    numbers, places = iter(range(100)), {"wide": 3, "narrow": 1}
 
     def work():
         me = worker(f"w{next(numbers)}")
@@ -132,7 +131,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
             with lock:
                 busy[source] += 1
                 most[source] = max(most[source], busy[source])
-            threading.Event().wait(random.uniform(0.05, 0.1))
+            until(lambda of=source: most[of] == places[of])  # whoever has a place keeps it until all are taken once
             with lock:
                 busy[source] -= 1
                 done.append(run.pk)
@@ -141,7 +140,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
     at_once(6, work)
     assert sorted(done) == sorted(Run.objects.values_list("pk", flat=True))
     assert len(set(done)) == 30
-    assert most == {"wide": 3, "narrow": 1}
+    assert most == places
 
 
 OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [], "warnings": [], "delivery": None}
@@ -170,18 +169,23 @@ def test_a_worker_that_lost_its_run_writes_nothing_more(repository, write, given
     getattr(ledger, write)(again, *given)
 
 
-@pytest.mark.parametrize(("attempt", "cancelled", "state"), [(1, "", "queued"), (3, "", "failed"), (1, "rita", "cancelled")])
-def test_what_becomes_of_a_lost_workers_run(repository, attempt, cancelled, state):
+@pytest.mark.parametrize(
+    ("before", "stopped", "cancelled", "state", "lost"),
+    [(0, False, "", "queued", 1), (2, False, "", "failed", 3), (0, False, "rita", "cancelled", 1), (2, True, "", "queued", 2)],
+)
+def test_what_becomes_of_the_run_of_a_worker_that_is_lost_or_stopped(repository, before, stopped, cancelled, state, lost):
     from patient_ladle.service.runs import ledger
     from patient_ladle.service.runs.models import Run
 
     queue(repository, "from_wide")
     run = ledger.claim(worker("lost"))
-    Run.objects.filter(pk=run.pk).update(attempt=attempt, cancel_asked_by=cancelled)
-    [taken] = ledger.take_over("lost")
+    Run.objects.filter(pk=run.pk).update(attempt=7, lost=before, cancel_asked_by=cancelled)
+    [taken] = ledger.take_over("lost", stopped)
     assert (taken.state, taken.worker, bool(taken.ended_at)) == (state, None, state != "queued")
     assert ledger.take_over("lost") == []
-    assert taken.log.last().text == f"the worker of attempt {attempt} was lost. The run is {state}."
+    assert (taken.lost, taken.failures) == (lost, 0)
+    how = "stopped, and hands the run back" if stopped else "lost"
+    assert taken.log.last().text == f"the worker of attempt 7 was {how}. The run is {state}."
 
 
 def test_a_list_of_extracts_costs_two_queries_however_long_it_is_and_search_sees_the_newest_text_only(repository):

@@ -179,19 +179,20 @@ def test_a_sample_shows_what_a_file_would_look_like(http):
     assert http("POST", "/samples", "author", json=body | {"rows": [["1"]]}).status_code == 400
 
 
-@pytest.mark.parametrize(("existing", "second"), [("number", "finished"), ("refuse", "failed"), ("replace", "finished")])
+@pytest.mark.parametrize(("existing", "second"), [("number", "delivered"), ("refuse", "failed"), ("replace", "delivered")])
 def test_a_name_that_is_taken_is_numbered_refused_or_replaced(service, existing, second):
     name = f"taken_{existing}"
     with service.ladle("author") as ladle:
         ladle.extracts.add(name, "metering", "select now() as at", formats=["csv"], deliver_into=name, file_name="use",
                            output={"files": {"existing": existing}})  # fmt: skip
         ends = [_ended(ladle, ladle.runs.start(name)["id"]) for _ in range(2)]
-    assert [run["state"] for run in ends] == ["finished", second]
+    assert [(run["state"], run["delivery"]) for run in ends] == [("finished", "delivered"), ("finished", second)]
     files = sorted(path.name for path in (service.data / "deliveries" / name).iterdir())
     wanted = ["use.csv", "use.datapackage.json"]
     assert files == (sorted([*wanted, "use (2).csv", "use (2).datapackage.json"]) if existing == "number" else wanted)
     if existing == "refuse":
-        assert (ends[1]["error"]["code"], "is there already" in ends[1]["error"]["message"]) == ("name_taken", True)
+        error = ends[1]["delivery_error"]
+        assert (error["code"], "is there already" in error["message"]) == ("name_taken", True)
     if existing == "number":
         told = json.loads((service.data / "deliveries" / name / "use (2).datapackage.json").read_text())
         assert told["resources"][0]["path"] == "use (2).csv"

@@ -782,6 +782,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{number}/delivery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What becomes of a delivery that failed, or waits to be tried again: again, elsewhere, or left. */
+        post: operations["decide_delivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{number}/files/{name}": {
         parameters: {
             query?: never;
@@ -1534,6 +1551,43 @@ export interface components {
          * @enum {string}
          */
         DecisionEnum: "run" | "skipped" | "missed";
+        DeliveryBody: {
+            /**
+             * @description again: now; elsewhere: now, into other folders; left: it stays undelivered.
+             *
+             *     * `again` - again
+             *     * `elsewhere` - elsewhere
+             *     * `left` - left
+             */
+            then: components["schemas"]["DeliveryBodyThenEnum"];
+            /**
+             * @description With elsewhere: the folders, separated by ;
+             * @default
+             */
+            into: string;
+            /**
+             * @description Why, for the record.
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * @description * `again` - again
+         *     * `elsewhere` - elsewhere
+         *     * `left` - left
+         * @enum {string}
+         */
+        DeliveryBodyThenEnum: "again" | "elsewhere" | "left";
+        /**
+         * @description * `` -
+         *     * `waiting` - waiting
+         *     * `under way` - under way
+         *     * `delivered` - delivered
+         *     * `failed` - failed
+         *     * `left` - left
+         * @enum {string}
+         */
+        DeliveryEnum: "" | "waiting" | "under way" | "delivered" | "failed" | "left";
         DiagnosticsView: {
             /** @description What is wrong, doubtful or worth knowing, by line. */
             remarks: components["schemas"]["RemarkView"][];
@@ -1870,8 +1924,14 @@ export interface components {
             /** @description The words of it. */
             text: string;
             /** @description hold or warn: what follows from it. */
-            then: components["schemas"]["ThenEnum"];
+            then: components["schemas"]["FindingViewThenEnum"];
         };
+        /**
+         * @description * `hold` - hold
+         *     * `warn` - warn
+         * @enum {string}
+         */
+        FindingViewThenEnum: "hold" | "warn";
         FormatView: {
             /** @description Its name. */
             name: string;
@@ -2175,11 +2235,12 @@ export interface components {
         /**
          * @description * `failed` - failed
          *     * `not run` - not run
+         *     * `not delivered` - not delivered
          *     * `held` - held
          *     * `late` - late
          * @enum {string}
          */
-        NeedViewKindEnum: "failed" | "not run" | "held" | "late";
+        NeedViewKindEnum: "failed" | "not run" | "not delivered" | "held" | "late";
         NightRun: {
             /** @description Its number. */
             id: number;
@@ -2260,6 +2321,7 @@ export interface components {
         /**
          * @description * `failed` - failed
          *     * `not run` - not run
+         *     * `not delivered` - not delivered
          *     * `late` - late
          *     * `held` - held
          *     * `missed` - missed
@@ -2271,7 +2333,7 @@ export interface components {
          *     * `try` - try
          * @enum {string}
          */
-        NoticeViewKindEnum: "failed" | "not run" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
+        NoticeViewKindEnum: "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
         OptionView: {
             /** @description Its name. */
             name: string;
@@ -2771,6 +2833,17 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /**
+             * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.
+             *
+             *     * `` -
+             *     * `waiting` - waiting
+             *     * `under way` - under way
+             *     * `delivered` - delivered
+             *     * `failed` - failed
+             *     * `left` - left
+             */
+            delivery: components["schemas"]["DeliveryEnum"];
             /** @description Who asked it to stop; empty: nobody. */
             cancel_asked_by: string;
             /**
@@ -2878,6 +2951,17 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /**
+             * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.
+             *
+             *     * `` -
+             *     * `waiting` - waiting
+             *     * `under way` - under way
+             *     * `delivered` - delivered
+             *     * `failed` - failed
+             *     * `left` - left
+             */
+            delivery: components["schemas"]["DeliveryEnum"];
             /** @description Who asked it to stop; empty: nobody. */
             cancel_asked_by: string;
             /**
@@ -2935,6 +3019,19 @@ export interface components {
             error: components["schemas"]["ErrorView"] | null;
             /** @description Its files. */
             files: components["schemas"]["FileView"][];
+            /** @description Why it is not delivered; null: nothing stands in its way. */
+            delivery_error: components["schemas"]["ErrorView"] | null;
+            /**
+             * Format: date-time
+             * @description When the delivery is tried next.
+             */
+            deliver_at: string | null;
+            /** @description Folders of the delivery, separated by ; */
+            deliver_into: string;
+            /** @description So many attempts ended by a fault. */
+            failures: number;
+            /** @description So many attempts ended with their workers. */
+            lost: number;
             /** @description Number of the revision. */
             revision: number;
             /** @description Name of the engine, such as postgresql. */
@@ -3483,12 +3580,6 @@ export interface components {
             /** @description What it is afterwards. */
             after: string;
         };
-        /**
-         * @description * `hold` - hold
-         *     * `warn` - warn
-         * @enum {string}
-         */
-        ThenEnum: "hold" | "warn";
         TokenBody: {
             /** @description Its name. */
             name: string;
@@ -9234,6 +9325,131 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_delivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeliveryBody"];
+            };
+        };
         responses: {
             200: {
                 headers: {

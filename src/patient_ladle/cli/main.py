@@ -36,7 +36,7 @@ _EPILOG = """examples:
   ladle run start high_users --set above=4200 --as csv,xlsx --into out
   ladle run log 12 --follow
 
-exit status: 0 done, 1 the run failed, 2 usage or bad input, 3 service not reachable, 4 not allowed
+exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input, 3 service not reachable, 4 not allowed
 """
 
 

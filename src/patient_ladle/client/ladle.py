@@ -332,9 +332,20 @@ class Runs(Group):
         """The worker takes no more runs, or does again."""
         return self._post(f"/workers/{name_in_path(worker)}/drain", {"draining": draining})
 
-    def release(self, number: int, note: str = "") -> Record:
-        """Deliver what a guard held back."""
-        return self._post(f"/runs/{number}/release", {"note": note})
+    def release(self, number: int, note: str = "", wait: bool = True) -> Record:
+        """Deliver what a guard held back; waits until that was tried, unless ``wait`` is false."""
+        return self._tried(self._post(f"/runs/{number}/release", {"note": note}), wait)
+
+    def deliver(self, number: int, into: str = "", leave: bool = False, note: str = "", wait: bool = True) -> Record:
+        """Have a delivery that failed tried again, ``into`` other folders if any are given, or ``leave`` it undelivered."""
+        then = "left" if leave else "elsewhere" if into else "again"
+        return self._tried(self._post(f"/runs/{number}/delivery", {"then": then, "into": into, "note": note}), wait)
+
+    def _tried(self, run: Record, wait: bool) -> Record:
+        while wait and run["delivery"] in ("waiting", "under way") and not run["delivery_error"]:
+            time.sleep(POLL_SECONDS)
+            run = self.get(run["id"])
+        return run
 
     def reject(self, number: int, note: str = "") -> Record:
         """What a guard held back is never delivered."""

@@ -16,7 +16,17 @@ from patient_ladle.words import amount
 
 from .columns import Batch, Column, unique_names
 from .descriptor import describe_result
-from .errors import DeadlineExceeded, DiskFull, Fenced, LadleError, ProofFailed, ResultTooLarge, RunCancelled
+from .errors import (
+    DeadlineExceeded,
+    DiskFull,
+    Fenced,
+    LadleError,
+    NameTaken,
+    ProofFailed,
+    ResultTooLarge,
+    RunCancelled,
+    StoreUnwritable,
+)
 from .formats import get_format
 from .guards import Finding, Guard, Watch
 from .naming import file_stem
@@ -29,6 +39,8 @@ from .shaping import Shape
 from .writing import FilesOfFormat
 
 DESCRIPTOR = "datapackage.json"
+UNDELIVERABLE = (StoreUnwritable, DiskFull, NameTaken)
+"""Faults of a delivery that leave the stored result as it is."""
 PROGRESS_SECONDS = 0.5
 """How often progress is told: a person sees it move, and the ledger is not flooded."""
 LEAST_FREE_BYTES = 64 << 10
@@ -276,8 +288,14 @@ def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledg
         ledger.publish(outcome, lambda: None)
         return
     names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, job.descriptor_name())]
-    plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described)
-    _prove_copies(plan, outcome.files)
+    try:
+        plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described)
+    except UNDELIVERABLE as error:  # the delivery's own fault: what is stored and proven stays, to be delivered later
+        folder.drop_delivery()
+        plan = DeliveryPlan(tuple(job.deliver_into), wished=tuple(names))
+        outcome.undelivered = error
+    else:
+        _prove_copies(plan, outcome.files)
     outcome.delivery = plan
     ledger.publish(outcome, lambda: folder.deliver(plan))
 

@@ -193,6 +193,7 @@ class StoreUnwritable(LadleError):
     """The result store or a delivery folder cannot be written."""
 
     code = "store_unwritable"
+    transient = True
 
 
 class NameTaken(LadleError):
@@ -205,6 +206,7 @@ class DiskFull(LadleError):
     """No space was left while writing a result."""
 
     code = "disk_full"
+    transient = True
 
 
 class ProofFailed(LadleError):

@@ -108,6 +108,9 @@ class MemoryFolder:
         file = self.files.get(stored)
         return hashlib.sha256(file.getvalue()).hexdigest() if file else ""
 
+    def drop_delivery(self) -> None:
+        return None
+
     def deliver(self, plan: DeliveryPlan) -> None:
         for stored, path, _ in plan.moves:
             file = self.files.get(stored)

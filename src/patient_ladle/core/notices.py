@@ -5,7 +5,10 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
-KINDS = ("failed", "not run", "late", "held", "missed", "source unreachable", "changed", "recovered", "summary", "space", "try")
+KINDS = (
+    "failed", "not run", "not delivered", "late", "held", "missed", "source unreachable", "changed", "recovered", "summary",
+    "space", "try",
+)  # fmt: skip
 """``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over."""
 
 

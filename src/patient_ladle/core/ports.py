@@ -6,11 +6,12 @@ Real members live in ``adapters`` and ``service``; in-memory members in ``core.m
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, BinaryIO, Protocol
 
 from .columns import Batch, Column
+from .errors import LadleError
 from .guards import Finding
 from .parameters import BoundValues
 
@@ -107,6 +108,10 @@ class DeliveryPlan:
         """Of each file without the descriptor, its moves, one in each folder."""
         return [self.moves[place :: len(self.wished)] for place in range(len(self.wished) - 1)]
 
+    def wishes(self) -> DeliveryPlan:
+        """What is to be delivered, with nothing prepared for it."""
+        return replace(self, moves=())
+
     def delivered(self) -> list[list[str]]:
         """Of each file without the descriptor, its delivered paths, one in each folder."""
         return [[final for _, final, _ in moves] for moves in self.copies()]
@@ -150,8 +155,11 @@ class ResultFolder(Protocol):
         replaced.
         """
 
+    def drop_delivery(self) -> None:
+        """Remove what was prepared and will not be delivered."""
+
     def deliver(self, plan: DeliveryPlan) -> None:
-        """Rename the prepared files to their delivered names; may be called again after a crash."""
+        """Rename the prepared files to their delivered names, all of them or none."""
 
 
 class RunLedger(Protocol):
@@ -210,6 +218,8 @@ class Outcome:
     delivery: DeliveryPlan | None = None
     broken: list[Finding] = field(default_factory=list)
     """Guards on values that were broken."""
+    undelivered: LadleError | None = None
+    """Why nothing could be prepared for the delivery; the stored result is whole all the same."""
 
     @property
     def rows(self) -> int:
@@ -224,4 +234,5 @@ class Outcome:
             "warnings": self.warnings,
             "broken": [finding.to_dict() for finding in self.broken],
             "delivery": self.delivery.to_dict() if self.delivery else None,
+            "undelivered": self.undelivered.to_dict() if self.undelivered else None,
         }

@@ -59,6 +59,10 @@ CSRF_TRUSTED_ORIGINS = [PUBLIC_URL] if _BY_HTTPS else []
 WEBHOOK_HOSTS = _listed("LADLE_WEBHOOK_HOSTS")
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
 RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
+STOP_SECONDS = float(os.environ.get("LADLE_STOP_SECONDS", "20"))
+"""How long a worker that is stopped lets its runs go on before it hands them back."""
+DELIVERY_HOURS = float(os.environ.get("LADLE_DELIVERY_HOURS", "24"))
+"""How long a delivery that can pass is tried again before a person decides about it."""
 KEEP_DAYS = int(os.environ.get("LADLE_KEEP_DAYS", "90"))
 LOG_DAYS = int(os.environ.get("LADLE_LOG_DAYS", "400"))
 SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")

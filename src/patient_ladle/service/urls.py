@@ -87,6 +87,7 @@ urlpatterns = [
     path(_API + "runs/<int:number>/cancel", runs.RunCancel.as_view()),
     path(_API + "runs/<int:number>/release", runs.RunRelease.as_view()),
     path(_API + "runs/<int:number>/reject", runs.RunReject.as_view()),
+    path(_API + "runs/<int:number>/delivery", runs.RunDelivery.as_view()),
     path(_API + "runs/<int:number>/again", runs.RunAgain.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>", files.RunFile.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>/preview", files.RunFilePreview.as_view()),

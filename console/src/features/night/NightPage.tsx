@@ -13,7 +13,7 @@ type Need = Night["needs"][number];
 
 /** What is wrong with a run, by shape and word. */
 function Kind({ kind }: { kind: Need["kind"] }) {
-  return kind === "failed" || kind === "not run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind === "held" ? "Held" : "Late"}</span>;
+  return kind === "failed" || kind === "not run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind.charAt(0).toUpperCase() + kind.slice(1)}</span>;
 }
 
 function Needs({ night }: { night: Night }) {

@@ -13,7 +13,8 @@ import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { Decision } from "./Decision";
 import { RunLog } from "./RunLog";
-import { flagsOf } from "./RunsTable";
+import { DeliveryChoice } from "./DeliveryChoice";
+import { delivering, flagsOf } from "./RunsTable";
 import "./runs.css";
 
 function Stages({ run }: { run: RunRecord }) {
@@ -63,7 +64,10 @@ function Facts({ run }: { run: RunRecord }) {
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],
     ["Began", moment(run.started_at)],
-    ["Attempt", run.attempt > 1 || run.state === "waiting" ? `${run.attempt} of ${run.attempts_most}` : null],
+    ["Attempt", run.attempt > 1 || run.state === "waiting" ? run.attempt : null],
+    ["Failed", run.failures ? `${amount(run.failures, "attempt")} of at most ${run.attempts_most}` : null],
+    ["Lost", run.lost ? `${amount(run.lost, "attempt")}, with a worker` : null],
+    ["Delivers into", run.deliver_into || null],
     ["Finish by", run.finish_by ? moment(run.finish_by) : null],
     ["Step", run.step > 1 ? `${run.step} of its sequence` : null],
     ["Backfill", run.backfill ? "yes, at low priority" : null],
@@ -87,7 +91,7 @@ export function RunPage() {
   const query = useQuery({
     queryKey: ["run", number],
     queryFn: () => must(api.GET("/api/v1/runs/{number}", { params: { path: { number } } })),
-    refetchInterval: (q) => (live(q.state.data?.state) ? 1_000 : false),
+    refetchInterval: (q) => (live(q.state.data?.state) || (q.state.data && delivering(q.state.data)) ? 1_000 : false),
   });
   const cancel = useMutation({
     mutationFn: () => must(api.POST("/api/v1/runs/{number}/cancel", { params: { path: { number } } })),
@@ -101,6 +105,7 @@ export function RunPage() {
     },
   });
   const [deciding, setDeciding] = useState<"release" | "reject" | null>(null);
+  const [choosing, setChoosing] = useState(false);
   const run = query.data;
   if (!run) return <div className="page"><ProblemNote error={query.error} /></div>;
   return (
@@ -122,6 +127,13 @@ export function RunPage() {
       <Stages run={run} />
       <ProblemNote error={cancel.error ?? again.error ?? query.error} />
       {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
+      {run.delivery_error && (run.delivery === "failed" || delivering(run)) && (
+        <div className="problem" role="status">
+          <strong>{run.delivery === "failed" ? "Not delivered." : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}.`} {run.delivery_error.message}</strong>
+          <span>{run.delivery_error.hint} The result is stored and proven.</span>
+          {may("author") && run.delivery !== "under way" && <span><Button onClick={() => setChoosing(true)}>Decide about the delivery</Button></span>}
+        </div>
+      )}
       {run.error && (run.state === "failed" || run.state === "not run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
       {run.findings.length > 0 && (
         <div className={`problem${run.held === "held" ? "" : " calm"}`} role="status">
@@ -130,6 +142,7 @@ export function RunPage() {
           {run.held === "held" && <span>An author looks at the files below, then releases or rejects them.</span>}
         </div>
       )}
+      {choosing && <DeliveryChoice run={run} onClose={() => setChoosing(false)} />}
       {deciding && <Decision run={run} verb={deciding} onClose={() => setDeciding(null)} />}
       <h2>Files</h2>
       <div className="card">

@@ -4,8 +4,13 @@ import type { Run } from "../../api/client";
 import { StateMark } from "../../components/StateMark";
 import { count, moment, took } from "../../lib/words";
 
-/** What is out of the ordinary about a run, in single words. */
-export const flagsOf = (run: Run): string[] => [...(["late", "warned", "empty"] as const).filter((flag) => run[flag]), ...(run.held ? [run.held] : [])];
+const DELIVERY: Partial<Record<string, string>> = { waiting: "not delivered yet", "under way": "being delivered", failed: "not delivered", left: "left undelivered" };
+
+/** What is out of the ordinary about a run, in a word or two each. */
+export const flagsOf = (run: Run): string[] => [...(["late", "warned", "empty"] as const).filter((flag) => run[flag]), ...(run.held ? [run.held] : []), ...(DELIVERY[run.delivery] ? [DELIVERY[run.delivery]!] : [])];
+
+/** A delivery that goes on: waiting, or under way. */
+export const delivering = (run: Run): boolean => run.delivery === "waiting" || run.delivery === "under way";
 
 function Name({ run, extract }: { run: Run; extract: boolean }) {
   return (

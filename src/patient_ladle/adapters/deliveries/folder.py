@@ -6,20 +6,23 @@ one before it, never a part.
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import hashlib
 import os
 import shutil
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.disk import PART, DiskFile, as_json, make_folders, sync_folder, writing, written
-from patient_ladle.core.errors import BadInput, DiskFull, Fenced, NameTaken, StoreUnwritable
+from patient_ladle.core.errors import BadInput, DiskFull, LadleError, NameTaken, StoreUnwritable
 from patient_ladle.core.ports import DeliveryPlan
 
 SEPARATOR = ";"
 """Between folders where several are named."""
-
+EARLIER = ".earlier"
+"""Ending of the temporary second name of a file that is about to give way."""
 
 MOST_BYTES = 200
 """Of one folder's name."""
@@ -182,6 +185,104 @@ def sweep(moves: Sequence[Sequence[str]]) -> None:
         _unlink(Path(part))
 
 
+def leftovers(folders: Sequence[str], mark: str) -> list[Path]:
+    """What an attempt that was lost left in its folders under temporary names."""
+    return [part for folder in folders for ending in (PART, EARLIER) for part in Path(folder).glob(f".*.{mark}{ending}")]
+
+
+def deliver(plan: DeliveryPlan, resumed: bool = False, done: Collection[str] = ()) -> list[str]:
+    """Rename prepared files to their delivered names, the descriptor last: all of them or none.
+
+    All targets are looked at before the first rename, and what was renamed before a fault is put back. ``resumed``: an
+    earlier try was lost; what it prepared and is not there any more was renamed by it. ``done``: names that were delivered
+    before and could not be put back; they are left alone. Returns the names where the file is no longer the one that was
+    delivered: whoever wanted it has taken it already.
+
+    Raises StoreUnwritable, DiskFull, NameTaken; ``delivered`` among the facts names what could not be put back, for
+    somebody had taken it.
+    """
+    sweep([move for move in plan.moves if move[1] in done])
+    taken, left = _looked_at(plan, resumed, done)
+    renamed: list[tuple[str, str, bool | None]] = []
+    try:
+        for part, final, sha256 in left:
+            with writing(Path(final)):
+                earlier = _keep_earlier(part, final) if plan.replaces else None
+                if plan.replaces:
+                    os.rename(part, final)
+                else:
+                    _put_where_nothing_is(part, final, sha256)
+                renamed.append((part, final, earlier))
+        for folder in plan.folders:
+            with writing(Path(folder)):
+                sync_folder(Path(folder))
+    except LadleError as error:
+        for part, final, earlier in reversed(renamed):
+            with contextlib.suppress(OSError):
+                _put_back(part, final, earlier)
+        stands = [final for part, final, _ in renamed if not os.path.lexists(part)]
+        error.facts = {**error.facts, "delivered": [*taken, *stands]}
+        raise
+    finally:
+        for part, _, _ in plan.moves:
+            _unlink(_earlier_name(part))
+    return taken
+
+
+def _earlier_name(part: str) -> Path:
+    return Path(part.removesuffix(PART) + EARLIER)
+
+
+def _looked_at(plan: DeliveryPlan, resumed: bool, done: Collection[str]) -> tuple[list[str], list[tuple[str, str, str]]]:
+    """Names whose files somebody has taken since an earlier try, and the moves that are left."""
+    taken, left = [], []
+    for part, final, sha256 in plan.moves:
+        folder = Path(final).parent
+        with writing(folder):
+            os.stat(folder)
+            if not os.access(folder, os.W_OK | os.X_OK):
+                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+            there = os.path.lexists(part)
+            ours = (not there or not plan.replaces) and os.path.isfile(final) and _digest(Path(final)) == sha256
+        if os.path.isdir(final):
+            raise StoreUnwritable(f"a folder stands at '{final}', where a file is to be delivered.", "Move that folder away.")
+        if there and not plan.replaces and os.path.lexists(final) and not ours:
+            raise name_taken(Path(final))
+        if there:
+            left.append((part, final, sha256))
+        elif not ours and not resumed and final not in done:
+            raise StoreUnwritable(
+                f"what was prepared as '{part}' is not there any more.", "Let nothing remove hidden files from that folder."
+            )
+        elif not ours:
+            taken.append(final)
+    return taken, left
+
+
+def _keep_earlier(part: str, final: str) -> bool | None:
+    """Keep what stands at the name until all is renamed: None where nothing does, False where it cannot be kept."""
+    try:
+        os.link(final, _earlier_name(part), follow_symlinks=False)
+    except FileNotFoundError:
+        return None
+    except FileExistsError:
+        return True  # an earlier try was lost just here
+    except OSError:
+        return False  # a file system without second names
+    return True
+
+
+def _put_back(part: str, final: str, earlier: bool | None) -> None:
+    """The earlier file at its name again, unless somebody has taken the new one."""
+    if earlier is False or not os.path.isfile(final):
+        return
+    if earlier is None:
+        os.rename(final, part)
+    else:
+        os.link(final, part)
+        os.rename(_earlier_name(part), final)
+
+
 def _put_where_nothing_is(part: str, final: str, sha256: str) -> None:
     """Raises NameTaken where another file stands; an earlier try's own file is left as it is."""
     try:
@@ -190,31 +291,3 @@ def _put_where_nothing_is(part: str, final: str, sha256: str) -> None:
         if _digest(Path(final)) != sha256:
             raise name_taken(Path(final)) from None
     os.unlink(part)
-
-
-def deliver(plan: DeliveryPlan) -> None:
-    """Rename prepared files to their delivered names, the descriptor last; rolls on where an earlier try stopped.
-
-    Raises Fenced where neither the prepared nor the delivered file is the one that was planned.
-    """
-    linked: list[str] = []
-    for part, final, sha256 in plan.moves:
-        with writing(Path(final)):
-            try:
-                if plan.replaces:
-                    os.rename(part, final)
-                else:
-                    _put_where_nothing_is(part, final, sha256)
-                    linked.append(final)
-            except FileNotFoundError:
-                if not Path(final).is_file() or _digest(Path(final)) != sha256:
-                    raise Fenced(
-                        f"'{final}' is no longer this attempt's to deliver.", "Look at the run's later attempt."
-                    ) from None
-            except NameTaken:
-                for mine in linked:
-                    _unlink(Path(mine))
-                raise
-    for folder in plan.folders:
-        with writing(Path(folder)):
-            sync_folder(Path(folder))

@@ -17,9 +17,16 @@ class StoredResult(ResultFolder, ABC):
     def __init__(self, run: str, attempt: int) -> None:
         self.delivery = Delivery(f"{run}.{attempt}", self.open)
 
+    def deliver_anew(self, number: int) -> None:
+        """What is prepared from now on is of a later try, and has temporary names of its own."""
+        self.delivery = Delivery(f"{self.delivery.mark}.{number}", self.open)
+
     def discard(self) -> None:
-        self.delivery.drop()
+        self.drop_delivery()
         self.remove()
+
+    def drop_delivery(self) -> None:
+        self.delivery.drop()
 
     @abstractmethod
     def remove(self) -> None:

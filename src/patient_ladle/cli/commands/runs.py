@@ -48,6 +48,7 @@ def _summary(run: dict[str, Any]) -> None:
     flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag]) + (
         f", {run['held']}" if run["held"] else ""
     )
+    flags += f", {words.partition(',')[0]}" if (words := delivery_words(run)) else ""
     rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
@@ -59,6 +60,18 @@ def _summary(run: dict[str, Any]) -> None:
             print(f"    delivered as {path}")
     for warning in run["warnings"]:
         print(f"  warning: {warning}")
+    if run["delivery_error"]:
+        print(f"  {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}")
+        if run["delivery"] == "failed":
+            print(f"  next: ladle run deliver {run['id']}, with --into FOLDERS or --leave")
+
+
+def delivery_words(run: dict[str, Any]) -> str:
+    """What of a finished run's delivery a person should know; empty where it is as it should be."""
+    if run["delivery"] == "waiting":
+        at = run.get("deliver_at")
+        return f"not delivered yet, tried again at {moment(at)}" if at else "not delivered yet"
+    return {"under way": "being delivered", "failed": "not delivered", "left": "left undelivered"}.get(run["delivery"], "")
 
 
 def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> int:
@@ -80,7 +93,11 @@ def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> in
         _summary(run)
         for path in saved:
             print(f"  saved {path}")
-    return 0
+    return _status(run)
+
+
+def _status(run: dict[str, Any]) -> int:
+    return 1 if run["delivery_error"] and run["delivery"] in ("waiting", "failed") else 0
 
 
 def run_start(args: argparse.Namespace) -> int:
@@ -129,6 +146,10 @@ def run_again(args: argparse.Namespace) -> int:
         return _conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
 
 
+def _state(run: dict[str, Any]) -> str:
+    return ", ".join(filter(None, (run["state"], delivery_words(run))))
+
+
 def run_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found: list[dict[str, Any]] = []
@@ -139,7 +160,7 @@ def run_list(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [
-        (str(r["id"]), r["extract"], r["environment"], r["state"], r["data_date"], moment(r["started_at"]),
+        (str(r["id"]), r["extract"], r["environment"], _state(r), r["data_date"], moment(r["started_at"]),
          took(r["started_at"], r["ended_at"]), r["rows"], r["schedule"] or r["started_by"])
         for r in found
     ]  # fmt: skip
@@ -164,7 +185,8 @@ def run_show(args: argparse.Namespace) -> None:
             ("data date", run["data_date"]),
             ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
-            ("attempt", f"{run['attempt']} of {run['attempts_most']}"),
+            ("attempt", f"{run['attempt']}" + (f", after {_ends(run)}" if run["failures"] or run["lost"] else "")),
+            ("delivery", " ".join(filter(None, (run["delivery"], run["deliver_into"] and f"into {run['deliver_into']}")))),
             ("guards", "\n".join(f"{f['text']} ({f['then']})" for f in run["findings"])),
             ("held", " ".join(filter(None, (run["held"], run["held_by"] and f"by {run['held_by']}", run["held_note"])))),
             ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
@@ -176,6 +198,12 @@ def run_show(args: argparse.Namespace) -> None:
         ]
     )
     return None
+
+
+def _ends(run: dict[str, Any]) -> str:
+    most = f"{run['failures']} of at most {amount(run['attempts_most'], 'failed attempt')}" if run["failures"] else ""
+    lost = f"{run['lost']} lost with a worker" if run["lost"] else ""
+    return " and ".join(filter(None, (most, lost)))
 
 
 def run_log(args: argparse.Namespace) -> None:
@@ -205,10 +233,18 @@ def run_cancel(args: argparse.Namespace) -> int:
 def run_release(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         run = ladle.runs.release(args.number, args.note)
-    delivered = any(file["delivered_path"] for file in run["files"])
-    what = "are delivered" if delivered else "are results now; its extract delivers into no folder"
+    what = "are delivered" if run["delivery"] == "delivered" else "are results now; its extract delivers into no folder"
+    if run["delivery_error"]:
+        what = f"are {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}"
     print_json(run) if args.json else print(f"run {run['id']} is released: its files {what}")
-    return 0
+    return _status(run)
+
+
+def run_deliver(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        run = ladle.runs.deliver(args.number, args.into or "", args.leave, args.note, not args.no_wait)
+    print_json(run) if args.json else _summary(run)
+    return _status(run)
 
 
 def run_reject(args: argparse.Namespace) -> int:
@@ -253,6 +289,16 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         verb = run.verb(name, action, words, f"ladle run {name} 12 --note 'the meter swap explains it'")
         verb.add_argument("number", type=int)
         verb.add_argument("--note", default="", help="why, for the record")
+    verb = run.verb(
+        "deliver", run_deliver, "Decide about a delivery that failed, or waits to be tried again: try it now.",
+        "ladle run deliver 12 --into regulation/resent --note 'the share is being mended'",
+    )  # fmt: skip
+    verb.add_argument("number", type=int)
+    where = verb.add_mutually_exclusive_group()
+    where.add_argument("--into", metavar="FOLDERS", help="other folders of the service than its own, separated by ;")
+    where.add_argument("--leave", action="store_true", help="it stays undelivered; its files stay in the result store")
+    verb.add_argument("--note", default="", help="why, for the record")
+    verb.add_argument("--no-wait", action="store_true", help="do not wait until it was tried")
     verb = run.verb("cancel", run_cancel, "Stop a run, and its statement in the source.", "ladle run cancel 12")
     verb.add_argument("number", type=int)
     verb.add_argument("--no-wait", action="store_true")

@@ -28,6 +28,7 @@ MIGRATE_LOCK = 0x1AD1E02
 STEADY_SECONDS = 30.0
 """A child that lived so long starts its back-off anew."""
 STOP_SECONDS = 20.0
+"""From being told to end to being ended; a worker has its own time before."""
 
 
 @dataclass(slots=True)
@@ -168,7 +169,7 @@ class Supervisor:
         for part in self.parts:
             if part.process is not None and part.process.poll() is None:
                 part.process.terminate()
-        deadline = time.monotonic() + STOP_SECONDS
+        deadline = time.monotonic() + STOP_SECONDS + float(os.environ.get("LADLE_STOP_SECONDS", "20"))
         for part in self.parts:
             if part.process is not None:
                 try:

@@ -6,16 +6,19 @@ import logging
 import os
 import signal
 import socket
+import subprocess
 import threading
 import time
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import psycopg
 from django.conf import settings
 from django.db import DatabaseError, InterfaceError, close_old_connections, connection
 from django.db.models import F, Q
+from django.db.models.functions import Now
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries.folder import delivery_folders
@@ -24,6 +27,7 @@ from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
+from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery
 from patient_ladle.service.runs.joining import join
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
@@ -36,8 +40,13 @@ LEASE_SECONDS = 10.0
 """A worker whose beat has not moved for so long, by the watcher's own monotonic clock, is lost."""
 CANCEL_SECONDS = 0.5
 GRACE_SECONDS = 15.0
-"""A child that was asked to stop and does not is ended: its driver hangs."""
+"""A child that was asked to stop and does not is ended: its driver hangs. So long after a source's deadline, which the child
+minds itself, its worker does."""
+DELIVERIES = 4
+"""Deliveries that one worker has under way at once, each into folders of its own."""
 POLL_SECONDS = 2.0
+DELIVERY_SECONDS = 1.0
+"""Between looks for deliveries that are due."""
 _TURNS = ("publish", "done", "failed")
 """What a child tells that ends something; nothing else follows in one breath but the next of them."""
 AWAY_SECONDS = 120.0
@@ -106,6 +115,47 @@ def _why_stopped(run: Run) -> LadleError:
     )
 
 
+Place = tuple[int, int]
+"""Run and attempt: a worker that was thawed may have an attempt that was lost beside one of the same run that is its own."""
+
+
+class _Minded:
+    """What a worker knows of one of its children."""
+
+    def __init__(self, run: Run, child: Child) -> None:
+        self.run, self.child = run, child
+        self.asked: tuple[float, LadleError] | None = None
+        source = run.source
+        self.limits = {"connect": source.connect_seconds, "describe": source.deadline_seconds, "fetch": source.deadline_seconds}
+        self.stage, self.since = "", time.monotonic()
+
+    def enters(self, stage: str) -> None:
+        """Each statement has stages of its own, and one deadline for all of them counts from the first."""
+        if not (self.stage in ("describe", "fetch") and stage in ("describe", "fetch")):
+            self.since = time.monotonic()
+        self.stage = stage
+
+    def source_is_silent(self) -> bool:
+        """The source has had its time, and the child has not said so itself."""
+        limit = self.limits.get(self.stage)
+        return limit is not None and time.monotonic() - self.since > limit + GRACE_SECONDS
+
+    def stop(self, why: LadleError) -> None:
+        """Ask it to stop, or end it when it was asked long ago."""
+        if self.asked is None:
+            self.asked = (time.monotonic(), why)
+            self.child.say({"cancel": str(self.run.pk)})
+        elif time.monotonic() - self.asked[0] > GRACE_SECONDS:
+            log.warning("run %s: its child does not stop and is ended", self.run.pk)
+            self.child.kill()
+
+    def end(self, why: LadleError) -> None:
+        """At once."""
+        if self.asked is None:
+            self.asked = (time.monotonic(), why)
+        self.child.kill()
+
+
 class WorkerProcess:
     """One worker with so many places; each place is a thread that minds one child.
 
@@ -116,12 +166,12 @@ class WorkerProcess:
         self.after = after
         self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
         self.places = places
-        self.stop = threading.Event()
+        self.stop, self.leaving = threading.Event(), threading.Event()
         self.draining = self.deaf = False
         self.free = threading.Semaphore(places)
         self.pool = ChildPool(places)
-        self.children: dict[int, Child] = {}
-        self.asked: dict[int, tuple[float, LadleError]] = {}
+        self.minded: dict[Place, _Minded] = {}
+        self.delivering: dict[int, tuple[str, ...]] = {}
         self.seen: dict[str, tuple[int, float]] = {}
         self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), places=places)
 
@@ -139,11 +189,10 @@ class WorkerProcess:
             log.exception("run %s: a fault of the worker's own", run.pk)
             self._last_word(run, WorkerLost("the worker met a fault of its own.", "The service's log has the details."))
         finally:
-            child = self.children.pop(run.pk, None)
-            self.asked.pop(run.pk, None)
-            if child:
-                child.kill()
-                child.wait()
+            minded = self.minded.pop((run.pk, run.attempt), None)
+            if minded:
+                minded.child.kill()
+                minded.child.wait()
             if fenced:
                 patiently(ledger.clean_up_after, run)
             close_old_connections()
@@ -151,7 +200,7 @@ class WorkerProcess:
             self.free.release()
 
     def _last_word(self, run: Run, error: LadleError) -> None:
-        if self.stop.is_set():
+        if self.leaving.is_set():
             return  # its child was stopped with the worker: the run is handed back, not ended
         try:
             patiently(ledger.fail, run, error)
@@ -159,9 +208,13 @@ class WorkerProcess:
             log.warning("run %s: %s", run.pk, fenced.message)
 
     def _mind(self, run: Run) -> None:
-        child = self.children[run.pk] = self.pool.take(job_of(run))
+        child = self.pool.take(job_of(run))
+        minded = self.minded[run.pk, run.attempt] = _Minded(run, child)
         ended = False
         for told in child.told_together():
+            for said in told:
+                if said["kind"] == "stage":
+                    minded.enters(said["name"])
             if facts := [said for said in told if said["kind"] not in _TURNS]:
                 patiently(ledger.record, run, facts)
             for said in told:
@@ -170,22 +223,23 @@ class WorkerProcess:
                         self._publish(run, child, said["outcome"])
                         ended = True
                     case "done":
-                        self.pool.give_back(self.children.pop(run.pk))
+                        del self.minded[run.pk, run.attempt]
+                        self.pool.give_back(child)
                         return
                     case "failed":
-                        raise self._cause(run, from_dict(said["error"]))
+                        raise self._cause(minded, from_dict(said["error"]))
         status = child.wait()
         if not ended:
-            if run.pk in self.asked:
-                raise self.asked[run.pk][1]
+            if minded.asked:
+                raise minded.asked[1]
             how = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
             hint = "It may have run out of memory: narrow the statement." if status == -9 else "The service's log has more."
             raise WorkerLost(f"the run's child {how} without a last word.", hint)
 
-    def _cause(self, run: Run, error: LadleError) -> LadleError:
+    @staticmethod
+    def _cause(minded: _Minded, error: LadleError) -> LadleError:
         """A run that was stopped at its deadline was not cancelled by anybody."""
-        asked = self.asked.get(run.pk)
-        return asked[1] if asked and isinstance(error, RunCancelled) else error
+        return minded.asked[1] if minded.asked and isinstance(error, RunCancelled) else error
 
     def _publish(self, run: Run, child: Child, outcome: dict[str, Any]) -> None:
         try:
@@ -196,20 +250,32 @@ class WorkerProcess:
         child.say({"published": True})
 
     def beat(self) -> None:
-        """Runs in its own thread: counts up, and looks after the others."""
-        while not self.stop.wait(BEAT_SECONDS) or self.children:
-            try:
-                Worker.objects.filter(pk=self.id).update(beat=F("beat") + 1, gone_at=None)
+        """Runs in its own thread, and does nothing else: whatever is slow or away, a worker that lives is seen to live."""
+        while not self.leaving.is_set():
+            with self._safely("beat"):
+                Worker.objects.filter(pk=self.id).update(beat=F("beat") + 1, beat_at=Now(), gone_at=None)
                 self.draining = Worker.objects.values_list("draining", flat=True).get(pk=self.id)
+            self.leaving.wait(BEAT_SECONDS)
+
+    def look_after_others(self) -> None:
+        """Runs in its own thread: takes over from workers that are lost."""
+        while not self.leaving.wait(BEAT_SECONDS):
+            with self._safely("looking after others", self.seen.clear):  # nobody is lost for one lease after an outage
                 self._look_after_others()
-            except _AWAY as error:
-                log.warning("beat: %s", str(error).split("\n")[0])
-                self.seen.clear()  # nobody is lost for one lease after the database was away
-                connection.close()
-            finally:
-                close_old_connections()
-            if self.stop.is_set():
-                time.sleep(0.2)
+
+    @contextmanager
+    def _safely(self, doing: str, when_away: Callable[[], None] = lambda: None) -> Iterator[None]:
+        """A fault in here is logged, and the thread goes on."""
+        try:
+            yield
+        except _AWAY as error:
+            log.warning("%s: %s", doing, str(error).split("\n")[0])
+            when_away()
+            connection.close()
+        except Exception:
+            log.exception("%s: a fault of the worker's own", doing)
+        finally:
+            close_old_connections()
 
     def _look_after_others(self) -> None:
         now = time.monotonic()
@@ -234,41 +300,59 @@ class WorkerProcess:
 
     def watch_over(self) -> None:
         """Runs in its own thread: stops the children of runs that were cancelled or have used up their time."""
-        while not self.stop.is_set() or self.children:
-            time.sleep(CANCEL_SECONDS)
-            minded = list(self.children)
-            if not minded:
+        while not self.leaving.wait(CANCEL_SECONDS):
+            if not self.minded:
                 continue
-            self._mind_memory()
-            try:
-                self._stop_asked(minded)
-            except _AWAY:
-                connection.close()  # the beat says so already
-            finally:
-                close_old_connections()
+            with self._safely("watching over children"):
+                self._mind_memory_and_sources()
+            with self._safely("watching over runs"):
+                self._stop_asked()
 
-    def _mind_memory(self) -> None:
-        """A run that takes too much ends before the machine does."""
-        for number, child in list(self.children.items()):
-            if child.resident_bytes() > settings.RUN_MEMORY_BYTES and number not in self.asked:
+    def _mind_memory_and_sources(self) -> None:
+        """A run that takes too much ends before the machine does, and none waits for a source that is silent for ever."""
+        for minded in list(self.minded.values()):
+            if minded.child.resident_bytes() > settings.RUN_MEMORY_BYTES:
                 most = settings.RUN_MEMORY_BYTES >> 20
                 words = f"the run needed more than the {most:,} MB of memory that one may take, and was stopped."
-                error = OutOfMemory(words, "Take fewer or shorter columns, or give runs more: LADLE_RUN_MEMORY_MB.")
-                self.asked[number] = (time.monotonic(), error)
-                child.kill()
+                minded.end(OutOfMemory(words, "Take fewer or shorter columns, or give runs more: LADLE_RUN_MEMORY_MB."))
+            elif minded.source_is_silent():
+                words = f"the source did not answer within its {minded.limits[minded.stage]:,} s, nor when it was told to stop."
+                minded.stop(DeadlineExceeded(words, "See whether the server, or the network on the way to it, hangs."))
 
-    def _stop_asked(self, minded: list[int]) -> None:
+    def _stop_asked(self) -> None:
         past = Q(give_up_at__lt=timezone.now())
-        for run in Run.objects.filter(~Q(cancel_asked_by="") | past, pk__in=minded, state=RUNNING):
-            child = self.children.get(run.pk)
-            if child is None:
-                continue
-            if run.pk not in self.asked:
-                self.asked[run.pk] = (time.monotonic(), _why_stopped(run))
-                child.say({"cancel": str(run.pk)})
-            elif time.monotonic() - self.asked[run.pk][0] > GRACE_SECONDS:
-                log.warning("run %s: its child does not stop and is ended", run.pk)
-                child.kill()
+        numbers = [number for number, _ in self.minded]
+        for run in Run.objects.filter(~Q(cancel_asked_by="") | past, pk__in=numbers, state=RUNNING, worker=self.id):
+            minded = self.minded.get((run.pk, run.attempt))
+            if minded is not None:
+                minded.stop(_why_stopped(run))
+
+    def deliver(self) -> None:
+        """Runs in its own thread: deliveries that wait, each in a thread of its own."""
+        while not self.stop.is_set():
+            with self._safely("deliveries"):
+                while len(self.delivering) < DELIVERIES and not self.draining:
+                    busy = {folder for folders in self.delivering.values() for folder in folders}
+                    run = claim_delivery(self.row, busy)
+                    if run is None:
+                        break
+                    self.delivering[run.pk] = tuple(run.delivery_plan["folders"])
+                    threading.Thread(target=self._deliver_one, args=(run,), daemon=True).start()
+            self.stop.wait(DELIVERY_SECONDS)
+
+    def _deliver_one(self, run: Run) -> None:
+        try:
+            patiently(deliver_stored, run)
+        except Fenced as error:
+            log.warning("%s", error.message)
+        except Exception:
+            log.exception("the delivery of run %s", run.pk)
+            with self._safely("deliveries"):
+                fail_delivery(run)
+        finally:
+            self.delivering.pop(run.pk, None)
+            close_old_connections()
+            connection.close()
 
     def _wait_for_queue(self) -> None:
         """Until a run is queued, or for one poll. Its loss costs latency only, and is told once."""
@@ -298,6 +382,8 @@ class WorkerProcess:
             except _AWAY as error:
                 log.warning("claim: %s", str(error).split("\n")[0])
                 connection.close()
+            except Exception:
+                log.exception("claim: a fault of the worker's own")
             finally:
                 if run is None:
                     self.free.release()
@@ -320,22 +406,30 @@ class WorkerProcess:
         if self.after is not None:
             patiently(self._take_place)
         self.pool.warm()
-        threads = [threading.Thread(target=t, daemon=True) for t in (self.beat, self.watch_over)]
+        work = (self.beat, self.look_after_others, self.watch_over, self.deliver)
+        threads = [threading.Thread(target=each, daemon=True, name=each.__name__) for each in work]
         for thread in threads:
             thread.start()
         log.info("worker %s: %s places", self.id, self.places)
         while not self.stop.is_set():
             self._wait_for_queue()
+            ended = [thread.name for thread in threads if not thread.is_alive()]
+            if ended and not self.stop.is_set():
+                log.error("worker %s: its thread %s has ended, so it begins anew", self.id, ended[0])
+                os._exit(4)  # its runs are taken over by the one that is started in its place
         self._leave()
 
     def _leave(self) -> None:
-        """Stop the children and hand their runs back at once, instead of after a lease."""
+        """Give what is under way some time, then stop it and hand it back at once, instead of after a lease."""
+        until = time.monotonic() + settings.STOP_SECONDS
+        while (self.minded or self.delivering) and time.monotonic() < until:
+            time.sleep(0.05)
+        self.leaving.set()
         self.pool.close()
-        for child in list(self.children.values()):
-            child.kill()
-        try:
-            ledger.take_over(self.id)
-            Worker.objects.filter(pk=self.id).update(gone_at=timezone.now())
-        except _AWAY as error:
-            log.warning("leaving: %s", str(error).split("\n")[0])
+        for minded in list(self.minded.values()):
+            minded.child.kill()
+            with suppress(subprocess.TimeoutExpired):
+                minded.child.process.wait(GRACE_SECONDS)  # what it wrote is removed once it writes no more
+        with self._safely("leaving"):
+            ledger.take_over(self.id, stopped=True)
         os._exit(0)  # threads that mind ended children have nothing left to say

@@ -11,6 +11,7 @@ Rules and theory
 from __future__ import annotations
 
 import shutil
+from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
 
 from django.conf import settings
@@ -19,14 +20,14 @@ from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.due_decisions import LATE_AFTER
-from patient_ladle.core.errors import StoreUnwritable
+from patient_ladle.core.errors import LadleError, StoreUnwritable
 from patient_ladle.service.notices.models import Notice, Summary
 from patient_ladle.service.notices.services import over, tell, trouble
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
 
-from .models import FAILED, FINISHED, HELD, NOT_RUN, Run
+from .models import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, NOT_RUN, Run
 from .night import coming_next, night_to
 from .stores import store
 
@@ -38,6 +39,8 @@ SOURCE_CODES = (
     "connection_lost",
 )
 """Faults of a source, whatever extract met them."""
+FOLDER_CODES = ("store_unwritable", "disk_full")
+"""Faults of a delivery's folder, whatever is delivered into it."""
 SCARCE_BYTES = 5 << 30
 """Free space in the result store below which people are told: days, not minutes, before the end."""
 SHOWN = 20
@@ -81,6 +84,32 @@ def run_ended(run: Run, told_already: bool = False) -> None:
     else:
         kind = "failed" if run.state == FAILED else "not run"
         trouble(_extract_key(run), kind, f"{where}: {kind}", cause, hint, path, mark=f"{code} {cause}")
+
+
+def _delivery_keys(run: Run, folders: Sequence[str]) -> tuple[str, str]:
+    """A folder that cannot be written is one trouble for all that goes there; what else fails is the extract's own."""
+    return f"delivery:{';'.join(folders)}"[:200], f"delivery-of:{run.extract_id}:{run.environment_id}"
+
+
+def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> None:
+    """The run's result is stored and could not be delivered, so far or for good."""
+    of_folders, of_extract = _delivery_keys(run, folders)
+    failed = run.delivery == DELIVERY_FAILED
+    if error.code in FOLDER_CODES:
+        key, title = of_folders, f"nothing can be delivered into {' and '.join(folders)}"
+    else:
+        key, title = of_extract, f"{_where(run)}: run {run.pk} is not delivered"
+    hint = f"{error.hint} Then: ladle run deliver {run.pk}, --into other folders, or --leave it." if failed else error.hint
+    cause = f"{error.message} The result of run {run.pk} is stored and proven." + ("" if failed else " It is tried again.")
+    trouble(key, "not delivered", title, cause, hint, f"/runs/{run.pk}", mark=f"{error.code} {run.delivery}")
+
+
+def delivery_is_over(run: Run, folders: Sequence[str], words: str) -> None:
+    """It was delivered, or a person has decided."""
+    of_folders, of_extract = _delivery_keys(run, folders)
+    if run.delivery == DELIVERED:
+        over(of_folders, f"deliveries into {' and '.join(folders)} work again", f"Run {run.pk}: {words}", f"/runs/{run.pk}")
+    over(of_extract, f"{_where(run)}: the delivery of run {run.pk} is settled", words, f"/runs/{run.pk}")
 
 
 def decided(run: Run) -> None:

@@ -19,10 +19,10 @@ from patient_ladle.service.common.api import DayField, RoleView, StrictSerialize
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract
 
-from . import backfilling, holding, services
+from . import backfilling, delivering, holding, services
 from .dry_run import dry_run
 from .files_api import FileView
-from .models import ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
+from .models import DELIVERIES, ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
 from .night import coming_next
 
 OPEN_STAGES = ("describe", "fetch", "prove", "store")
@@ -55,6 +55,9 @@ class RunLine(ForAuthors):
     warned = serializers.BooleanField()
     empty = serializers.BooleanField()
     held = serializers.ChoiceField(["", HELD, RELEASED, REJECTED], help_text="A delivery that a guard held back.")
+    delivery = serializers.ChoiceField(
+        ["", *DELIVERIES], help_text="What has become of the delivery of a finished run; empty: none was wanted, or it is held."
+    )
     cancel_asked_by = serializers.CharField()
     data_date = serializers.DateField()
     due_at = serializers.DateTimeField()
@@ -88,6 +91,12 @@ class StatementResultView(serializers.Serializer):
 
 class RunView(RunLine):
     for_authors = ("identity", "statement")
+    errors_in = ("error", "delivery_error")
+    delivery_error = ErrorView(allow_null=True, help_text="Why it is not delivered; null: nothing stands in its way.")
+    deliver_at = serializers.DateTimeField(allow_null=True, help_text="When the delivery is tried next.")
+    deliver_into = serializers.CharField(source="delivers_into", help_text="Folders of the delivery, separated by ;")
+    failures = serializers.IntegerField(help_text="So many attempts ended by a fault.")
+    lost = serializers.IntegerField(help_text="So many attempts ended with their workers.")
     revision = serializers.IntegerField(source="revision.number")
     engine = serializers.CharField(source="source.engine")
     identity = serializers.DictField(
@@ -133,6 +142,16 @@ class AgainBody(StrictSerializer):
 
 class DecisionBody(StrictSerializer):
     note = serializers.CharField(allow_blank=True, default="", max_length=400)
+
+
+class DeliveryBody(StrictSerializer):
+    then = serializers.ChoiceField(
+        delivering.CHOICES, help_text="again: now; elsewhere: now, into other folders; left: it stays undelivered."
+    )
+    into = serializers.CharField(
+        allow_blank=True, default="", max_length=500, help_text="With elsewhere: the folders, separated by ;"
+    )
+    note = serializers.CharField(allow_blank=True, default="", max_length=400, help_text="Why, for the record.")
 
 
 class BackfillBody(StrictSerializer):
@@ -366,6 +385,16 @@ class RunReject(RoleView):
     @extend_schema(operation_id="reject_run", request=DecisionBody, responses=RunView)
     def post(self, request: Request, number: int) -> Response:
         holding.reject(request.user, number, body_of(request, DecisionBody)["note"])
+        return Response(RunView(_one(number)).data)
+
+
+class RunDelivery(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="decide_delivery", request=DeliveryBody, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        """What becomes of a delivery that failed, or waits to be tried again: again, elsewhere, or left."""
+        delivering.decide_delivery(request.user, number, **body_of(request, DeliveryBody))
         return Response(RunView(_one(number)).data)
 
 

@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-import json
 from datetime import date
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import transaction
 from django.db.models import Q
 
-from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import Conflict
 from patient_ladle.core.guards import Earlier, Finding, Guard, checked_guards, judged
-from patient_ladle.core.output import OutputSettings
 from patient_ladle.service.people.models import Person
 
 from .alarms import decided
+from .delivering import to_deliver
 from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, Run
 from .services import run_numbered
-from .stores import store
-from .telling import add_log, delivered_words
+from .telling import add_log
 from .waiting import tell_followers
 
 
@@ -65,14 +62,11 @@ def _held(number: int) -> Run:
 
 @transaction.atomic
 def release(person: Person, number: int, note: str) -> Run:
-    """Deliver what was held, under its names. Raises Conflict, StoreUnwritable, DiskFull, NameTaken."""
-    with connection.cursor() as cursor:
-        cursor.execute("set local idle_in_transaction_session_timeout = 0")  # copying may take long
+    """Have what was held delivered, under its names. Raises Conflict."""
     run = _held(number)
     run.held, run.held_by, run.held_note = RELEASED, person.name, note[:400]
-    if run.held_plan:
-        _deliver(run, run.held_plan)
-    run.held_plan = None
+    if run.delivery_plan:
+        to_deliver(run, run.delivery_plan)
     run.save()
     add_log(run, "info", f"released by {person.name}: {note}" if note else f"released by {person.name}")
     decided(run)
@@ -80,29 +74,11 @@ def release(person: Person, number: int, note: str) -> Run:
     return run
 
 
-def _deliver(run: Run, held: dict[str, Any]) -> None:
-    folder = store().result(str(run.pk), run.attempt)
-    with folder.open(DESCRIPTOR) as file:
-        described = json.load(file)
-
-    def renamed(names: Any) -> dict[str, Any]:
-        resources = [{**each, "path": names.get(each["path"], each["path"])} for each in described["resources"]]
-        return {**described, "resources": resources, "ladle": {**described["ladle"], "released": run.held_note or run.held_by}}
-
-    wished = [(stored, name) for stored, name in held["wished"]]
-    plan = folder.prepare_delivery(held["folders"], wished, OutputSettings.from_dict(run.revision.output).files, renamed)
-    folder.deliver(plan)
-    for file, (first, *others) in zip(run.files.all(), plan.delivered(), strict=True):
-        file.delivered_path, file.delivered_also = first, others
-        file.save(update_fields=["delivered_path", "delivered_also"])
-    add_log(run, "info", delivered_words(plan))
-
-
 @transaction.atomic
 def reject(person: Person, number: int, note: str) -> Run:
     """The files stay in the store and are never delivered; those that wait for the run are not run."""
     run = _held(number)
-    run.held, run.held_by, run.held_note, run.held_plan = REJECTED, person.name, note[:400], None
+    run.held, run.held_by, run.held_note, run.delivery_plan = REJECTED, person.name, note[:400], None
     run.save()
     add_log(run, "warning", f"rejected by {person.name}: {note}" if note else f"rejected by {person.name}")
     decided(run)

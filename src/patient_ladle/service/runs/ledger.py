@@ -6,13 +6,16 @@ Rules and theory
   find them is refused with Fenced, and its result is dropped.
 * Publishing is a journal. First the intent (names and checksums) is recorded under the row lock; then, under the lock
   again, the files are renamed and the run is marked finished. A crash in between is rolled forward by ``take_over``,
-  for the prepared files are there and the intent says what they are.
+  for the prepared files are there and the intent says what they are. From the intent on the result is whole, and the
+  run finishes also when its delivery fails, which has an account of its own (``delivering``).
+* Three counts are kept apart: attempts that ended by a fault, which a schedule limits; attempts lost with their workers;
+  and attempts handed back by workers that were stopped, which count for nothing.
 * ``take_over`` never trusts a clock of another host: whoever calls it has watched a beat that did not move.
 """
 
 from __future__ import annotations
 
-import time
+import logging
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
@@ -20,26 +23,39 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db import connection, transaction
+from django.db import DatabaseError, InterfaceError, connection, transaction
+from django.db.models import Q
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import deliver, folders_named, sweep
-from patient_ladle.adapters.disk import PART
-from patient_ladle.core.errors import DiskFull, Fenced, LadleError, ProofFailed, RunCancelled, StoreUnwritable, WorkerLost
-from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.adapters.deliveries.folder import folders_named, leftovers, sweep
+from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 from patient_ladle.words import amount
 
 from .alarms import run_ended
+from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
 from .holding import findings_of
-from .models import CANCELLED, FAILED, FINISHED, HELD, MAX_ATTEMPTS, QUEUED, RUNNING, WAITING, LogLine, ResultFile, Run, Worker
+from .models import (
+    CANCELLED,
+    DELIVERY_FAILED,
+    FAILED,
+    FINISHED,
+    HELD,
+    MAX_LOST,
+    QUEUED,
+    RUNNING,
+    WAITING,
+    LogLine,
+    ResultFile,
+    Run,
+    Worker,
+)
 from .stores import store
-from .telling import add_log, delivered_words, wake_workers
+from .telling import add_log, wake_workers
 from .waiting import quiet_sources, tell_followers
 
-DELIVERY_TRIES = 5
-"""Tries of the renames, a second apart, before a recorded intent is given up."""
+log = logging.getLogger("ladle.ledger")
 
 
 @transaction.atomic
@@ -102,10 +118,6 @@ def record(run: Run, told: Sequence[Mapping[str, Any]]) -> None:
         run.stage = row.stage
 
 
-def _plan_of(data: dict[str, Any] | None) -> DeliveryPlan | None:
-    return DeliveryPlan.from_dict(data) if data else None
-
-
 def _recount(files: list[dict[str, Any]], statements: list[dict[str, Any]]) -> None:
     """Rows proven in all files of a format are those fetched, statement by statement. Raises ProofFailed."""
     proven: dict[tuple[str, int], int] = {}
@@ -121,48 +133,42 @@ def _recount(files: list[dict[str, Any]], statements: list[dict[str, Any]]) -> N
 
 
 def publish(run: Run, outcome: dict[str, Any]) -> None:
-    """Both steps of the journal. Raises Fenced, RunCancelled, StoreUnwritable, DiskFull."""
-    plan, statements = _plan_of(outcome["delivery"]), outcome["statements"]
+    """Both steps of the journal; what cannot be delivered now is delivered later. Raises Fenced, RunCancelled, ProofFailed."""
+    plan, statements = plan_of(outcome["delivery"]), outcome["statements"]
     _recount(outcome["files"], statements)
     with _owned(run) as row:
-        if row.cancel_asked_by:
+        resumed = row.publishing is not None
+        if row.cancel_asked_by and not resumed:
             raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
         row.files.all().delete()
-        files = outcome["files"]
-        delivered = plan.delivered() if plan else [[""]] * len(files)
-        ResultFile.objects.bulk_create(
-            ResultFile(run=row, attempt=row.attempt, delivered_path=first, delivered_also=others, **file)
-            for file, (first, *others) in zip(files, delivered, strict=True)
-        )
+        ResultFile.objects.bulk_create(ResultFile(run=row, attempt=row.attempt, **file) for file in outcome["files"])
         row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
         row.statements, row.columns = statements, statements[0]["columns"]
         row.findings = findings_of(row, outcome)
         row.warned, row.empty = bool(outcome["warnings"] or row.findings), row.rows == 0
         if any(each["then"] == "hold" for each in row.findings):
-            row.held, row.held_plan = HELD, outcome["delivery"]
-            row.files.update(delivered_path="", delivered_also=[])
+            row.held, row.delivery_plan = HELD, plan.wishes().to_dict() if plan else None
             sweep(plan.moves if plan else ())
             plan = None
-        row.publishing = {"delivery": plan.to_dict() if plan else None}
+        row.publishing = {"delivery": plan.to_dict() if plan else None, "undelivered": outcome.get("undelivered")}
         row.save()
-    for left in range(DELIVERY_TRIES, 0, -1):
-        try:
-            with _owned(run) as row:
-                _finish(row, plan)
-            return
-        except (DiskFull, StoreUnwritable):
-            if left == 1:
-                raise
-            time.sleep(1.0)  # some names may be delivered already: the rest should follow
+    with _owned(run) as row:
+        _finish(row, resumed)
 
 
-def _finish(row: Run, plan: DeliveryPlan | None) -> None:
-    if plan is not None:
-        deliver(plan)
-        add_log(row, "info", delivered_words(plan))
+def _finish(row: Run, resumed: bool) -> None:
+    """The result is stored and proven, and its intent recorded: the run has finished, whatever becomes of its delivery."""
+    intent = row.publishing or {}
+    plan = plan_of(intent.get("delivery"))
     row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
     row.compared = compared_with_earlier(row)
+    if plan is not None:
+        row.delivery_attempts += 1
+        if intent.get("undelivered"):
+            not_delivered(row, plan, from_dict(intent["undelivered"]))
+        else:
+            deliver_prepared(row, plan, resumed)
     row.save()
     for warning in [*row.warnings, *(f"guard: {each['text']}" for each in row.findings)]:
         add_log(row, "warning", warning)
@@ -197,25 +203,25 @@ def compared_with_earlier(row: Run) -> dict[str, Any] | None:
 def fail(run: Run, error: LadleError) -> None:
     """The last word of an attempt that did not make it; what can pass is tried again later.
 
-    A plan that was recorded is swept and forgotten.
+    An attempt whose intent was recorded has its result stored and proven, and is rolled forward instead.
     """
     with _owned(run) as row:
+        if row.publishing is not None:
+            add_log(row, "warning", f"rolled forward from the recorded intent, after: {error.in_words()}")
+            _finish(row, resumed=True)
+            return
         now = timezone.now()
-        again, why_not = _patience(row).again_at(error, row.attempt, now)
+        row.failures += 1
+        again, why_not = _patience(row).again_at(error, row.failures, now)
         if row.cancel_asked_by or isinstance(error, RunCancelled):
             row.state, again = CANCELLED, None
         else:
             row.state = WAITING if again else FAILED
         row.error = error.to_dict()
-        if row.publishing:
-            plan = _plan_of(row.publishing["delivery"])
-            sweep(plan.moves if plan else ())
-            row.files.all().delete()
-            row.publishing = None
         add_log(row, "error" if row.state == FAILED else "warning", error.in_words())
         if again:
             row.worker, row.stage, row.not_before, row.wait_until = None, "", again, again
-            row.waits_for = f"attempt {row.attempt + 1} of {row.attempts_most}"
+            row.waits_for = f"attempt {row.failures + 1} of {row.attempts_most}"
             add_log(row, "warning", f"attempt {row.attempt} failed; the next one is at {again:%Y-%m-%d %H:%M:%S} UTC")
         else:
             row.ended_at = now
@@ -239,39 +245,85 @@ def clean_up_after(run: Run) -> None:
         _discard_attempt(run)
 
 
-@transaction.atomic
-def take_over(worker_id: str) -> list[Run]:
-    """The runs of a lost worker: rolled forward if their intent was recorded, else queued again or ended."""
+def take_over(worker_id: str, stopped: bool = False) -> list[Run]:
+    """The runs and deliveries of a lost worker, each in a transaction of its own: rolled forward if their intent was recorded,
+    else queued again or ended. One that meets a fault of our own is ended with it, and holds up no other.
+
+    ``stopped``: the worker hands them back itself, on purpose; that counts against nothing.
+    """
     Worker.objects.filter(pk=worker_id).update(gone_at=timezone.now())
-    lost = list(Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(worker=worker_id, state=RUNNING))
-    for run in lost:
-        if run.publishing is not None:
-            add_log(run, "warning", "its worker was lost while publishing: rolled forward from the recorded intent")
-            _finish(run, _plan_of(run.publishing["delivery"]))
-            continue
-        _discard_attempt(run)
-        error = WorkerLost(f"the worker of attempt {run.attempt} was lost.", "Start the run again.")
-        run.worker, run.stage = None, ""
-        if run.cancel_asked_by:
-            run.state = CANCELLED
-        elif run.attempt >= MAX_ATTEMPTS:
-            run.state, run.error = FAILED, error.to_dict()
-        else:
-            run.state = QUEUED
-        run.ended_at = timezone.now() if run.state != QUEUED else None
-        run.save()
-        if run.state != QUEUED:
-            run_ended(run)
-            tell_followers(run)
-        add_log(run, "error" if run.state == FAILED else "warning", f"{error.message} The run is {run.state}.")
-    if lost:
+    theirs = Q(worker=worker_id, state=RUNNING) | of_worker(worker_id)
+    taken = []
+    for number in list(Run.objects.filter(theirs).order_by("pk").values_list("pk", flat=True)):
+        try:
+            with transaction.atomic():
+                run = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(theirs, pk=number).first()
+                if run is None:
+                    continue  # somebody else is at it
+                attempt_over = _taken_over(run, stopped)
+            if attempt_over:
+                _discard_attempt(run)
+            taken.append(run)
+        except (DatabaseError, InterfaceError):
+            raise
+        except Exception:
+            log.exception("run %s could not be taken over from worker %s", number, worker_id)
+            _end_as_fault(number, theirs)
+    if taken:
         wake_workers()
-    return lost
+    return taken
+
+
+@transaction.atomic
+def _end_as_fault(number: int, theirs: Q) -> None:
+    """By the least that ends it: a run that meets a fault of our own each time it is looked at must not wait for ever."""
+    run = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(theirs, pk=number).first()
+    if run is None:
+        return
+    fault = ServiceFault("the service met a fault of its own while it took this over.", "Its log has the details.", run=number)
+    intent = plan_of((run.publishing or {}).get("delivery"))
+    run.ended_at, run.deliverer = timezone.now(), None
+    if run.state == RUNNING and run.publishing is None:
+        run.state, run.error = FAILED, fault.to_dict()
+    else:
+        run.state, run.publishing = FINISHED, None
+        if run.delivery or intent is not None:
+            run.delivery, run.delivery_error = DELIVERY_FAILED, fault.to_dict()
+            run.delivery_plan = run.delivery_plan or (intent.wishes().to_dict() if intent else None)
+    run.save()
+    add_log(run, "error", fault.in_words())
+
+
+def _taken_over(run: Run, stopped: bool) -> bool:
+    """One of them, locked; returns whether what its attempt wrote is to be removed."""
+    if run.state != RUNNING:
+        take_over_delivery(run)
+        return False
+    if run.publishing is not None:
+        add_log(run, "warning", "its worker was lost while publishing: rolled forward from the recorded intent")
+        _finish(run, resumed=True)
+        return False
+    run.worker, run.stage = None, ""
+    run.lost += not stopped
+    error = WorkerLost(f"the worker of attempt {run.attempt} was lost.", "Start the run again.")
+    words = f"the worker of attempt {run.attempt} was stopped, and hands the run back." if stopped else error.message
+    if run.cancel_asked_by:
+        run.state = CANCELLED
+    elif run.lost >= MAX_LOST:
+        run.state, run.error = FAILED, error.to_dict()
+    else:
+        run.state = QUEUED
+    run.ended_at = timezone.now() if run.state != QUEUED else None
+    run.save()
+    if run.state != QUEUED:
+        run_ended(run)
+        tell_followers(run)
+    add_log(run, "error" if run.state == FAILED else "warning", f"{words} The run is {run.state}.")
+    return True
 
 
 def _discard_attempt(run: Run) -> None:
     """What an attempt left in the store and, under temporary names, in its delivery folder."""
     store().discard(str(run.pk), run.attempt)
-    for wanted in folders_named(run.delivers_into):
-        for root in settings.DELIVERY_ROOTS:
-            sweep([(str(part), "", "") for part in (Path(root) / wanted).glob(f".*.{run.pk}.{run.attempt}{PART}")])
+    folders = [str(Path(root) / wanted) for wanted in folders_named(run.delivers_into) for root in settings.DELIVERY_ROOTS]
+    sweep([(str(part), "", "") for part in leftovers(folders, f"{run.pk}.{run.attempt}")])

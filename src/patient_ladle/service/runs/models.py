@@ -1,7 +1,10 @@
 """The ledger is the queue: one table of runs, one state machine, no second truth.
 
 waiting → queued → running → finished | failed | cancelled; running → waiting when it is tried again, → queued when its
-worker is lost; waiting → not run when what it waits for has failed.
+worker is lost or stopped; waiting → not run when what it waits for has failed.
+
+A finished run's result is stored and proven; its delivery has a state of its own: waiting → under way → delivered, waiting
+again, or failed, which a person decides about: again, elsewhere, or left.
 """
 
 from __future__ import annotations
@@ -25,12 +28,19 @@ LIVE = (WAITING, QUEUED, RUNNING)
 HELD, RELEASED, REJECTED = "held", "released", "rejected"
 NOT_DELIVERED = (HELD, REJECTED)
 """Of finished runs whose files are not to be taken for results."""
+TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "under way", "delivered", "failed", "left"
+DELIVERIES = (TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT)
+"""What has become of a finished run's delivery; nothing where none was wanted, or a guard holds it."""
+DELIVERY_OPEN = (TO_DELIVER, UNDER_WAY, DELIVERY_FAILED)
 MAX_ATTEMPTS = 3
-"""Attempts of one run: a statement that takes its worker down three times is not tried again."""
+"""Attempts of one run, unless its schedule says another number."""
+MAX_LOST = 3
+"""A statement that takes its worker down so often is not tried again."""
 
 
 class Worker(models.Model):
-    """A process that carries out runs. ``beat`` counts up while it lives; its wall clock is never believed.
+    """A process that carries out runs. ``beat`` counts up while it lives; its wall clock is never believed, and ``beat_at``
+    is the database's.
 
     ``clock_seconds``: how far it was from the database's at the start.
     """
@@ -40,6 +50,7 @@ class Worker(models.Model):
     pid = models.IntegerField()
     places = models.PositiveSmallIntegerField()
     beat = models.BigIntegerField(default=0)
+    beat_at = models.DateTimeField(null=True)
     release = models.CharField(max_length=32, blank=True, default="")
     store_mark = models.CharField(max_length=32, blank=True, default="")
     clock_seconds = models.FloatField(default=0.0)
@@ -49,7 +60,11 @@ class Worker(models.Model):
 
 
 class Run(models.Model):
-    """One execution of one revision with given values in one environment."""
+    """One execution of one revision with given values in one environment.
+
+    ``attempt`` grows each time a worker takes the run, and is what writes to it are fenced by. ``failures`` of them ended by
+    a fault, which is what ``attempts_most`` limits; ``lost`` ended with their workers.
+    """
 
     extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="runs")
     revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
@@ -78,9 +93,15 @@ class Run(models.Model):
     backfill = models.BooleanField(default=False)
     compared = models.JSONField(null=True)
     held = models.CharField(max_length=8, blank=True, default="")
-    held_plan = models.JSONField(null=True)
     held_note = models.CharField(max_length=400, blank=True, default="")
     held_by = models.CharField(max_length=64, blank=True, default="")
+    delivery = models.CharField(max_length=9, blank=True, default="")
+    delivery_plan = models.JSONField(null=True)
+    delivery_error = models.JSONField(null=True)
+    delivery_attempts = models.PositiveSmallIntegerField(default=0)
+    deliver_at = models.DateTimeField(null=True)
+    deliver_until = models.DateTimeField(null=True)
+    deliverer = models.ForeignKey(Worker, on_delete=models.SET_NULL, null=True, related_name="deliveries")
     findings = models.JSONField(default=list)
     stage = models.CharField(max_length=16, blank=True, default="")
     stages = models.JSONField(default=list)
@@ -89,6 +110,8 @@ class Run(models.Model):
     warned = models.BooleanField(default=False)
     empty = models.BooleanField(default=False)
     attempt = models.PositiveSmallIntegerField(default=0)
+    failures = models.PositiveSmallIntegerField(default=0)
+    lost = models.PositiveSmallIntegerField(default=0)
     worker = models.ForeignKey(Worker, on_delete=models.SET_NULL, null=True, related_name="runs")
     cancel_asked_by = models.CharField(max_length=64, blank=True, default="")
     rows = models.BigIntegerField(null=True)
@@ -113,6 +136,8 @@ class Run(models.Model):
             models.Index(fields=["queued_at"], name="runs_by_moment"),
             models.Index(fields=["due_time"], name="unfinished_runs", condition=Q(state__in=LIVE)),
             models.Index(fields=["id"], name="held_runs", condition=Q(held=HELD)),
+            models.Index(fields=["deliver_at"], name="runs_to_deliver", condition=Q(delivery=TO_DELIVER)),
+            models.Index(fields=["id"], name="deliveries_open", condition=Q(delivery__in=(UNDER_WAY, DELIVERY_FAILED))),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["due_time", "step", "turn"], name="one_run_per_step_and_turn")]
 

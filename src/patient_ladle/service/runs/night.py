@@ -4,7 +4,7 @@ Rules and theory
 ----------------
 * A night begins at six in the evening by the service's clocks; until midnight it is still the one before that counts.
 * A failure that was put right since, by a later run of the same extract, environment and data date, needs nobody.
-* What a guard holds needs its decision however old it is.
+* What a guard holds, and a delivery that failed, need a decision however old they are.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
-from .models import FAILED, FINISHED, HELD, LIVE, NOT_RUN, Run
+from .models import DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NOT_RUN, Run
 
 EVENING = 18
 """The hour at which a night begins."""
@@ -96,21 +96,25 @@ def night_to(now: datetime, since: datetime | None = None) -> Night:
 
 
 def _troubled(since: datetime) -> QuerySet[Run]:
-    """Failed and not run, held, late, in that order."""
+    """Failed and not run, not delivered, held, late, in that order."""
     later = Run.objects.filter(
         extract=OuterRef("extract"), environment=OuterRef("environment"), data_date=OuterRef("data_date"),
         pk__gt=OuterRef("pk"), state=FINISHED,
     )  # fmt: skip
     failed = Q(state__in=(FAILED, NOT_RUN)) & Q(queued_at__gte=since) & ~Exists(later)
+    undelivered = Q(delivery=DELIVERY_FAILED)
     late = Q(late=True) & Q(queued_at__gte=since) & ~Q(state=FAILED)
-    rank = Case(When(state__in=(FAILED, NOT_RUN), then=0), When(held=HELD, then=1), default=2)
-    return Run.objects.filter(failed | Q(held=HELD) | late).order_by(rank, "-pk")
+    rank = Case(When(state__in=(FAILED, NOT_RUN), then=0), When(undelivered, then=1), When(held=HELD, then=2), default=3)
+    return Run.objects.filter(failed | undelivered | Q(held=HELD) | late).order_by(rank, "-pk")
 
 
 def _need(run: Run) -> Need:
     if run.state == NOT_RUN or run.state == FAILED:
         error = run.error or {}
         return Need(run.state, run, str(error.get("message", "")), str(error.get("hint", "")))
+    if run.delivery == DELIVERY_FAILED:
+        error = run.delivery_error or {}
+        return Need("not delivered", run, str(error.get("message", "")), "Deliver it again, elsewhere, or leave it.")
     if run.held == HELD:
         texts = [each["text"] for each in run.findings if each["then"] == "hold"]
         return Need("held", run, "; ".join(texts), "Release its delivery, or reject it.")

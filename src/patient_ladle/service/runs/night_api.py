@@ -19,7 +19,7 @@ from .night import BARS, Night, coming_next, night_to, runs_since
 
 
 class NeedView(serializers.Serializer):
-    kind = serializers.ChoiceField(["failed", "not run", "held", "late"])
+    kind = serializers.ChoiceField(["failed", "not run", "not delivered", "held", "late"])
     run = serializers.IntegerField(source="run.pk")
     extract = serializers.CharField(source="run.extract.name")
     folder = serializers.CharField(source="run.extract.folder")

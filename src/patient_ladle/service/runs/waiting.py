@@ -25,7 +25,7 @@ from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
 
 from .alarms import run_ended, run_is_late
-from .models import ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
+from .models import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
 from .telling import add_log, wake_workers
 
 LOOK_AGAIN = timedelta(seconds=5)
@@ -64,8 +64,8 @@ def _blocker(run: Run) -> tuple[str, str]:
             return f"step {before.step}, run {before.pk} of {before.extract.name}", ""
         if before.state != FINISHED or before.held == REJECTED:
             return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {before.held or before.state}"
-        if before.held == HELD:
-            return f"step {before.step}, run {before.pk} of {before.extract.name}, to be released", ""
+        if open_words := _still_open(before):
+            return f"step {before.step}, run {before.pk} of {before.extract.name}, {open_words}", ""
     elif run.due_time.schedule.overlap == "wait" and not run.backfill:
         earlier = unfinished_of(run.due_time.schedule).filter(due_at__lt=run.due_at).order_by("due_at").first()
         if earlier is not None:
@@ -77,12 +77,19 @@ def _blocker(run: Run) -> tuple[str, str]:
             return f"a run of {extract.name} for {run.data_date.isoformat()}", ""
         if newest.state not in ENDED:
             return f"run {newest.pk} of {extract.name}", ""
-        if runs.filter(state=FINISHED).exclude(held__in=NOT_DELIVERED).exists():
+        if runs.filter(state=FINISHED).exclude(held__in=NOT_DELIVERED).exclude(delivery__in=DELIVERY_OPEN).exists():
             continue
-        if newest.held == HELD:
-            return f"run {newest.pk} of {extract.name} to be released", ""
+        if open_words := _still_open(newest):
+            return f"run {newest.pk} of {extract.name} {open_words}", ""
         return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {newest.held or newest.state}"
     return "", ""
+
+
+def _still_open(run: Run) -> str:
+    """What of a finished run is not over, in words: its delivery is its end for those that wait for it."""
+    if run.held == HELD:
+        return "to be released"
+    return "to be delivered" if run.delivery in DELIVERY_OPEN else ""
 
 
 def settle(run: Run, now: datetime) -> None:
@@ -201,7 +208,7 @@ def mark_late(now: datetime) -> int:
     """Flag the runs that have passed the moment they were to be finished by; returns how many."""
     with transaction.atomic():
         found = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(finish_by__lt=now, late=False)
-        late = list(found.exclude(state__in=ENDED)[:BATCH])
+        late = list(found.exclude(Q(state__in=ENDED) & ~Q(delivery__in=DELIVERY_OPEN))[:BATCH])
         for run in late:
             run.late = True
             run.save(update_fields=["late"])

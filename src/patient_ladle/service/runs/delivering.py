@@ -1,0 +1,269 @@
+"""A delivery's end is its own: what is stored and proven stays, and is delivered later when it could not be at once.
+
+Rules and theory
+----------------
+* A finished run's delivery is waiting, under way, delivered, failed or left. It is tried again with growing waits until
+  its time is over, or at once *failed* when it cannot pass by itself; then a person decides: again, elsewhere, or left.
+* Each later try copies from the result store anew, into temporary names of its own, and proves what it copied by the
+  checksums on record. Nothing is renamed before its intent is recorded.
+* A try belongs to the worker and the number that stand in the run's row. Whoever does not find them there is fenced.
+* Only one try at a time goes into a folder from one worker: a folder that hangs holds up no other.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager
+from datetime import timedelta
+from typing import Any
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, leftovers, sweep
+from patient_ladle.core.engine import DESCRIPTOR
+from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, from_dict, unknown_name
+from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.core.retrying import Patience
+from patient_ladle.service.people.models import Person
+
+from .alarms import delivery_is_over, not_delivered_yet
+from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, Run, Worker
+from .services import run_numbered
+from .stores import store
+from .telling import add_log, delivered_words, wake_workers
+from .waiting import tell_followers
+
+log = logging.getLogger("ladle.deliveries")
+
+FIRST_WAIT_SECONDS = 5.0
+"""Before the second try; doubled each time, up to a quarter of an hour."""
+UNTOLD_TRIES = 2
+"""So many failed tries pass before people are told: a share that is mounted anew is there again by then."""
+CANDIDATES = 50
+CHOICES = ("again", "elsewhere", "left")
+
+
+def plan_of(data: Mapping[str, Any] | None) -> DeliveryPlan | None:
+    """As it was recorded."""
+    return DeliveryPlan.from_dict(data) if data else None
+
+
+def deliver_prepared(row: Run, plan: DeliveryPlan, resumed: bool) -> None:
+    """Rename what was prepared and record what became of it; in the transaction that holds the run's row.
+
+    Raises nothing of the delivery's own.
+    """
+    done = (row.delivery_plan or {}).get("delivered", [])
+    try:
+        taken = deliver(plan, resumed, done)
+    except LadleError as error:
+        not_delivered(row, plan, error)
+    except Exception:
+        log.exception("the delivery of run %s", row.pk)
+        not_delivered(row, plan, _fault(row))
+    else:
+        _delivered(row, plan, taken)
+
+
+def _fault(row: Run) -> ServiceFault:
+    return ServiceFault("the delivery met a fault of the service's own.", "Its log has the details under this run.", run=row.pk)
+
+
+def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
+    again = row.delivery_error is not None
+    row.delivery, row.delivery_plan, row.delivery_error, row.deliver_at, row.publishing = DELIVERED, None, None, None, None
+    row.late = row.late or bool(row.finish_by and timezone.now() > row.finish_by)
+    row.save()
+    for file, (first, *others) in zip(row.files.all(), plan.delivered(), strict=False):
+        file.delivered_path, file.delivered_also = first, others
+        file.save(update_fields=["delivered_path", "delivered_also"])
+    add_log(row, "info", delivered_words(plan), "deliver")
+    for name in taken:
+        words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
+        add_log(row, "warning", f"'{name}' {words}", "deliver")
+    delivery_is_over(row, plan.folders, "It was delivered." if again else "")
+    tell_followers(row)
+
+
+def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
+    """The try has failed: nothing prepared is left, and there is a next one, or a person decides. In the transaction that
+    holds the run's row."""
+    sweep(plan.moves)
+    now = timezone.now()
+    row.deliver_until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
+    patience = Patience(1_000, row.deliver_until, FIRST_WAIT_SECONDS)
+    again, why_not = patience.again_at(error, row.delivery_attempts, now)
+    done = [*(row.delivery_plan or {}).get("delivered", []), *error.facts.get("delivered", [])]
+    row.delivery = TO_DELIVER if again else DELIVERY_FAILED
+    row.delivery_plan = {**plan.wishes().to_dict(), "delivered": list(dict.fromkeys(done))}
+    row.delivery_error, row.deliver_at, row.publishing = error.to_dict(), again, None
+    row.save()
+    add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
+    for name in error.facts.get("delivered", []):
+        add_log(row, "warning", f"'{name}' is delivered all the same: it was taken before it could be put back", "deliver")
+    if again:
+        add_log(row, "warning", f"the delivery is tried again at {again:%Y-%m-%d %H:%M:%S} UTC", "deliver")
+    else:
+        add_log(row, "error", f"delivery failed: {why_not}. The result is stored and proven.", "deliver")
+    if not again or row.delivery_attempts > UNTOLD_TRIES:
+        not_delivered_yet(row, plan.folders, error)
+
+
+@transaction.atomic
+def claim_delivery(worker: Worker, busy: Collection[str] = ()) -> Run | None:
+    """The next delivery that is due and goes into none of these folders, made this worker's; None when there is none."""
+    due = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(
+        delivery=TO_DELIVER, deliver_at__lte=timezone.now()
+    )
+    for run in due.order_by("deliver_at", "id")[:CANDIDATES]:
+        if not set(run.delivery_plan["folders"]) & set(busy):
+            run.delivery, run.deliverer, run.delivery_attempts = UNDER_WAY, worker, run.delivery_attempts + 1
+            run.save(update_fields=["delivery", "deliverer", "delivery_attempts"])
+            return run
+    return None
+
+
+@contextmanager
+def _owned(run: Run) -> Iterator[Run]:
+    """The run's row, locked, if its delivery still belongs to this worker and try. Raises Fenced."""
+    with transaction.atomic():
+        mine = Run.objects.filter(delivery=UNDER_WAY, deliverer=run.deliverer_id, delivery_attempts=run.delivery_attempts)
+        row = mine.select_for_update(of=("self",)).filter(pk=run.pk).first()
+        if row is None:
+            raise Fenced(f"the delivery of run {run.pk} is no longer this try's.", "Look at the run's log.")
+        yield row
+
+
+def deliver_stored(run: Run) -> None:
+    """One try of a claimed delivery, to its recorded end; again after the service database was away. Raises Fenced."""
+    with _owned(run) as row:
+        intent = plan_of((row.publishing or {}).get("delivery"))
+        if intent is not None:
+            deliver_prepared(row, intent, resumed=True)
+            return
+    wish = DeliveryPlan.from_dict(run.delivery_plan)
+    folder = None
+    try:
+        if run.files.filter(removed_at__isnull=False).exists():
+            raise Conflict("its files are not kept any more.", "Run it again, or leave this delivery.")
+        folder = store().result(str(run.pk), run.attempt)
+        folder.deliver_anew(run.delivery_attempts)
+        plan = folder.prepare_delivery(
+            wish.folders, wish.wished, OutputSettings.from_dict(run.revision.output).files, _described(run)
+        )
+        _prove(run, plan)
+        with _owned(run) as row:
+            row.publishing = {"delivery": plan.to_dict()}
+            row.save(update_fields=["publishing"])
+        with _owned(run) as row:
+            deliver_prepared(row, plan, resumed=False)
+    except Fenced:
+        if folder is not None:
+            folder.drop_delivery()
+        raise
+    except LadleError as error:
+        if folder is not None:
+            folder.drop_delivery()
+        with _owned(run) as row:
+            not_delivered(row, wish, error)
+
+
+def _described(run: Run) -> Any:
+    """The descriptor as it is delivered, from the stored one and the names that the files are given."""
+    with store().open(str(run.pk), run.attempt, DESCRIPTOR) as file:
+        stored = json.load(file)
+    if run.held == RELEASED:
+        stored["ladle"]["released"] = run.held_note or run.held_by
+
+    def renamed(names: Mapping[str, str]) -> dict[str, Any]:
+        return {
+            **stored,
+            "resources": [{**each, "path": names.get(each["path"], each["path"])} for each in stored["resources"]],
+        }
+
+    return renamed
+
+
+def _prove(run: Run, plan: DeliveryPlan) -> None:
+    for file, moves in zip(run.files.all(), plan.copies(), strict=True):
+        if any(sha256 != file.sha256 for _, _, sha256 in moves):
+            raise ProofFailed(
+                f"the stored file '{file.name}' is not what was proven when the run ended.",
+                "Look at the result store's disk, then run it again.",
+            )
+
+
+def fail_delivery(run: Run) -> None:
+    """A try that met a fault of the service's own, which its log has. Raises Fenced."""
+    with _owned(run) as row:
+        not_delivered(row, DeliveryPlan.from_dict(run.delivery_plan), _fault(run))
+
+
+def of_worker(worker_id: str) -> Q:
+    """The deliveries that a worker has under way."""
+    return Q(deliverer=worker_id, delivery=UNDER_WAY)
+
+
+def take_over_delivery(row: Run) -> None:
+    """Of a worker that was lost: rolled forward if its intent was recorded, else tried again at once; the row is locked."""
+    intent = plan_of((row.publishing or {}).get("delivery"))
+    if intent is not None:
+        add_log(row, "warning", "its worker was lost while delivering: rolled forward from the recorded intent", "deliver")
+        deliver_prepared(row, intent, resumed=True)
+        return
+    for part in leftovers(row.delivery_plan["folders"], f"{row.pk}.{row.attempt}.{row.delivery_attempts}"):
+        sweep([(str(part), "", "")])
+    row.delivery, row.deliver_at, row.deliverer = TO_DELIVER, timezone.now(), None
+    row.save(update_fields=["delivery", "deliver_at", "deliverer"])
+    add_log(row, "warning", "its worker was lost while it prepared the delivery, which is tried again", "deliver")
+
+
+def to_deliver(row: Run, plan: Mapping[str, Any]) -> None:
+    """From now on a worker delivers it; the row is locked and saved by the caller."""
+    row.delivery, row.delivery_plan, row.delivery_error = TO_DELIVER, dict(plan), None
+    row.deliver_at, row.deliver_until = timezone.now(), timezone.now() + timedelta(hours=settings.DELIVERY_HOURS)
+    wake_workers()
+
+
+@transaction.atomic
+def decide_delivery(person: Person, number: int, then: str, into: str = "", note: str = "") -> Run:
+    """What a person wants of a delivery that did not go well. Raises BadInput, Conflict, NotFound, UnknownName."""
+    if then not in CHOICES:
+        raise unknown_name("choice", then, CHOICES)
+    if bool(into) != (then == "elsewhere"):
+        raise BadInput(
+            "folders go with 'elsewhere', and only with it.", "Name the folders that it should be delivered into instead."
+        )
+    run = run_numbered(number, locked=True)
+    if run.delivery not in (TO_DELIVER, DELIVERY_FAILED):
+        words = f"its delivery is {run.delivery}" if run.delivery else "it has no delivery that waits"
+        raise Conflict(f"run {number}: {words}.", "Only a delivery that failed, or waits, is decided about.")
+    before = tuple(run.delivery_plan["folders"])
+    because = f": {note}" if note else ""
+    if then == "left":
+        run.delivery, run.deliver_at = LEFT, None
+        add_log(run, "warning", f"{person.name} leaves it undelivered{because}", "deliver")
+        delivery_is_over(run, before, f"{person.name} leaves it undelivered{because}.")
+        tell_followers(run)
+    else:
+        plan = run.delivery_plan
+        if then == "elsewhere":
+            plan = {**plan, "folders": list(delivery_folders(settings.DELIVERY_ROOTS, into))}
+            run.deliver_into = into
+            delivery_is_over(run, before, f"{person.name} has it delivered elsewhere{because}.")
+        to_deliver(run, plan)
+        where = f" into {' and '.join(plan['folders'])}" if then == "elsewhere" else ""
+        add_log(run, "info", f"{person.name} has it delivered {then}{where}{because}", "deliver")
+    run.save()
+    return run
+
+
+def error_of(run: Run) -> LadleError | None:
+    """Why the last try did not deliver it."""
+    return from_dict(run.delivery_error) if run.delivery_error else None
