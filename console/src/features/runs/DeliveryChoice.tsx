@@ -26,7 +26,7 @@ export function DeliveryChoice({ run, onClose }: { run: RunRecord; onClose: () =
     <Modal open title={`Delivery of run ${run.id}`} okText={then === "left" ? "Leave it undelivered" : "Deliver now"} okButtonProps={{ danger: then === "left" }} onCancel={onClose} onOk={form.submit} confirmLoading={decide.isPending} width={500}>
       <Form form={form} layout="vertical" requiredMark={false} initialValues={{ then: "again" }} onFinish={(fields) => decide.mutate(fields)}>
         <Form.Item name="then" label="What becomes of it">
-          <Radio.Group autoFocus style={{ display: "grid", gap: 6 }} options={[
+          <Radio.Group style={{ display: "grid", gap: 6 }} options={[
             { value: "again", label: `Try again now${run.deliver_into ? `, into ${run.deliver_into}` : ""}` },
             { value: "elsewhere", label: "Into other folders" },
             { value: "left", label: "Leave it undelivered: its files stay in the result store" },
