@@ -332,12 +332,12 @@ def test_the_stored_catalogue_is_decoded_once_for_as_long_as_it_stands(repositor
 
 
 def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(repository, monkeypatch, tmp_path):
-    from cryptography.fernet import InvalidToken
     from django.test import override_settings
 
     from patient_ladle.core.errors import Conflict
     from patient_ladle.service.runs import joining
     from patient_ladle.service.runs.models import Worker
+    from patient_ladle.service.sources.models import Address
 
     first = Worker(id="first", host="a", pid=1, places=2)
     assert joining.join(first) == []
@@ -352,12 +352,12 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
     assert joining.join(second) == [f"this worker is of release 99.1, others of {first.release}: upgrade them together"]
     assert (second.store_mark, abs(second.clock_seconds) < 2) == (first.store_mark, True)
 
-    def other_key(**_):
-        raise InvalidToken
-
-    monkeypatch.setattr(joining.Address.objects, "exclude", other_key)
-    with pytest.raises(Conflict, match=r"cannot be read with this host's key"):
+    kept = dict(Address.objects.values_list("pk", "secret"))
+    Address.objects.update(secret="hush-hush-43")
+    with override_settings(DATA=tmp_path / "elsewhere"), pytest.raises(Conflict, match=r"cannot be read with this host's key"):
         joining.join(second)
+    for number, secret in kept.items():
+        Address.objects.filter(pk=number).update(secret=secret)
 
 
 def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):

@@ -131,6 +131,92 @@ def test_a_folder_that_cannot_be_used_is_named(kind, place):
     assert str(server.home.parent) in str(refused.value)
 
 
+def everything_in(folder):
+    return sorted(str(path) for path in folder.rglob("*"))
+
+
+def test_a_database_that_has_lost_its_mark_is_never_taken_for_none(kind, place):
+    server = kind.made(place, "one")
+    server.start()
+    kind.write(server)
+    server.stop()
+    mark = server.data / kind.made.made_mark
+    aside = place / "aside"
+    mark.rename(aside)
+    before = everything_in(server.home)
+    for _ in range(2):
+        with pytest.raises(ServerFailed, match="holds files and no whole database") as refused:
+            kind.made(place, "one").start()
+        assert "Restore it from its backup" in refused.value.hint
+        assert everything_in(server.home) == before
+    aside.rename(mark)
+    again = kind.made(place, "one")
+    again.start()
+    try:
+        assert kind.read(again) == 7
+    finally:
+        again.stop()
+
+
+def test_one_whose_making_was_broken_off_is_put_aside_and_made_anew(kind, place):
+    server = kind.made(place, "one")
+    server.data.mkdir(parents=True)
+    (server.home / "being-made").touch()
+    (server.data / kind.made.made_mark).mkdir()
+    server.start()
+    try:
+        kind.write(server)
+        assert kind.read(server) == 7
+    finally:
+        server.stop()
+    [aside] = place.glob("one.unfinished-*")
+    assert (aside / "data" / kind.made.made_mark).is_dir()
+    assert not (server.home / "being-made").exists()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root's servers run under another account")
+def test_a_changed_folder_right_is_said_and_makes_no_other_database(kind, place):
+    server = kind.made(place, "one")
+    server.start()
+    kind.write(server)
+    server.stop()
+    place.chmod(0o700)
+    shut = kind.made(place, "one")
+    assert shut.home == server.home
+    with pytest.raises(ServerFailed, match=r"cannot enter .*ladle-server") as refused:
+        shut.start()
+    assert "chmod o+x" in refused.value.hint
+    place.chmod(0o711)
+    again = kind.made(place, "one")
+    again.start()
+    try:
+        assert kind.read(again) == 7
+    finally:
+        again.stop()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root's servers run under another account")
+def test_a_moved_data_directory_finds_its_database_and_says_when_that_is_gone(place):
+    closed, moved = place / "closed", place / "moved"
+    closed.mkdir(mode=0o700)
+    server = Cluster(closed, "away")
+    server.start()
+    _Postgres.write(server)
+    server.stop()
+    closed.rename(moved)
+    again = Cluster(moved, "away")
+    assert again.home == server.home
+    again.start()
+    try:
+        assert _Postgres.read(again) == 7
+    finally:
+        again.stop()
+    shutil.rmtree(server.home.parent)
+    with pytest.raises(ServerFailed, match="is not there") as gone:
+        Cluster(moved, "away")
+    assert "restore its backup" in gone.value.hint
+
+
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root's servers run under another account")
 def test_roots_server_lies_elsewhere_when_its_account_could_not_enter(place):
     closed = place / "closed"

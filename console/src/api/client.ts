@@ -13,6 +13,7 @@ export const api = createClient<paths>({ baseUrl: location.origin, fetch: (reque
 api.use(csrf);
 
 export type Run = components["schemas"]["RunLine"];
+export type Status = components["schemas"]["StatusView"];
 export type Night = components["schemas"]["NightView"];
 export type RunRecord = components["schemas"]["RunView"];
 export type RunState = Run["state"];

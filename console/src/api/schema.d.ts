@@ -2319,7 +2319,8 @@ export interface components {
             at: string;
         };
         /**
-         * @description * `failed` - failed
+         * @description * `nothing runs` - nothing runs
+         *     * `failed` - failed
          *     * `not run` - not run
          *     * `not delivered` - not delivered
          *     * `late` - late
@@ -2333,7 +2334,7 @@ export interface components {
          *     * `try` - try
          * @enum {string}
          */
-        NoticeViewKindEnum: "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
+        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
         OptionView: {
             /** @description Its name. */
             name: string;
@@ -3470,6 +3471,8 @@ export interface components {
             };
             /** @description How many processes carry out runs. */
             workers: number;
+            /** @description What should be there and is not, in words; empty: all is well. */
+            nothing_runs: string[];
             /**
              * Format: date-time
              * @description When something is due next; null: nothing is.

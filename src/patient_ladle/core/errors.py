@@ -114,6 +114,12 @@ class Conflict(LadleError):
     code = "conflict"
 
 
+class SecretUnreadable(Conflict):
+    """A kept secret was not encrypted with the keys that are here."""
+
+    code = "secret_unreadable"
+
+
 class EditedMeanwhile(Conflict):
     """Somebody else saved between this person's reading and saving."""
 

@@ -6,8 +6,8 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 KINDS = (
-    "failed", "not run", "not delivered", "late", "held", "missed", "source unreachable", "changed", "recovered", "summary",
-    "space", "try",
+    "nothing runs", "failed", "not run", "not delivered", "late", "held", "missed", "source unreachable", "changed",
+    "recovered", "summary", "space", "try",
 )  # fmt: skip
 """``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over."""
 

@@ -34,7 +34,7 @@ def _start(args: argparse.Namespace) -> int:
         os.environ["LADLE_DATA"] = str(data)
         if args.demo:
             os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor" / "files"))
-        return Supervisor(data, args.places, args.demo).run(f"http://{listen}:{port}")
+        return Supervisor(data, args.places, args.demo, args.adopt).run(f"http://{listen}:{port}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
@@ -57,23 +57,46 @@ def _unusable(data: Path, error: OSError) -> int:
     return 1
 
 
-def _migrate(_: argparse.Namespace) -> int:
+def _belongs(adopt: bool = False) -> bool:
+    """Ledger, keys, store and data directory belong together; where they do not, that is said."""
+    from patient_ladle.core.errors import Conflict
+
+    from .runs.identity import check
+
+    try:
+        for words in check(adopt):
+            print(f"ladle: {words}", file=sys.stderr)
+    except Conflict as error:
+        print(f"ladle: {error.message}\n{error.hint}", file=sys.stderr)
+        return False
+    return True
+
+
+def _migrate(args: argparse.Namespace) -> int:
     from django.core.management import call_command
 
     from .people.services import first_administrator
+    from .runs.identity import STRANGER
 
     call_command("migrate", verbosity=0, interactive=False)
+    if not _belongs(args.adopt):
+        return STRANGER
     written = first_administrator()
     if written:
         print(f"first sign-in: name and password of the administrator are in {written}", flush=True)
     return 0
 
 
-def _web(_: argparse.Namespace) -> int:
+def _web(args: argparse.Namespace) -> int:
     from django.conf import settings
+    from django.db import connection
 
     from .processes.web import main
+    from .runs.identity import STRANGER
 
+    if not _belongs(args.adopt):
+        return STRANGER
+    connection.close_pool()  # the processes that serve have connections of their own
     main(settings.LISTEN, settings.PORT)
     return 0
 
@@ -83,9 +106,12 @@ def _worker(args: argparse.Namespace) -> int:
 
     from .processes.parent import end_with_parent
     from .processes.worker import WorkerProcess
+    from .runs.identity import STRANGER
 
     if not sys.stdin.isatty() and not args.alone:
         end_with_parent()
+    if not _belongs():
+        return STRANGER
     try:
         WorkerProcess(args.places, args.after).main()
     except LadleError as error:
@@ -95,8 +121,14 @@ def _worker(args: argparse.Namespace) -> int:
 
 
 def _scheduler(_: argparse.Namespace) -> int:
-    from .processes.scheduler import main
+    from django.db import connection
 
+    from .processes.scheduler import main
+    from .runs.identity import STRANGER
+
+    if not _belongs():
+        return STRANGER
+    connection.close_pool()  # a second process is forked off, which has connections of its own
     main()
     return 0
 
@@ -126,6 +158,8 @@ def main() -> int:
         verb.set_defaults(action=action)
         if name in ("start", "worker"):
             verb.add_argument("--places", type=int, default=2)
+        if name in ("start", "migrate", "web"):
+            verb.add_argument("--adopt", action="store_true", help="ledger, keys and store belong together from now on")
         if name == "start":
             verb.add_argument("--demo", action="store_true")
         if name == "worker":

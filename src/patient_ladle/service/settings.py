@@ -59,6 +59,8 @@ CSRF_TRUSTED_ORIGINS = [PUBLIC_URL] if _BY_HTTPS else []
 WEBHOOK_HOSTS = _listed("LADLE_WEBHOOK_HOSTS")
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
 RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
+STALE_SECONDS = float(os.environ.get("LADLE_STALE_SECONDS", "60"))
+"""A scheduler that has not looked, and a worker that has not beaten, for so long is told of: nothing runs."""
 STOP_SECONDS = float(os.environ.get("LADLE_STOP_SECONDS", "20"))
 """How long a worker that is stopped lets its runs go on before it hands them back."""
 DELIVERY_HOURS = float(os.environ.get("LADLE_DELIVERY_HOURS", "24"))

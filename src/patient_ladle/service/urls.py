@@ -12,6 +12,7 @@ from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
 from .runs import files_api as files
+from .runs import health
 from .runs import night_api as night
 from .runs import workers_api as workers
 from .schedules import api as schedules
@@ -20,9 +21,9 @@ from .sources import browse_api as browsing
 
 _API = "api/v1/"
 urlpatterns = [
-    path("healthz", people.health),
-    path("readyz", people.health),
-    path("livez", people.alive),
+    path("healthz", health.health),
+    path("readyz", health.health),
+    path("livez", health.alive),
     path(_API + "openapi.json", SpectacularJSONAPIView.as_view()),
     path(_API + "sign-in", people.SessionSignIn.as_view()),
     path(_API + "sign-in/token", people.TokenSignIn.as_view()),

@@ -61,7 +61,7 @@ export function NightPage() {
         <h1>Last night</h1>
         {night && <p>Since {moment(night.since)}: {night.sentence}</p>}
       </header>
-      <NoWorkerNote workers={status.data?.workers} />
+      <NoWorkerNote status={status.data} />
       <ProblemNote error={found.error} />
       {night && (
         <>

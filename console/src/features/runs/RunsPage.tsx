@@ -32,7 +32,7 @@ export function RunsPage() {
           </button>
         ))}
       </div>
-      <NoWorkerNote workers={status.data?.workers} />
+      <NoWorkerNote status={status.data} />
       <ProblemNote error={error} />
       <RunsTable
         runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined}

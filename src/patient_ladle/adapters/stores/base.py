@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.deliveries.folder import Delivery, deliver
@@ -53,8 +53,13 @@ class Store(ABC):
         """The place of one attempt."""
 
     @abstractmethod
-    def mark(self) -> str:
-        """What tells this store from any other: written once by whoever comes first. Raises StoreUnwritable."""
+    def mark(self, make: bool = True) -> str:
+        """What tells this store from any other: written once by whoever comes first, or empty where there is none and none
+        is to be made. Raises StoreUnwritable."""
+
+    @abstractmethod
+    def runs(self) -> Iterable[int]:
+        """Numbers of the runs that have something there. Raises StoreUnwritable."""
 
     @abstractmethod
     def free_bytes(self) -> int | None:

@@ -17,7 +17,7 @@ import json
 import os
 import secrets
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from typing import Any, BinaryIO
 
@@ -141,16 +141,26 @@ class BucketStore(Store):
     def result(self, run: str, attempt: int) -> BucketResult:
         return BucketResult(self, run, attempt)
 
-    def mark(self) -> str:
+    def mark(self, make: bool = True) -> str:
         path = f"{self.root}/.store"
         with _asking(path):
             with contextlib.suppress(FileNotFoundError):
                 return str(self.system.cat_file(path).decode())
+            if not make:
+                return ""
             key = path.partition("/")[2]
             with contextlib.suppress(FileExistsError):  # somebody was first
                 mine = secrets.token_hex(8).encode()
                 self.system.call_s3("put_object", Bucket=self.bucket, Key=key, Body=mine, IfNoneMatch="*")
             return str(self.system.cat_file(path).decode())
+
+    def runs(self) -> Iterable[int]:
+        with _asking(self.root):
+            try:
+                names = [path.rstrip("/").rpartition("/")[2] for path in self.system.ls(self.root, detail=False)]
+            except FileNotFoundError:
+                return []
+        return [int(name) for name in names if name.isdecimal()]
 
     def free_bytes(self) -> int | None:
         return None

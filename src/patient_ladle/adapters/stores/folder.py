@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 import shutil
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -88,9 +89,16 @@ class FolderStore(Store):
     def result(self, run: str, attempt: int) -> FolderResult:
         return FolderResult(self.root, run, attempt)
 
-    def mark(self) -> str:
+    def mark(self, make: bool = True) -> str:
+        path = self.root / ".store"
         with writing(self.root):
-            return kept_once(self.root / ".store", secrets.token_hex(8), FILE_MODE)
+            if not make and not path.is_file():
+                return ""
+            return kept_once(path, secrets.token_hex(8), FILE_MODE)
+
+    def runs(self) -> Iterable[int]:
+        with writing(self.root):
+            return [int(each.name) for each in os.scandir(self.root) if each.name.isdecimal()] if self.root.exists() else []
 
     def free_bytes(self) -> int | None:
         with writing(self.root):

@@ -44,14 +44,17 @@ def sign_in(args: argparse.Namespace) -> None:
         print(f"signed in to {url} as {me['name']} ({me['role']}); token kept in {path}")
 
 
-def status(args: argparse.Namespace) -> None:
+def status(args: argparse.Namespace) -> int:
     """Who one is, and how the last night went."""
     with connected(args) as ladle:
         night = ladle.last_night()
         found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url, "last_night": night}
     if args.json:
-        return print_json(found)
+        print_json(found)
+        return _verdict(found)
     print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {amount(found['workers'], 'worker')}")
+    for words in found["nothing_runs"]:
+        print(f"NOTHING RUNS: {words}. Look at the service's log, or start it again: ladle service start.")
     print(f"since {moment(night['since'])}: {night['sentence']}")
     if night["needs"]:
         print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} a person:")
@@ -65,7 +68,11 @@ def status(args: argparse.Namespace) -> None:
         print("nothing needs a person.")
     for due in night["next"][:1]:
         print(f"next: {due['schedule']} at {moment(due['due_at'])}")
-    return None
+    return _verdict(found)
+
+
+def _verdict(found: dict[str, Any]) -> int:
+    return 1 if found["nothing_runs"] else 0
 
 
 def _print_people(args: argparse.Namespace, people: list[dict[str, Any]]) -> None:

@@ -25,7 +25,9 @@ def _become(words: list[str]) -> int:
 
 def service_start(args: argparse.Namespace) -> int:
     """Never returns: the process becomes the supervisor."""
-    return _become(["start", "--places", str(args.places), *(["--demo"] if args.demo else [])])
+    return _become(
+        ["start", "--places", str(args.places), *(["--demo"] if args.demo else []), *(["--adopt"] if args.adopt else [])]
+    )
 
 
 def worker_start(args: argparse.Namespace) -> int:
@@ -69,6 +71,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )
     verb.add_argument("--places", type=int, default=2, help="runs that this machine's worker carries out at once")
     verb.add_argument("--demo", action="store_true", help="with Fennmoor Water's made-up sources, extracts and schedules")
+    verb.add_argument(
+        "--adopt", action="store_true", help="take ledger, keys, result store and data directory for one from now on"
+    )
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
     verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")
     verb.add_argument("--places", type=int, default=2, help="runs at once")

@@ -14,11 +14,11 @@ import sys
 import threading
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import date, datetime, timezone
 from typing import Any
 
-from patient_ladle.adapters.sources import get_engine
+from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
 from patient_ladle.core.catalogue import without_schema
@@ -40,7 +40,11 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, resolve, samples
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
 from patient_ladle.core.preview import PreviewLimits, first_rows
-from patient_ladle.core.scanner import statements
+from patient_ladle.core.scanner import one_reading_statement, statements
+
+IDLE_SECONDS = 0.05
+"""A job that came with the start is there by then: nothing holds it up."""
+END = object()
 
 
 class _SystemClock:
@@ -207,12 +211,29 @@ def main() -> None:
     """Entry point of ``python -m patient_ladle.service.children.child``."""
     ledger = PipeLedger()
     threading.Thread(target=ledger.listen, daemon=True).start()
-    stays = True
+    stays, first = True, warm_up()
     while stays:
-        job = ledger.jobs.get()
+        job = _awaited(ledger, first)
         stays = _done(job, ledger) and bool(job.get("stay"))
     sys.stdout.flush()
     os._exit(0)  # threads of drivers may linger; everything that counts is on disk
+
+
+def warm_up() -> Iterator[None]:
+    """Piece by piece, what a first job would have to wait for: the patterns of each dialect are compiled."""
+    for engine in ENGINES.values():
+        one_reading_statement("select 1", engine.dialect)
+        yield
+
+
+def _awaited(ledger: PipeLedger, idly: Iterator[None]) -> dict[str, Any]:
+    """The next job; while there is none, what is done idly."""
+    while True:
+        try:
+            return ledger.jobs.get(timeout=IDLE_SECONDS)
+        except queue.Empty:
+            if next(idly, END) is END:
+                return ledger.jobs.get()
 
 
 def _done(job: dict[str, Any], ledger: PipeLedger) -> bool:

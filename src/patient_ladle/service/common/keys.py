@@ -27,8 +27,13 @@ def django_key(data: Path) -> str:
     return kept_secret(data / "keys" / "session.key", secrets.token_urlsafe(48))
 
 
+def secrets_file(data: Path) -> Path:
+    """Where the keys lie that secrets are encrypted with; not made here."""
+    return data / "keys" / "secrets.key"
+
+
 @lru_cache(maxsize=4)
 def secret_box(data: Path) -> MultiFernet:
     """Encrypts secrets at rest; a key file may hold several keys, a line each, the newest first."""
-    text = kept_secret(data / "keys" / "secrets.key", Fernet.generate_key().decode())
+    text = kept_secret(secrets_file(data), Fernet.generate_key().decode())
     return MultiFernet([Fernet(line.encode()) for line in text.splitlines() if line])

@@ -8,13 +8,15 @@ from datetime import timedelta
 from datetime import timezone as zones
 
 from django.conf import settings
-from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
+from django.db import close_old_connections, transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.notices import get_channel
 from patient_ladle.adapters.notices.base import NotSent, Reach
 from patient_ladle.core.notices import Message
 from patient_ladle.core.retrying import Patience
+from patient_ladle.service.common.alone import AWAY
+from patient_ladle.service.common.fields import UnreadableSecret
 
 from .models import GIVEN_UP, SENT, WAITING, Notice, Sending
 
@@ -53,7 +55,7 @@ def send_due() -> int:
         due = list(
             Sending.objects.select_for_update(skip_locked=True, of=("self",))
             .filter(state=WAITING, next_at__lte=now)
-            .select_related("notice", "channel")
+            .select_related("notice")
             .order_by("next_at", "id")[:BATCH]
         )
         for sending in due:
@@ -67,6 +69,9 @@ def send_due() -> int:
 def _send(sending: Sending) -> None:
     channel, now = sending.channel, timezone.now()
     try:
+        if isinstance(channel.secret, UnreadableSecret):
+            raise NotSent(f"the secret of channel '{channel.name}' cannot be read with the keys of this host.",
+                          "Put keys/secrets.key of the service back, or give the secret anew: ladle channel edit.")  # fmt: skip
         said = get_channel(channel.kind).send(message_of(sending.notice), channel.settings, channel.secret, reach())
         sending.state, sending.said, sending.sent_at = SENT, said[:1000], now
     except NotSent as error:
@@ -86,7 +91,9 @@ def work(stop: threading.Event) -> None:
         try:
             while send_due() == BATCH and not stop.is_set():
                 continue
-        except (DatabaseError, InterfaceError) as error:
+        except AWAY as error:
             log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+        except Exception:
+            log.exception("sending notices")
         finally:
             close_old_connections()

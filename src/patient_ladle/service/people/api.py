@@ -6,8 +6,6 @@ from typing import Any
 
 from django.conf import settings
 from django.contrib.auth import login, logout, update_session_auth_hash
-from django.db import connection
-from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import get_token
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
@@ -16,7 +14,6 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle import __version__
 from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, body_of, page_of, paged
 
 from . import services
@@ -204,18 +201,3 @@ class OneToken(RoleView):
     def delete(self, request: Request, token_id: int) -> Response:
         services.revoke_token(request.user, token_id, role_of(request), _token_of(request))
         return Response(status=204)
-
-
-def alive(request: HttpRequest) -> HttpResponse:
-    """``/livez``: 200 as long as this process answers at all."""
-    return JsonResponse({"status": "alive", "version": __version__})
-
-
-def health(request: HttpRequest) -> HttpResponse:
-    """``/healthz``: 200 when the service database answers. Says nothing that a stranger could use."""
-    try:
-        with connection.cursor() as cursor:
-            cursor.execute("select 1")
-    except Exception:  # noqa: BLE001  # whatever is wrong, the answer is that the service is not well
-        return JsonResponse({"status": "away", "version": __version__}, status=503)
-    return JsonResponse({"status": "well", "version": __version__})

@@ -11,7 +11,6 @@ import hashlib
 import os
 import pwd
 import secrets
-import shutil
 import signal
 import socket
 import stat
@@ -25,6 +24,8 @@ from patient_ladle.core.errors import LadleError
 from patient_ladle.service.common.keys import kept_secret
 
 ELSEWHERE = Path("/var/lib/patient-ladle")
+BEGUN = "being-made"
+"""Stands in a server's home while it is being made."""
 START_SECONDS = 60
 STOP_SECONDS = 30
 
@@ -68,15 +69,31 @@ class PrivateServer(ABC):
         self.as_root = os.geteuid() == 0
         self.keys = home / "keys"
         home.mkdir(parents=True, exist_ok=True)
-        self.home = home / name
-        if self.as_root and not _enterable(home):
-            digest = hashlib.sha256(str(home.resolve()).encode()).hexdigest()[:12]
-            self.home = ELSEWHERE / digest / name
-            (home / f"{name}-is-elsewhere.txt").write_text(f"{self.home}\n")
+        self.home = self._place(home)
         self.data = self.home / "data"
         self.password = kept_secret(self.keys / f"{name}.password", secrets.token_urlsafe(24))
         self.process: subprocess.Popen[bytes] | None = None
         self.port = 0
+
+    def _place(self, home: Path) -> Path:
+        """Where it was made, for good; only a new one is put where its account can get to. Raises ServerFailed."""
+        here, marker = home / self.name, home / f"{self.name}-is-elsewhere.txt"
+        if (here / "data" / self.made_mark).exists():
+            return here
+        if marker.is_file():
+            there = Path(marker.read_text().strip())
+            if not there.exists():
+                raise ServerFailed(
+                    f"the database of '{home}' was made in '{there}', and is not there.",
+                    f"Bring that folder back, or restore its backup there. To begin with an empty one, remove '{marker}'.",
+                )
+            return there
+        if here.exists() or not self.as_root or _enterable(home):
+            return here
+        digest = hashlib.sha256(f"{home.resolve()} {secrets.token_hex(8)}".encode()).hexdigest()[:12]
+        marker.write_text(f"{ELSEWHERE / digest / self.name}\n")
+        (ELSEWHERE / digest / self.name).mkdir(parents=True)
+        return ELSEWHERE / digest / self.name
 
     @abstractmethod
     def making(self, words: Path) -> list[str]:
@@ -107,9 +124,18 @@ class PrivateServer(ABC):
                 os.chown(path, account.pw_uid, account.pw_gid)
 
     def make(self) -> None:
-        """Make the data folder anew. Raises ServerFailed."""
-        shutil.rmtree(self.home, ignore_errors=True)
-        self.home.mkdir(parents=True)
+        """Make the data folder where there is none; nothing that is there is ever removed. Raises ServerFailed."""
+        begun = self.home / BEGUN
+        if begun.exists():  # an earlier try was broken off in its midst
+            aside = self.home.with_name(f"{self.name}.unfinished-{secrets.token_hex(4)}")
+            self.home.rename(aside)
+        elif self.home.exists() and any(self.home.iterdir()):
+            raise ServerFailed(
+                f"'{self.home}' holds files and no whole database: '{self.data / self.made_mark}' is missing.",
+                "Restore it from its backup. To begin with an empty one, move that folder away.",
+            )
+        self.home.mkdir(parents=True, exist_ok=True)
+        begun.touch()
         if self.home.is_relative_to(ELSEWHERE):
             for folder in (self.home.parent, ELSEWHERE):  # its account walks through, and reads nothing there
                 folder.chmod(0o711)
@@ -129,6 +155,7 @@ class PrivateServer(ABC):
             )
         self.once_made(words)
         words.unlink()
+        begun.unlink()
 
     def left_behind(self) -> int:
         """Process id of a server that still runs on this data, or 0."""
@@ -142,8 +169,13 @@ class PrivateServer(ABC):
 
     def start(self) -> None:
         """Make the server if it is not there, end one left behind, start. Raises ServerFailed."""
-        if not (self.data / self.made_mark).exists():
+        if not (self.data / self.made_mark).exists() or (self.home / BEGUN).exists():
             self.make()
+        if self.as_root and not _enterable(self.home.parent):
+            raise ServerFailed(
+                f"the account '{self.account}', which runs the private database server, cannot enter '{self.home.parent}'.",
+                "Let others walk through the folders above it (chmod o+x), or move the data directory.",
+            )
         stale = self.left_behind()
         if stale:
             os.kill(stale, self.stop_signal)

@@ -7,15 +7,18 @@ import logging
 import os
 import signal
 import threading
-import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 
-from django.db import DatabaseError, InterfaceError, close_old_connections, transaction
+from django.db import close_old_connections, transaction
 from django.utils import timezone
 
+from patient_ladle.service.common.alone import AWAY, one_by_one
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
 from patient_ladle.service.runs.keeping import forget_old, remove_old
-from patient_ladle.service.runs.recording import record_due
+from patient_ladle.service.runs.models import Pulse
+from patient_ladle.service.runs.recording import due_now, record_due, set_aside
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.schedules.models import Schedule
@@ -41,22 +44,43 @@ def tick(second: SecondScheduler | None = None) -> int:
 
 
 def record_all(second: SecondScheduler | None = None) -> int:
-    """Record until nothing is due that no other scheduler holds; ``second`` is asked to help when a batch is full."""
+    """Record until nothing is due that no other scheduler holds; ``second`` is asked to help when a batch is full.
+
+    A batch that meets a fault is undone and its schedules are recorded one by one: the fault is that schedule's own.
+    """
     recorded = 0
     while True:
-        with transaction.atomic():
-            now = database_now()
-            due = list(
-                Schedule.objects.select_for_update(skip_locked=True, of=("self",))
-                .filter(next_due_at__lte=now, removed_at=None)
-                .order_by("next_due_at", "id")[:BATCH]
-            )
-            if second and len(due) == BATCH:
-                second.ask()
-            if due:
-                recorded += record_due(due, now)
+        due: list[Schedule] = []
+        try:
+            with transaction.atomic():
+                now = database_now()
+                locked = due_now(now).select_for_update(skip_locked=True, of=("self",))
+                due = list(locked.order_by("next_due_at", "id")[:BATCH])
+                if second and len(due) == BATCH:
+                    second.ask()
+                if due:
+                    recorded += record_due(due, now)
+        except AWAY:
+            raise
+        except Exception:
+            log.exception("%s schedules could not be recorded together, and are recorded one by one", len(due))
+            recorded += _record_one_by_one([schedule.pk for schedule in due])
         if not due:
             return recorded
+
+
+def _record_one_by_one(numbers: list[int]) -> int:
+    recorded = 0
+
+    def record(number: int) -> None:
+        nonlocal recorded
+        now = database_now()
+        schedule = due_now(now).select_for_update(skip_locked=True, of=("self",)).filter(pk=number).first()
+        if schedule is not None:
+            recorded += record_due([schedule], now)
+
+    one_by_one(numbers, record, "recording schedule", lambda number, error: set_aside(Schedule.objects.get(pk=number), error))
+    return recorded
 
 
 def look_after_waiting() -> None:
@@ -70,43 +94,61 @@ def look_after_waiting() -> None:
 
 def _record_along() -> int:
     """What the second process does; what it cannot do, the first one meets as well."""
-    try:
+    with guarded("recording along"):
         return record_all()
-    except (DatabaseError, InterfaceError) as error:
-        _away(error)
-        return 0
+    return 0
+
+
+@contextmanager
+def guarded(doing: str) -> Iterator[None]:
+    """A fault in here is logged, and what comes after goes on."""
+    try:
+        yield
+    except AWAY as error:
+        log.warning("%s: the service database does not answer: %s", doing, str(error).split("\n")[0])
+    except Exception:
+        log.exception("%s: a fault of the scheduler's own", doing)
     finally:
         close_old_connections()
 
 
-def _away(error: Exception) -> None:
-    log.warning("the service database does not answer: %s", str(error).split("\n")[0])
+def keep_up(stop: threading.Event) -> None:
+    """Runs in its own thread: what does not change by the second, and may take long when a store is away."""
+    work = (mind_space, lambda: sum_up(timezone.now()), lambda: remove_old(timezone.now()), lambda: forget_old(timezone.now()))
+    while not stop.is_set():
+        for each in work:
+            with guarded("upkeep"):
+                each()
+        with guarded("upkeep"):
+            Pulse.beat("upkeep")
+        stop.wait(MINUTE_SECONDS)
+
+
+def look(second: SecondScheduler | None) -> None:
+    """One look at all that falls due; what one part of it cannot do, the others do not suffer from."""
+    with guarded("recording due times"):
+        tick(second)
+        Pulse.beat("scheduler")
+    with guarded("looking after what waits"):
+        look_after_waiting()
 
 
 def main() -> None:
-    """Tick until asked to stop."""
+    """Look until asked to stop."""
     gc.freeze()  # what stands by now stays: no collection among the objects of a large batch goes through it again
     second = SecondScheduler(_record_along) if (os.cpu_count() or 1) > 1 else None
     end_with_parent()
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
-    threading.Thread(target=courier.work, args=(stop,), daemon=True).start()
-    minded = 0.0
+    threads = [threading.Thread(target=work, args=(stop,), daemon=True, name=name)
+               for name, work in (("courier", courier.work), ("upkeep", keep_up))]  # fmt: skip
+    for thread in threads:
+        thread.start()
     while not stop.is_set():
-        wait = POLL_SECONDS
-        try:
-            tick(second)
-            look_after_waiting()
-            if time.monotonic() - minded > MINUTE_SECONDS or not minded:
-                minded = time.monotonic()
-                mind_space()
-                sum_up(timezone.now())
-                remove_old(timezone.now())
-                forget_old(timezone.now())
-        except (DatabaseError, InterfaceError) as error:
-            _away(error)
-            wait = 3.0
-        finally:
-            close_old_connections()
-        stop.wait(wait)
+        look(second)
+        ended = [thread.name for thread in threads if not thread.is_alive()]
+        if ended and not stop.is_set():
+            log.error("the scheduler's thread %s has ended, so it begins anew", ended[0])
+            os._exit(4)
+        stop.wait(POLL_SECONDS)

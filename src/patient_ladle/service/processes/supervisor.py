@@ -27,6 +27,8 @@ log = logging.getLogger("ladle.service")
 MIGRATE_LOCK = 0x1AD1E02
 STEADY_SECONDS = 30.0
 """A child that lived so long starts its back-off anew."""
+STRANGER = 78
+"""Exit status of a part that refuses to run, for ledger, keys, store and data directory do not belong together."""
 STOP_SECONDS = 20.0
 """From being told to end to being ended; a worker has its own time before."""
 
@@ -69,12 +71,13 @@ def _up_to_date(connection: psycopg.Connection[tuple[Any, ...]]) -> bool:
 class Supervisor:
     """Starts everything, keeps it up, stops it together."""
 
-    def __init__(self, data: Path, places: int, demo: bool) -> None:
-        self.data = data
+    def __init__(self, data: Path, places: int, demo: bool, adopt: bool = False) -> None:
+        self.data, self.status = data, 0
+        self.adopt = ["--adopt"] if adopt else []
         self.stop = threading.Event()
         self.cluster: Cluster | None = None
         self.parts = [
-            _Part("web", _own("web")),
+            _Part("web", _own("web", *self.adopt)),
             _Part("worker", _own("worker", "--places", str(places))),
             _Part("scheduler", _own("scheduler")),
         ]
@@ -99,8 +102,8 @@ class Supervisor:
             os.environ["LADLE_DATABASE_URL"] = self.cluster.url("ladle")
         with psycopg.connect(os.environ["LADLE_DATABASE_URL"], autocommit=True) as connection:
             connection.execute("select pg_advisory_lock(%s)", [MIGRATE_LOCK])
-            if not _up_to_date(connection):
-                subprocess.run(_own("migrate"), check=True)
+            if not _up_to_date(connection) and subprocess.run(_own("migrate", *self.adopt), check=False).returncode:
+                raise ServerFailed("the service database could not be brought up to date.", "What stands above says why.")
 
     def _wait_until_served(self, url: str) -> bool:
         while not self.stop.is_set():
@@ -108,7 +111,7 @@ class Supervisor:
             try:
                 with urllib.request.urlopen(f"{url}/healthz", timeout=2) as answer:  # noqa: S310  # our own address
                     return bool(json.load(answer)["status"] == "well")
-            except OSError:
+            except OSError:  # a web that has just begun gives the others time to do so too
                 time.sleep(0.05)
         return False
 
@@ -135,6 +138,10 @@ class Supervisor:
         for part in self.parts:
             if part.process is None or part.process.poll() is None:
                 continue
+            if part.process.returncode == STRANGER:  # it has said why; another try would say the same
+                self.status = 1
+                self.stop.set()
+                return
             if not part.again_at:
                 if now - part.began > STEADY_SECONDS:
                     part.wait = 0.5
@@ -156,14 +163,15 @@ class Supervisor:
             web.start()  # the page first: whoever waits for it should not wait for the rest as well
             if self._wait_until_served(url):
                 print(f"ready: {url}", flush=True)
-            for part in others:
+            web.command = _own("web")  # started anew, it asks again whether all belongs together
+            for part in others if not self.stop.is_set() else []:
                 part.start()
             (self.data / "service.json").write_text(json.dumps({"url": url, "pid": os.getpid()}))
             while not self.stop.wait(0.5):
                 self._keep_up()
         finally:
             self._end()
-        return 0
+        return self.status
 
     def _end(self) -> None:
         for part in self.parts:

@@ -37,6 +37,7 @@ def listening_on(listen: str, port: int) -> socket.socket:
 
 def _serve(listening: socket.socket, alive: int) -> None:
     """One process: until it is asked to stop, or the one that started it has gone."""
+    from patient_ladle.service.runs.pulses import watch as watch_pulses
     from patient_ladle.service.wsgi import application
 
     server = WebServer(application, listening)
@@ -48,7 +49,11 @@ def _serve(listening: socket.socket, alive: int) -> None:
         os.kill(os.getpid(), signal.SIGTERM)
 
     threading.Thread(target=watch, daemon=True).start()
+    over = threading.Event()
+    pulses = threading.Thread(target=watch_pulses, args=(over,), daemon=True)
+    pulses.start()
     server.serve()
+    over.set()
 
 
 class _Processes:

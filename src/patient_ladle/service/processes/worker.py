@@ -16,7 +16,7 @@ from typing import Any
 
 import psycopg
 from django.conf import settings
-from django.db import DatabaseError, InterfaceError, close_old_connections, connection
+from django.db import close_old_connections, connection
 from django.db.models import F, Q
 from django.db.models.functions import Now
 from django.utils import timezone
@@ -25,6 +25,7 @@ from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
+from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery
@@ -51,7 +52,6 @@ _TURNS = ("publish", "done", "failed")
 """What a child tells that ends something; nothing else follows in one breath but the next of them."""
 AWAY_SECONDS = 120.0
 """How long a write to the ledger is tried again while the service database is away."""
-_AWAY = (psycopg.OperationalError, InterfaceError, DatabaseError)
 
 
 def patiently(action: Callable[..., Any], *args: Any) -> Any:
@@ -60,7 +60,7 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
     while True:
         try:
             return action(*args)
-        except _AWAY as error:
+        except AWAY as error:
             close_old_connections()
             connection.close()
             if time.monotonic() - began > AWAY_SECONDS:
@@ -268,7 +268,7 @@ class WorkerProcess:
         """A fault in here is logged, and the thread goes on."""
         try:
             yield
-        except _AWAY as error:
+        except AWAY as error:
             log.warning("%s: %s", doing, str(error).split("\n")[0])
             when_away()
             connection.close()
@@ -379,7 +379,7 @@ class WorkerProcess:
             run = None
             try:
                 run = ledger.claim(self.row)
-            except _AWAY as error:
+            except AWAY as error:
                 log.warning("claim: %s", str(error).split("\n")[0])
                 connection.close()
             except Exception:

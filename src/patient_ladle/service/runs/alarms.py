@@ -141,7 +141,8 @@ def tell_missed() -> Notice | None:
 
     They are marked with their records: what a scheduler recorded before it was killed is told by the next one.
     """
-    if Schedule.objects.filter(next_due_at__lte=database_now() - LATE_AFTER, removed_at=None).exists():
+    late = Schedule.objects.filter(next_due_at__lte=database_now() - LATE_AFTER, removed_at=None)
+    if late.filter(look_again_at=None).exists():
         return None  # another scheduler is at it, or was: its locks end with its connection
     with connection.cursor() as cursor:
         cursor.execute(_MISSED)

@@ -24,6 +24,7 @@ from .dry_run import dry_run
 from .files_api import FileView
 from .models import DELIVERIES, ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
 from .night import coming_next
+from .pulses import what_does_not_run
 
 OPEN_STAGES = ("describe", "fetch", "prove", "store")
 """Stages whose lines say nothing of servers, logins, workers or delivery paths."""
@@ -195,6 +196,9 @@ class LogView(serializers.Serializer):
 class StatusView(serializers.Serializer):
     counts = serializers.DictField(child=serializers.IntegerField(), help_text="Runs of the last 24 hours by state.")
     workers = serializers.IntegerField()
+    nothing_runs = serializers.ListField(
+        child=serializers.CharField(), help_text="What should be there and is not, in words; empty: all is well."
+    )
     next_due_at = serializers.DateTimeField(allow_null=True)
     next_schedule = serializers.CharField(allow_null=True)
     now = serializers.DateTimeField()
@@ -434,6 +438,7 @@ class Status(RoleView):
             {
                 "counts": {state: states.count(state) for state in STATES},
                 "workers": Worker.objects.filter(gone_at=None).count(),
+                "nothing_runs": what_does_not_run(),
                 "next_due_at": first.next_due_at if first else None,
                 "next_schedule": first.name if first else None,
                 "now": now,

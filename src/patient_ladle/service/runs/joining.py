@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from cryptography.fernet import InvalidToken
 from django.utils import timezone
 
 from patient_ladle import __version__
 from patient_ladle.core.errors import BadInput, Conflict, StoreUnwritable, unknown_name
+from patient_ladle.service.common.fields import UnreadableSecret
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
@@ -43,13 +43,12 @@ def join(row: Worker) -> list[str]:
 
 def _check_keys() -> None:
     """Secrets that are kept can be read with this host's keys. Raises Conflict."""
-    try:
-        list(Address.objects.exclude(secret="").values_list("secret", flat=True)[:3])
-    except InvalidToken:
+    some = Address.objects.exclude(secret="").values_list("secret", flat=True)[:20]
+    if some and all(isinstance(secret, UnreadableSecret) for secret in some):
         raise Conflict(
             "the secrets of the service database cannot be read with this host's key.",
             "Copy keys/secrets.key from the service's data directory into this one's.",
-        ) from None
+        )
 
 
 def drain(number: str, draining: bool) -> Worker:

@@ -23,13 +23,14 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db import DatabaseError, InterfaceError, connection, transaction
+from django.db import connection, transaction
 from django.db.models import Q
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries.folder import folders_named, leftovers, sweep
 from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
 from patient_ladle.core.retrying import Patience
+from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 from patient_ladle.words import amount
 
@@ -264,7 +265,7 @@ def take_over(worker_id: str, stopped: bool = False) -> list[Run]:
             if attempt_over:
                 _discard_attempt(run)
             taken.append(run)
-        except (DatabaseError, InterfaceError):
+        except AWAY:
             raise
         except Exception:
             log.exception("run %s could not be taken over from worker %s", number, worker_id)

@@ -9,11 +9,14 @@ again, or failed, which a person decides about: again, elsewhere, or left.
 
 from __future__ import annotations
 
+import os
+import socket
 from typing import ClassVar
 
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
+from django.db.models.functions import Now
 from django.utils import timezone
 
 from patient_ladle.service.extracts.models import Extract, Revision
@@ -57,6 +60,30 @@ class Worker(models.Model):
     draining = models.BooleanField(default=False)
     started_at = models.DateTimeField(auto_now_add=True)
     gone_at = models.DateTimeField(null=True)
+
+
+class Identity(models.Model):
+    """The one row that says which ledger this is. ``sealed``: its id, encrypted with the keys; ``store_mark``: its store."""
+
+    ledger = models.CharField(max_length=32)
+    sealed = models.TextField()
+    store_mark = models.CharField(max_length=64, blank=True, default="")
+
+
+class Pulse(models.Model):
+    """A process or thread of the service that there should always be, and when it last did what it is there for, by the
+    database's clock."""
+
+    name = models.CharField(primary_key=True, max_length=32)
+    at = models.DateTimeField()
+    by = models.CharField(max_length=300)
+
+    @classmethod
+    def beat(cls, name: str) -> None:
+        """Now."""
+        given = {"at": Now(), "by": f"{socket.gethostname()} {os.getpid()}"}
+        if not cls.objects.filter(pk=name).update(**given):
+            cls.objects.update_or_create(pk=name, defaults=given)
 
 
 class Run(models.Model):

@@ -6,26 +6,45 @@ the schedules' rows and moves them on, so that a crash leaves all of it or nothi
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
+
+from django.db import transaction
+from django.db.models import Q, QuerySet
+from django.utils import timezone
 
 from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
-from patient_ladle.core.errors import LadleError
+from patient_ladle.core.errors import Conflict, LadleError
+from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
+from patient_ladle.service.notices.models import Trouble
+from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.models import DueTime, Schedule
-from patient_ladle.service.schedules.services import bring_related
+from patient_ladle.service.schedules.services import bring_related, database_now
 
 from .models import LIVE, Run
 from .services import Known, due_runs
 from .waiting import queue_free, settle
 
+log = logging.getLogger("ladle.scheduler")
+
 RECORDS = 2_000
 """Due times of one schedule recorded in one transaction: a rule of every minute over a day and a half."""
+COULD_NOT = "could not run: "
+"""Begins the reason of a due time that was skipped for a fault, and not by anybody's wish."""
+FIRST_WAIT, LONGEST_WAIT = timedelta(minutes=1), timedelta(minutes=15)
+"""Before a schedule that was set aside is looked at again."""
+MOST_LOOKS = 20
+"""Pieces of so many records in which a schedule is brought up to now before it is changed."""
 PAUSE = ["paused_at", "paused_until", "paused_by", "pause_reason"]
 
 
-def record_due(schedules: Sequence[Schedule], now: datetime) -> int:
-    """Record what is due of these schedules, locked by the caller, and move them on; returns the number of due times."""
+def record_due(schedules: Sequence[Schedule], now: datetime, fault: str = "") -> int:
+    """Record what is due of these schedules, locked by the caller, and move them on; returns the number of due times.
+
+    ``fault``: why none of them can run.
+    """
     bring_related(schedules)
     decided = [(schedule, decision) for schedule in schedules for decision in _moved_on(schedule, now)]
     moments = {decision.due_at for _, decision in decided}
@@ -45,7 +64,7 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> int:
                 reason=decision.reason,
                 untold=decision.decision == MISSED and now - decision.due_at > LATE_AFTER,
             )
-            runs += _runs_of(due_time, decision, running, known)
+            runs += _runs_of(due_time, decision, running, known, fault)
             due_times.append(due_time)
     copied_in(due_times)
     others = queue_free(runs, now)
@@ -53,7 +72,82 @@ def record_due(schedules: Sequence[Schedule], now: datetime) -> int:
     moments_set(Schedule, "next_due_at", {schedule.pk: schedule.next_due_at for schedule in schedules})
     for run in sorted(others, key=lambda run: run.due_at):
         settle(run, now)
+    _tell_what_cannot_run(due_times)
+    _forget_faults(schedules)
     return len(decided)
+
+
+def due_now(now: datetime) -> QuerySet[Schedule]:
+    """Schedules with a due time that is not recorded, but those that were set aside for a fault."""
+    set_aside = Q(look_again_at__gt=now)
+    return Schedule.objects.filter(next_due_at__lte=now, removed_at=None).exclude(set_aside)
+
+
+def record_before(schedule: Schedule) -> None:
+    """What is due of a schedule, locked by the caller, before a person changes it: under the rule, the calendar and the pause
+    that were in force when it fell due. Raises Conflict where there is too much of it at once.
+
+    Where its runs cannot be made, its due times are recorded as skipped for that: a change must be possible, it may mend them.
+    """
+    for _ in range(MOST_LOOKS):
+        now = database_now()
+        if not schedule.next_due_at or schedule.next_due_at > now:
+            return
+        before = schedule.next_due_at
+        try:
+            with transaction.atomic():
+                record_due([schedule], now)
+        except AWAY:
+            raise
+        except Exception as error:
+            log.exception("schedule %s cannot be recorded before it is changed", schedule.name)
+            schedule.next_due_at = before
+            record_due([schedule], now, in_words(error))
+    raise Conflict(
+        f"schedule '{schedule.name}' has more due times that are not recorded yet than can be recorded at once.",
+        "Wait until the scheduler has recorded them, then change it.",
+    )
+
+
+def in_words(error: Exception) -> str:
+    """A fault as a record has it."""
+    return error.in_words() if isinstance(error, LadleError) else f"{type(error).__name__}: a fault of the service's own."
+
+
+def set_aside(schedule: Schedule, error: Exception) -> None:
+    """Its due times cannot be recorded: that is its own trouble, and is tried again later. Nothing of them is lost."""
+    now = timezone.now()
+    words = in_words(error)
+    since = schedule.fault_at or now
+    wait = min(max(now - since, FIRST_WAIT), LONGEST_WAIT)
+    Schedule.objects.filter(pk=schedule.pk).update(fault=words[:400], fault_at=since, look_again_at=now + wait)
+    trouble(
+        f"schedule:{schedule.pk}", "not run", f"{schedule.name}: its due times cannot be recorded", words,
+        "The service's log has the details. It is tried again; nothing of it is lost.", "/schedules", mark=words,
+    )  # fmt: skip
+
+
+def _forget_faults(schedules: Sequence[Schedule]) -> None:
+    for schedule in schedules:
+        if schedule.fault:
+            schedule.fault, schedule.fault_at, schedule.look_again_at = "", None, None
+            schedule.save(update_fields=["fault", "fault_at", "look_again_at"])
+            over(f"schedule:{schedule.pk}", f"{schedule.name}: its due times are recorded again", "", "/schedules")
+
+
+def _tell_what_cannot_run(due_times: Sequence[DueTime]) -> None:
+    """Due times without a run for a reason that a person can mend, once until it changes; and when they run again."""
+    latest = {due_time.schedule_id: due_time for due_time in due_times if due_time.decision in (RUN, SKIPPED)}
+    known = Trouble.objects.filter(key__in=[f"due-times:{number}" for number in latest], ended_at=None)
+    troubled = set(known.values_list("key", flat=True))
+    for number, due_time in latest.items():
+        schedule, key = due_time.schedule, f"due-times:{number}"
+        if due_time.decision == SKIPPED and due_time.reason.startswith(COULD_NOT):
+            cause = due_time.reason.removeprefix(COULD_NOT)
+            hint = "Mend that, or pause or remove the schedule: until then its due times are skipped."
+            trouble(key, "not run", f"{schedule.name}: its due times do not run", cause, hint, "/schedules", mark=cause)
+        elif key in troubled and due_time.decision == RUN:
+            over(key, f"{schedule.name}: its due times run again", "", "/schedules")
 
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
@@ -75,10 +169,12 @@ def _running(schedules: Sequence[Schedule]) -> dict[int, Run]:
     return {run.due_time.schedule_id: run for run in found if run.due_time is not None}
 
 
-def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], known: Known) -> list[Run]:
+def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], known: Known, fault: str) -> list[Run]:
     """The runs of a due time that is to run; where that cannot be, it becomes one that is skipped, with the reason."""
     if decision.decision != RUN:
         return []
+    if fault:
+        return _skipped(due_time, f"{COULD_NOT}{fault}")
     schedule = due_time.schedule
     try:
         before = running.get(schedule.pk) if schedule.overlap == "skip" else None
@@ -87,7 +183,7 @@ def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], 
             return _skipped(due_time, f"{which} of the due time {before.due_at:%Y-%m-%d %H:%M} UTC had not ended")
         made = due_runs(due_time, late=decision.late, known=known)
     except LadleError as error:
-        return _skipped(due_time, f"could not run: {error.in_words()}")
+        return _skipped(due_time, f"{COULD_NOT}{error.in_words()}")
     running.setdefault(schedule.pk, made[0])
     return made
 

@@ -11,6 +11,7 @@ Rules and theory
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
@@ -19,7 +20,9 @@ from django.db import transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
+from patient_ladle.core.errors import LadleError
 from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.service.common.alone import one_by_one
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
@@ -28,7 +31,10 @@ from .alarms import run_ended, run_is_late
 from .models import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
 from .telling import add_log, wake_workers
 
+log = logging.getLogger("ladle.waiting")
+
 LOOK_AGAIN = timedelta(seconds=5)
+AFTER_FAULT = timedelta(minutes=1)
 BATCH = 200
 """Runs looked at in one transaction."""
 PRIORITY_WORTH = timedelta(minutes=10)
@@ -43,8 +49,16 @@ def quiet_until(source: Source, now: datetime) -> datetime | None:
 
 
 def quiet_sources(now: datetime) -> list[int]:
-    """Ids of the sources that are left alone now."""
-    return [source.pk for source in Source.objects.exclude(quiet_hours="") if quiet_until(source, now)]
+    """Ids of the sources that are left alone now; also of one whose quiet hours cannot be read, for its own sake alone."""
+    return [source.pk for source in Source.objects.exclude(quiet_hours="") if _is_quiet(source, now)]
+
+
+def _is_quiet(source: Source, now: datetime) -> bool:
+    try:
+        return quiet_until(source, now) is not None
+    except LadleError as error:
+        log.error("the quiet hours of source %s cannot be read, so nothing reads it: %s", source.name, error.in_words())
+        return True
 
 
 def unfinished_of(schedule: Schedule) -> QuerySet[Run]:
@@ -171,9 +185,14 @@ def settle_due(now: datetime) -> int:
             .select_related("source", "extract", "due_time__schedule")
             .order_by("wait_until")[:BATCH]
         )
-        for run in found:
-            settle(run, now)
+        one_by_one(found, lambda run: settle(run, now), "looking at a waiting run", _wait_on)
     return len(found)
+
+
+def _wait_on(run: Run, _: Exception) -> None:
+    """A run that met a fault of our own while it waited is looked at later, and says so."""
+    Run.objects.filter(pk=run.pk).update(wait_until=timezone.now() + AFTER_FAULT)
+    add_log(run, "error", "a fault of the service's own was met while it waited; its log has the details. It is tried again.")
 
 
 def tell_followers(run: Run) -> None:
@@ -190,18 +209,21 @@ def _look_at_followers(run: Run) -> None:
     if run.due_time is not None:
         theirs |= Q(due_time__schedule=run.due_time.schedule_id, step=1)
     numbers = Run.objects.filter(theirs, state=WAITING).order_by("due_at", "id").values_list("pk", flat=True)[:BATCH]
-    for waiting in Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(pk__in=list(numbers), state=WAITING):
-        settle(waiting, timezone.now())
+    locked = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(pk__in=list(numbers), state=WAITING)
+    one_by_one(locked, lambda waiting: settle(waiting, timezone.now()), "looking at a follower", _wait_on)
 
 
 def hold_quiet_sources(now: datetime) -> None:
     """Queued runs of sources whose quiet hours have begun wait."""
     with transaction.atomic():
         held = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(state=QUEUED, source__in=quiet_sources(now))
-        for run in held.select_related("source")[:BATCH]:
-            run.state, run.wait_until = WAITING, now
-            run.save(update_fields=["state", "wait_until"])
-            settle(run, now)
+        one_by_one(held.select_related("source")[:BATCH], lambda run: _hold(run, now), "holding a run of a quiet source")
+
+
+def _hold(run: Run, now: datetime) -> None:
+    run.state, run.wait_until = WAITING, now
+    run.save(update_fields=["state", "wait_until"])
+    settle(run, now)
 
 
 def mark_late(now: datetime) -> int:
@@ -209,9 +231,12 @@ def mark_late(now: datetime) -> int:
     with transaction.atomic():
         found = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(finish_by__lt=now, late=False)
         late = list(found.exclude(Q(state__in=ENDED) & ~Q(delivery__in=DELIVERY_OPEN))[:BATCH])
-        for run in late:
-            run.late = True
-            run.save(update_fields=["late"])
-            run_is_late(run)
-            add_log(run, "warning", f"late: it was to be finished by {run.finish_by:%Y-%m-%d %H:%M} UTC")
+        one_by_one(late, _mark_late, "marking a late run", lambda run, _: Run.objects.filter(pk=run.pk).update(late=True))
     return len(late)
+
+
+def _mark_late(run: Run) -> None:
+    run.late = True
+    run.save(update_fields=["late"])
+    run_is_late(run)
+    add_log(run, "warning", f"late: it was to be finished by {run.finish_by:%Y-%m-%d %H:%M} UTC")

@@ -43,7 +43,8 @@ class Schedule(models.Model):
     """When an extract, or several in order, run by themselves.
 
     ``next_due_at`` moves on in the transaction that records a due time. ``extract`` is the first of the sequence;
-    those after it are steps.
+    those after it are steps. ``fault``: why its due times could not be recorded, since ``fault_at``; it is set aside until
+    ``look_again_at``, and the others go on.
     """
 
     name = models.CharField(max_length=64, unique=True)
@@ -69,6 +70,9 @@ class Schedule(models.Model):
     formats = models.JSONField(default=list)
     deliver_into = models.CharField(max_length=500, blank=True, default="")
     next_due_at = models.DateTimeField(null=True, db_index=True)
+    fault = models.CharField(max_length=400, blank=True, default="")
+    fault_at = models.DateTimeField(null=True)
+    look_again_at = models.DateTimeField(null=True)
     paused_at = models.DateTimeField(null=True)
     paused_until = models.DateTimeField(null=True)
     paused_by = models.CharField(max_length=64, blank=True, default="")

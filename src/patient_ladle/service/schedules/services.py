@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import date, datetime
 from typing import Any
 
@@ -27,6 +27,14 @@ from patient_ladle.service.sources.queries import address_in, environment_named
 from patient_ladle.service.sources.services import check_name
 
 from .models import OVERLAPS, PRIORITIES, HolidayCalendar, Schedule, SequenceStep
+
+
+def _record_nothing(schedule: Schedule) -> None:
+    raise RuntimeError("the service is not loaded: nobody records due times")
+
+
+record_before: Callable[[Schedule], None] = _record_nothing
+"""Records what of a locked schedule fell due before it is changed. Whoever records due times puts it here."""
 
 
 def database_now() -> datetime:
@@ -93,10 +101,13 @@ def save_calendar(author: Person, name: str, country: str = "", region: str = ""
     if bool(country) == bool(text):
         raise BadInput("a calendar is a country's or an iCalendar file's.", "Give a country, such as GB, or a file; not both.")
     found = HolidayCalendar.objects.filter(name=name).first() or HolidayCalendar(name=name, created_by=author)
+    schedules = list(found.schedules.filter(removed_at=None).select_for_update(of=("self",))) if found.pk else []
+    for schedule in schedules:
+        record_before(schedule)
     found.country, found.region, found.text = country.upper(), region.upper(), text
     found.days()
     found.save()
-    for schedule in found.schedules.filter(removed_at=None).select_for_update(of=("self",)):
+    for schedule in schedules:
         schedule.calendar = found
         schedule.next_due_at = schedule.timing().next_due(database_now())
         schedule.save(update_fields=["next_due_at"])
@@ -215,8 +226,10 @@ def add_schedule(author: Person, name: str, then: list[dict[str, Any]] | None = 
 
 @transaction.atomic
 def edit_schedule(name: str, then: list[dict[str, Any]] | None = None, **given: Any) -> Schedule:
-    """Change a schedule; when its moments changed, the next due time is reckoned from now."""
+    """Change a schedule; when its moments changed, the next due time is reckoned from now, and what fell due before it
+    is recorded under the rule that was in force."""
     schedule = schedule_named(name, locked=True)
+    record_before(schedule)
     before = schedule.timing()
     _apply(schedule, given)
     if schedule.timing() != before:
@@ -233,6 +246,7 @@ def pause_schedule(person: Person, name: str, reason: str, until: datetime | Non
     if until is not None and until <= timezone.now():
         raise BadInput(f"the pause would end at {until.isoformat()}, which is past.", "Give a later moment, or none.")
     schedule = schedule_named(name, locked=True)
+    record_before(schedule)
     schedule.paused_at, schedule.paused_by = schedule.paused_at or timezone.now(), person.name
     schedule.pause_reason, schedule.paused_until = reason[:200], until
     schedule.save()
@@ -243,6 +257,7 @@ def pause_schedule(person: Person, name: str, reason: str, until: datetime | Non
 def resume_schedule(name: str) -> Schedule:
     """Due times from now on run again; those skipped meanwhile stay skipped."""
     schedule = schedule_named(name, locked=True)
+    record_before(schedule)
     schedule.lift_pause()
     schedule.save()
     return schedule
@@ -252,5 +267,6 @@ def resume_schedule(name: str) -> Schedule:
 def remove_schedule(name: str) -> None:
     """No more due times; the record of past ones stays."""
     schedule = schedule_named(name, locked=True)
+    record_before(schedule)
     schedule.removed_at, schedule.next_due_at = timezone.now(), None
     schedule.save()

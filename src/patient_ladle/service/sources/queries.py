@@ -14,7 +14,8 @@ from django.db.models.functions import Now
 
 from patient_ladle.adapters.sources import Engine, get_engine
 from patient_ladle.adapters.sources.network import way_in
-from patient_ladle.core.errors import BadInput, SourceUnreachable, unknown_name
+from patient_ladle.core.errors import BadInput, SecretUnreadable, SourceUnreachable, unknown_name
+from patient_ladle.service.common.fields import UnreadableSecret
 
 from .models import RUNNING, Address, Environment, Source
 
@@ -100,7 +101,15 @@ def way_to(address: Address) -> dict[str, Any]:
 
 
 def secret_of(address: Address) -> str:
-    """The login's secret: kept here, or a reference ``env:LADLE_SOURCE_…`` or ``file:name`` resolved now."""
+    """The login's secret: kept here, or a reference ``env:LADLE_SOURCE_…`` or ``file:name`` resolved now.
+
+    Raises BadInput, SecretUnreadable.
+    """
+    if isinstance(address.secret, UnreadableSecret):
+        raise SecretUnreadable(
+            f"the secret of '{address.source.name}' in '{address.environment.name}' cannot be read with the keys of this host.",
+            "Put keys/secrets.key of the service back, or give the secret anew: ladle source edit.",
+        )
     kind, _, rest = address.secret.partition(":")
     if kind == "env" and rest.startswith("LADLE_SOURCE_"):
         if rest not in os.environ:
