@@ -20,8 +20,9 @@ from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
 from patient_ladle.service.notices.models import Trouble
 from patient_ladle.service.notices.services import over, trouble
+from patient_ladle.service.schedules import services as schedule_services
 from patient_ladle.service.schedules.models import DueTime, Schedule
-from patient_ladle.service.schedules.services import bring_related, database_now
+from patient_ladle.service.schedules.services import bring_related
 
 from .models import LIVE, Run
 from .services import Known, due_runs
@@ -90,7 +91,7 @@ def record_before(schedule: Schedule) -> None:
     Where its runs cannot be made, its due times are recorded as skipped for that: a change must be possible, it may mend them.
     """
     for _ in range(MOST_LOOKS):
-        now = database_now()
+        now = schedule_services.database_now()
         if not schedule.next_due_at or schedule.next_due_at > now:
             return
         before = schedule.next_due_at
