@@ -42,6 +42,43 @@ def _start(args: argparse.Namespace) -> int:
     return 1
 
 
+def _database(_: argparse.Namespace) -> int:
+    """The private server alone, until it is asked to stop: for dumps, and for putting one back before the first start."""
+    import signal
+    import threading
+
+    from patient_ladle.core.errors import LadleError
+    from patient_ladle.service.common.keys import data_directory
+
+    from .processes.cluster import Cluster
+    from .processes.supervisor import taken_data_directory
+
+    data, stop = data_directory(), threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    try:
+        data.mkdir(parents=True, exist_ok=True)
+        (data / "keys").mkdir(exist_ok=True)
+        _keep_private(data)
+        lock = taken_data_directory(data)
+        cluster = Cluster(data, "ledger")
+        try:
+            cluster.start()
+            cluster.make_database("ladle")
+            password = data / "keys" / "ledger.password"
+            print(f"ready: postgresql://ladle@127.0.0.1:{cluster.port}/ladle (its password is in {password})", flush=True)
+            stop.wait()
+        finally:
+            cluster.stop()
+            lock.close()
+    except LadleError as error:
+        print(f"ladle: {error.in_words()}", file=sys.stderr)
+        return 1
+    except OSError as error:
+        return _unusable(data, error)
+    return 0
+
+
 def _keep_private(data: Path) -> None:
     """Nobody else's account reads what lies there; the private servers' accounts walk through to what is theirs."""
     data.chmod(0o711 if os.geteuid() == 0 else 0o700)
@@ -152,7 +189,7 @@ def main() -> int:
     """Parse, set Django up, do it."""
     parser = argparse.ArgumentParser(prog="python -m patient_ladle.service")
     verbs = parser.add_subparsers(required=True)
-    for name, action in (("start", _start), ("migrate", _migrate), ("web", _web), ("worker", _worker),
+    for name, action in (("start", _start), ("database", _database), ("migrate", _migrate), ("web", _web), ("worker", _worker),
                          ("scheduler", _scheduler), ("demo", _demo), ("manage", _manage)):  # fmt: skip
         verb = verbs.add_parser(name)
         verb.set_defaults(action=action)
@@ -170,7 +207,7 @@ def main() -> int:
     args = parser.parse_args()
     os.umask(0o077)  # what the service writes is its own; deliveries say for themselves who may read them
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
-    if args.action not in (_start, _manage):
+    if args.action not in (_start, _database, _manage):
         import django
 
         django.setup()

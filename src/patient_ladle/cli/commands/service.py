@@ -30,6 +30,11 @@ def service_start(args: argparse.Namespace) -> int:
     )
 
 
+def service_database(_: argparse.Namespace) -> int:
+    """Never returns: the process becomes the one that minds the private server."""
+    return _become(["database"])
+
+
 def worker_start(args: argparse.Namespace) -> int:
     """Never returns: the process becomes a worker."""
     if not os.environ.get("LADLE_DATABASE_URL"):
@@ -73,6 +78,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--demo", action="store_true", help="with Fennmoor Water's made-up sources, extracts and schedules")
     verb.add_argument(
         "--adopt", action="store_true", help="take ledger, keys, result store and data directory for one from now on"
+    )
+    service.verb(
+        "database",
+        service_database,
+        "Start the private database server alone, to take or put back a dump while the service is stopped; ends on Ctrl+C.",
+        "LADLE_DATA=/srv/ladle ladle service database",
     )
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
     verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")

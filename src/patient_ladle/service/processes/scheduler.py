@@ -67,6 +67,7 @@ def record_all(second: SecondScheduler | None = None) -> int:
             recorded += _record_one_by_one([schedule.pk for schedule in due])
         if not due:
             return recorded
+        Pulse.beat("scheduler")
 
 
 def _record_one_by_one(numbers: list[int]) -> int:

@@ -8,14 +8,17 @@ import json
 import logging
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
 import time
 import urllib.request
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import psycopg
 
@@ -27,6 +30,9 @@ log = logging.getLogger("ladle.service")
 MIGRATE_LOCK = 0x1AD1E02
 STEADY_SECONDS = 30.0
 """A child that lived so long starts its back-off anew."""
+WATCH_SECONDS = 10.0
+HANGS_AFTER = 3
+"""Times ``LADLE_STALE_SECONDS``: people are told first."""
 STRANGER = 78
 """Exit status of a part that refuses to run, for ledger, keys, store and data directory do not belong together."""
 STOP_SECONDS = 20.0
@@ -68,6 +74,76 @@ def _up_to_date(connection: psycopg.Connection[tuple[Any, ...]]) -> bool:
         return False  # it has no schema yet
 
 
+def taken_data_directory(data: Path) -> IO[str]:
+    """One service a data directory: a lock that goes with the file given back. Raises ServerFailed."""
+    lock = open(data / "service.lock", "w")  # noqa: SIM115  # held for the life of the process
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        lock.close()
+        raise ServerFailed(
+            f"another service runs on the data directory '{data}'.", "Stop it first, or choose another: LADLE_DATA=…"
+        ) from None
+    return lock
+
+
+def _descendants(pid: int) -> list[int]:
+    """Processes below one: what is frozen does not notice that the one above it is gone."""
+    found: list[int] = []
+    try:
+        for number in Path(f"/proc/{pid}/task/{pid}/children").read_text().split():
+            found += [*_descendants(int(number)), int(number)]
+    except OSError:
+        pass
+    return found
+
+
+class _Watch:
+    """Looks, in a thread of its own, whether the parts do what they are there for: the web answers, the scheduler looks, the
+    worker beats. One that lives and does nothing for so long, while the service database answered, is to be ended."""
+
+    def __init__(self, url: str, seconds: float) -> None:
+        self.url, self.seconds = url, seconds
+        self.since: dict[tuple[str, int], tuple[object, float]] = {}
+        self.hanging: set[int] = set()
+
+    def work(self, parts: Sequence[_Part], stop: threading.Event) -> None:
+        """Until asked to stop. A database that hangs keeps this thread waiting, and nothing else."""
+        while not stop.wait(min(WATCH_SECONDS, self.seconds / 2)):
+            try:
+                signs = self._signs()
+            except psycopg.Error:
+                self.since.clear()  # nobody is blamed for what the database does not do
+                continue
+            for part in parts:
+                if part.process is not None and part.name in signs:
+                    self._judge(part, part.process.pid, signs[part.name])
+
+    def _judge(self, part: _Part, pid: int, signs: Mapping[object, object]) -> None:
+        key, now = (part.name, pid), time.monotonic()
+        sign = signs.get(pid, signs.get(None))
+        before, since = self.since.setdefault(key, (sign, now))
+        if sign != before or now < part.began + self.seconds:
+            self.since[key] = (sign, now)
+        elif now - since > self.seconds:
+            self.hanging.add(pid)
+
+    def _signs(self) -> dict[str, Mapping[object, object]]:
+        """Of each part what changes while it works, by process or for all of it."""
+        with psycopg.connect(os.environ["LADLE_DATABASE_URL"], connect_timeout=5, autocommit=True) as connection:
+            beats = connection.execute(
+                "select pid, beat from runs_worker where host = %s and gone_at is null", [socket.gethostname()]
+            )
+            pulse = connection.execute("select at from runs_pulse where name = 'scheduler'").fetchone()
+            found: dict[str, Mapping[object, object]] = {"worker": dict(beats.fetchall()), "scheduler": {None: pulse}}
+        try:
+            with urllib.request.urlopen(f"{self.url}/livez", timeout=5) as answer:  # noqa: S310  # our own address
+                found["web"] = {None: (answer.status, time.monotonic())}
+        except OSError:
+            found["web"] = {None: "no answer"}
+        return found
+
+
 class Supervisor:
     """Starts everything, keeps it up, stops it together."""
 
@@ -83,16 +159,6 @@ class Supervisor:
         ]
         if demo:
             self.parts.append(_Part("demo", _own("demo")))
-
-    def _take_data_directory(self) -> None:
-        """One service a data directory. Raises ServerFailed; the lock goes with this process."""
-        self.lock = open(self.data / "service.lock", "w")  # noqa: SIM115  # held for the life of the process
-        try:
-            fcntl.flock(self.lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise ServerFailed(
-                f"another service runs on the data directory '{self.data}'.", "Stop it first, or choose another: LADLE_DATA=…"
-            ) from None
 
     def _bring_up_database(self) -> None:
         if not os.environ.get("LADLE_DATABASE_URL"):
@@ -132,6 +198,15 @@ class Supervisor:
                 if part.process is not None:
                     part.process.terminate()
 
+    def _end_what_hangs(self, watch: _Watch) -> None:
+        for part in self.parts:
+            if part.process is not None and part.process.pid in watch.hanging:
+                watch.hanging.discard(part.process.pid)
+                log.error("%s lives and has done nothing for %.0f s; it is ended and started anew", part.name, watch.seconds)
+                for number in (*_descendants(part.process.pid), part.process.pid):
+                    with suppress(ProcessLookupError):
+                        os.kill(number, signal.SIGKILL)
+
     def _keep_up(self) -> None:
         self._keep_database_up()
         now = time.monotonic()
@@ -156,7 +231,7 @@ class Supervisor:
         """Until SIGTERM or SIGINT; returns the exit status."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
-        self._take_data_directory()
+        self.lock = taken_data_directory(self.data)
         try:
             self._bring_up_database()
             web, *others = self.parts
@@ -167,7 +242,10 @@ class Supervisor:
             for part in others if not self.stop.is_set() else []:
                 part.start()
             (self.data / "service.json").write_text(json.dumps({"url": url, "pid": os.getpid()}))
+            watch = _Watch(url, HANGS_AFTER * float(os.environ.get("LADLE_STALE_SECONDS", "60")))
+            threading.Thread(target=watch.work, args=(self.parts, self.stop), daemon=True).start()
             while not self.stop.wait(0.5):
+                self._end_what_hangs(watch)
                 self._keep_up()
         finally:
             self._end()

@@ -104,11 +104,14 @@ def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> No
     trouble(key, "not delivered", title, cause, hint, f"/runs/{run.pk}", mark=f"{error.code} {run.delivery}")
 
 
-def delivery_is_over(run: Run, folders: Sequence[str], words: str) -> None:
-    """It was delivered, or a person has decided."""
+def delivery_is_over(run: Run, folders: Sequence[str], words: str, of_folders_too: bool) -> None:
+    """It was delivered, or a person has decided. ``of_folders_too``: something was delivered there, or nothing waits to be."""
     of_folders, of_extract = _delivery_keys(run, folders)
-    if run.delivery == DELIVERED:
-        over(of_folders, f"deliveries into {' and '.join(folders)} work again", f"Run {run.pk}: {words}", f"/runs/{run.pk}")
+    if of_folders_too:
+        title = f"deliveries into {' and '.join(folders)} work again"
+        if run.delivery != DELIVERED:
+            title = f"nothing waits to be delivered into {' and '.join(folders)}"
+        over(of_folders, title, f"Run {run.pk}: {words}", f"/runs/{run.pk}")
     over(of_extract, f"{_where(run)}: the delivery of run {run.pk} is settled", words, f"/runs/{run.pk}")
 
 

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import json
 import logging
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import timedelta
 from typing import Any
@@ -87,7 +87,7 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     for name in taken:
         words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
         add_log(row, "warning", f"'{name}' {words}", "deliver")
-    delivery_is_over(row, plan.folders, "It was delivered." if again else "")
+    delivery_is_over(row, plan.folders, "It was delivered." if again else "", True)
     tell_followers(row)
 
 
@@ -242,26 +242,35 @@ def decide_delivery(person: Person, number: int, then: str, into: str = "", note
         )
     run = run_numbered(number, locked=True)
     if run.delivery not in (TO_DELIVER, DELIVERY_FAILED):
-        words = f"its delivery is {run.delivery}" if run.delivery else "it has no delivery that waits"
+        words = {DELIVERED: "it is delivered", LEFT: "it was left undelivered", UNDER_WAY: "it is being delivered"}.get(
+            run.delivery, "nothing of it waits to be delivered"
+        )
         raise Conflict(f"run {number}: {words}.", "Only a delivery that failed, or waits, is decided about.")
     before = tuple(run.delivery_plan["folders"])
     because = f": {note}" if note else ""
     if then == "left":
         run.delivery, run.deliver_at = LEFT, None
         add_log(run, "warning", f"{person.name} leaves it undelivered{because}", "deliver")
-        delivery_is_over(run, before, f"{person.name} leaves it undelivered{because}.")
+        delivery_is_over(run, before, f"{person.name} leaves it undelivered{because}.", _nobody_else_waits(run, before))
         tell_followers(run)
     else:
         plan = run.delivery_plan
         if then == "elsewhere":
             plan = {**plan, "folders": list(delivery_folders(settings.DELIVERY_ROOTS, into))}
             run.deliver_into = into
-            delivery_is_over(run, before, f"{person.name} has it delivered elsewhere{because}.")
+            elsewhere = f"{person.name} has it delivered elsewhere{because}."
+            delivery_is_over(run, before, elsewhere, _nobody_else_waits(run, before))
         to_deliver(run, plan)
         where = f" into {' and '.join(plan['folders'])}" if then == "elsewhere" else ""
         add_log(run, "info", f"{person.name} has it delivered {then}{where}{because}", "deliver")
     run.save()
     return run
+
+
+def _nobody_else_waits(run: Run, folders: Sequence[str]) -> bool:
+    """Whether no other delivery into these folders is open."""
+    others = Run.objects.filter(delivery__in=(TO_DELIVER, DELIVERY_FAILED), delivery_plan__folders=list(folders))
+    return not others.exclude(pk=run.pk).exists()
 
 
 def error_of(run: Run) -> LadleError | None:
