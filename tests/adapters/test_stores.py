@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
 import json
+import shutil
 import socket
 import zipfile
+from datetime import datetime, timedelta, timezone
 
 import pytest
 import s3fs
@@ -160,3 +163,37 @@ def test_a_bucket_that_is_not_there_or_cannot_be_reached_says_what_to_check(buck
         with pytest.raises(StoreUnwritable, match="does not do as asked"):
             run("s3://fennmoor/away", rows=ROWS[:3], formats=("csv",))
     s3fs.S3FileSystem.clear_instance_cache()
+
+
+def test_a_store_says_which_runs_it_has_and_removes_surely_or_says_so(address, monkeypatch):
+    store = store_at(address)
+    assert (store.mark(make=False), list(store.runs())) == ("", [])
+    mark = store.mark()
+    assert store.mark(make=False) == mark
+    run(address, rows=ROWS[:5])
+    assert list(store.runs()) == [7]
+    store.discard("7", 1, surely=True)
+    assert list(store.runs()) == []
+    run(address, rows=ROWS[:5])
+    with monkeypatch.context() as away:
+        if address.startswith("s3:"):
+            away.setattr(type(store.system), "rm_file", lambda *_: (_ for _ in ()).throw(OSError("the bucket does not answer")))
+        else:
+            away.setattr(shutil, "rmtree", lambda *_, **__: (_ for _ in ()).throw(OSError(errno.EIO, "input/output error")))
+        with pytest.raises(StoreUnwritable):
+            store.discard("7", 1, surely=True)
+    assert list(store.runs()) == [7]
+
+
+def test_uploads_that_an_outage_left_open_are_let_go_of_once_they_are_old(bucket_server, tmp_path):
+    store = store_at(f"s3://fennmoor/{tmp_path.name}")
+    elsewhere = f"{tmp_path.name}-of-another/7/1/readings.csv"
+    for key in (f"{tmp_path.name}/7/1/readings.csv", elsewhere):
+        bucket_server.call_s3("create_multipart_upload", Bucket="fennmoor", Key=key)
+    now = datetime.now(timezone.utc)
+    assert store.sweep(now - timedelta(days=1)) == 0
+    assert store.sweep(now + timedelta(minutes=5)) == 1
+    left = bucket_server.call_s3("list_multipart_uploads", Bucket="fennmoor", Prefix=tmp_path.name).get("Uploads")
+    assert [upload["Key"] for upload in left] == [elsewhere]
+    given = {"Bucket": "fennmoor", "Key": elsewhere, "UploadId": left[0]["UploadId"]}
+    bucket_server.call_s3("abort_multipart_upload", **given)

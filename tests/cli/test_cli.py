@@ -293,3 +293,18 @@ def test_output_that_nobody_reads_to_its_end_is_no_error(service):
     )
     assert done.stdout.splitlines() == ["[", "0"], done.stdout
     assert done.stderr == ""
+
+
+@pytest.mark.parametrize("words", [
+    ("schedule", "add", "x", "use", "--rule", "daily 06:00", "--then", "a", "--then", "b"), ("run", "start", "use", "--as", "csv", "--as", "xlsx"),
+    ("run", "list", "--most", "3", "--most", "4"),
+])  # fmt: skip
+def test_an_option_that_is_given_twice_is_an_error_and_not_the_last_one_in_silence(words, capsys):
+    option = words[-2]
+    with pytest.raises(SystemExit) as ended:
+        parser().parse_args(words)
+    assert ended.value.code == 2
+    assert f"{option} was given twice. Give it once; a list is written a,b,c." in capsys.readouterr().err
+    parser().parse_args(words[:-2])
+    repeated = ("run", "start", "use", "--set", "a=1", "--set", "b=2")
+    assert parser().parse_args(repeated).set == ["a=1", "b=2"]

@@ -108,6 +108,15 @@ def test_a_run_that_fails_says_why_and_leaves_nothing(start, tmp_path, change, c
     assert child.stderr.read() == ""
 
 
+def test_a_store_that_is_not_the_one_it_should_be_is_seen_before_a_source_is_read(start, tmp_path):
+    """An unmounted share is an empty folder: what were written there would fill the local disk and be lost."""
+    child = start(**a_run(tmp_path / "results", store_mark="0123456789abcdef"))
+    [said] = told(child)
+    assert (said["kind"], said["error"]["code"], said["error"]["transient"]) == ("failed", "store_unwritable", True)
+    assert "it has no mark" in said["error"]["message"]
+    assert not (tmp_path / "results").exists()
+
+
 def test_a_cancel_reaches_the_statement_in_the_source(start, tmp_path):
     child = start(**a_run(tmp_path, statement=SLOW))
     for line in child.stdout:

@@ -243,3 +243,35 @@ def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_co
     night = night_to(datetime.now(timezone.utc))
     assert [need.kind for need in night.needs] == ["failed", "not run", "held", "late"]
     assert night.states["queued"] == 1
+
+
+def test_who_was_not_told_of_a_trouble_is_not_told_that_it_is_over(told):
+    from patient_ladle.service.notices.models import Channel, Sending
+    from patient_ladle.service.notices.services import over, trouble
+
+    for name, kinds in (
+        ("all", []),
+        ("held too", ["held", "changed", "recovered"]),
+        ("failed", ["failed", "changed", "recovered"]),
+    ):
+        Channel.objects.create(name=name, kind="webhook", settings={}, kinds=kinds)
+    trouble("k", "held", "run 7 is held", "too few rows")
+    trouble("k", "held", "run 7 is held", "no rows at all")
+    over("k", "run 7 is released", "by amir")
+    sent = [(sending.channel.name, sending.notice.kind) for sending in Sending.objects.order_by("notice__at", "channel__name")]
+    assert sent == [(name, kind) for kind in ("held", "changed", "recovered") for name in ("all", "held too")]
+    Channel.objects.all().delete()
+
+
+def test_a_clock_that_jumps_while_a_worker_runs_is_told_once_and_when_it_is_right_again(told, monkeypatch):
+    from patient_ladle.service.runs import joining
+
+    from .hands import worker
+
+    row, off = worker("w1"), {"seconds": 0.0}
+    monkeypatch.setattr(joining, "_clock_seconds", lambda: off["seconds"])
+    for seconds in (0.4, 90.0, 91.5, -30.0, 0.2, 0.1):
+        off["seconds"] = seconds
+        joining.mind_clock(row)
+    assert [kind for kind, _ in told()] == ["clock", "recovered"]
+    assert type(row).objects.get(pk="w1").clock_seconds == 0.2

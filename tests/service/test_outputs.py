@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import zipfile
 
+import httpx
 import openpyxl
+import psycopg
 import pytest
 
+from patient_ladle.client.errors import FileDamaged
 from tests.command import PATIENCE
 from tests.conftest import printed, until
 
@@ -249,3 +252,44 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
     assert "no_absent columns=name+zone, else warn" in service.command("extract", "show", "guarded").stdout
     refused = service.command("extract", "save", "guarded", "--guard", "row:at_least=1", name="author")
     assert "there is no guard 'row'. Did you mean 'rows'?" in refused.stderr
+
+
+def test_a_stored_file_that_is_not_what_was_proven_is_never_served_as_a_result(service, http):
+    """Shortened, it is refused; of the same length, whoever takes it can tell, and an archive breaks off."""
+    with service.ladle("author") as ladle:
+        ladle.extracts.add("proven", "metering", "select name from districts order by 1", formats=["csv"])
+        run = ladle.runs.wait(ladle.runs.start("proven")["id"], PATIENCE)
+        [file] = run["files"]
+        stored = service.data / "results" / str(run["id"]) / "1" / file["name"]
+        whole = stored.read_bytes()
+        assert b"".join(ladle.runs.read(run["id"], file["name"])) == whole
+        addresses = (f"/runs/{run['id']}/files/{file['name']}", "/extracts/proven/latest/csv", f"/runs/{run['id']}/archive")
+        stored.write_bytes(whole[:-5])
+        for address in addresses:
+            answer = http("GET", address, "reader")
+            assert (answer.status_code, answer.json()["code"]) == (409, "result_damaged"), address
+            assert f"{len(whole) - 5:,} bytes; {len(whole):,} were proven" in answer.json()["message"]
+        stored.write_bytes(whole[:-5] + b"XXXX\n")
+        with pytest.raises(FileDamaged, match="is not what was proven"):
+            list(ladle.runs.read(run["id"], file["name"]))
+        with pytest.raises(httpx.TransportError):
+            http("GET", addresses[2], "reader")
+        stored.write_bytes(whole)
+        assert http("GET", addresses[2], "reader").status_code == 200
+
+
+def test_what_changed_at_the_source_is_noted_on_the_run_without_a_guard(service):
+    with service.ladle("author") as ladle, psycopg.connect(service.database_url(), autocommit=True) as ledger:
+        ladle.extracts.add("noted", "metering", "select * from (values (1, 'a')) v (n, t) where n < :most", formats=["csv"],
+                           parameters=[{"name": "most", "type": "integer", "default": 5}])  # fmt: skip
+        first = ladle.runs.wait(ladle.runs.start("noted")["id"], PATIENCE)
+        assert (first["warnings"], first["warned"]) == ([], False)
+        columns = [{"name": name, "kind": "text", "source_type": "text"} for name in ("n", "gone")]
+        then = json.dumps([{"title": "", "rows": 7, "columns": columns}])  # as if the source had been another
+        ledger.execute("update runs_run set statements = %s where id = %s", [then, first["id"]])
+        second = ladle.runs.wait(ladle.runs.start("noted")["id"], PATIENCE)
+        words = f"columns are not as in run {first['id']}: gone: gone; new: t; n is int4 and was text"
+        assert (second["warnings"], second["warned"]) == ([words], True)
+        ledger.execute("update runs_run set values = '{\"most\": 0}' where id = %s", [second["id"]])
+        third = ladle.runs.wait(ladle.runs.start("noted", values={"most": 0})["id"], PATIENCE)
+        assert third["warnings"] == [f"no rows, where run {second['id']} had 1"]

@@ -439,6 +439,48 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
         set_keeping("from_wide", None, None)
 
 
+def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away_loses_no_record(repository, monkeypatch):
+    """A backfill of an old day, and a run again, come later and are no later results."""
+    from django.conf import settings
+
+    from patient_ladle.adapters.stores.folder import FolderStore
+    from patient_ladle.core.errors import StoreUnwritable
+    from patient_ladle.service.extracts.services import set_keeping
+    from patient_ladle.service.runs.keeping import remove_old
+    from patient_ladle.service.runs.models import NEWEST_FIRST, ResultFile, Run
+
+    runs = [finish(run) for run in queue(repository, "from_wide", 4)]
+    for day, run in zip((26, 27, 10, 11), runs, strict=True):
+        Run.objects.filter(pk=run.pk).update(data_date=f"2026-11-{day}", due_at=f"2026-11-{day}T06:00:00Z")
+        ResultFile.objects.create(
+            run=run, attempt=1, name="a.csv", format="csv", media_type="", rows=0, bytes=1, sha256="a" * 64
+        )
+        folder = Path(settings.RESULT_STORE) / str(run.pk) / "1"
+        folder.mkdir(parents=True)
+        (folder / "a.csv").write_text("a")
+    numbers = [run.pk for run in runs]
+
+    def kept():
+        return [run.pk for run in Run.objects.filter(files__removed_at=None, files__isnull=False).order_by("id")]
+
+    assert Run.objects.order_by(*NEWEST_FIRST).first().pk == numbers[1]
+    now = datetime.now(timezone.utc)
+    set_keeping("from_wide", None, 2)
+    try:
+        with monkeypatch.context() as away:
+            away.setattr(FolderStore, "discard", lambda *_, **__: (_ for _ in ()).throw(StoreUnwritable("the share is away.")))
+            assert remove_old(now) == 0
+        assert kept() == numbers, "what was not removed is not recorded as removed"
+        remove_old(now)
+        assert kept() == numbers[:2]
+        set_keeping("from_wide", 1, None)
+        Run.objects.update(ended_at=now - timedelta(days=9))
+        remove_old(now)
+        assert kept() == [numbers[1]]
+    finally:
+        set_keeping("from_wide", None, None)
+
+
 def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_lose_none(schedule, monkeypatch):
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.schedules import services

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import argcomplete
 
@@ -40,8 +40,26 @@ exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input,
 """
 
 
+class _Once(argparse.Action):
+    """A value that is given twice is an error, and not the last one in silence."""
+
+    def __call__(
+        self, parser: argparse.ArgumentParser, namespace: argparse.Namespace, values: Any, option: str | None = None
+    ) -> None:
+        given = namespace.__dict__.setdefault("_given", set())
+        if option and (self.dest, id(self)) in given:
+            parser.error(f"{option} was given twice. Give it once; a list is written a,b,c.")
+        given.add((self.dest, id(self)))
+        setattr(namespace, self.dest, values)
+
+
 class _Parser(argparse.ArgumentParser):
     """Says what is wrong first, then where help is."""
+
+    def __init__(self, *given: Any, **more: Any) -> None:
+        super().__init__(*given, **more)
+        for kind in (None, "store"):
+            self.register("action", kind, _Once)
 
     def error(self, message: str) -> NoReturn:
         print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)

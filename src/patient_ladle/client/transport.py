@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import random
 import time
 from collections.abc import Iterator
@@ -9,7 +11,7 @@ from typing import Any
 
 import httpx
 
-from .errors import CallFailed, NotReachable
+from .errors import CallFailed, FileDamaged, NotReachable
 
 TRIES = 4
 WAIT_SECONDS = 0.3
@@ -73,13 +75,19 @@ class Transport:
             page = self.call("GET", httpx.URL(page["next"]).raw_path.decode().removeprefix("/api/v1"))
 
     def stream(self, path: str) -> Iterator[bytes]:
-        """The bytes of a file, in pieces. Raises CallFailed, NotReachable."""
+        """The bytes of a file, in pieces; damage is told at their end. Raises CallFailed, FileDamaged, NotReachable."""
         try:
             with self.http.stream("GET", path) as answer:
                 if answer.status_code >= 400:
                     answer.read()
                     raise _problem(answer)
-                yield from answer.iter_bytes(1 << 20)
+                digest = hashlib.sha256()
+                for piece in answer.iter_bytes(1 << 20):
+                    digest.update(piece)
+                    yield piece
+                said = answer.headers.get("Repr-Digest", "")
+                if said.startswith("sha-256=:") and said != f"sha-256=:{base64.b64encode(digest.digest()).decode()}:":
+                    raise FileDamaged(f"{path} arrived damaged: it is not what was proven.", "Try again; see the store's disk.")
         except httpx.TransportError as error:
             raise NotReachable(f"the download from {self.url} broke off: {error}.", "Try again.") from error
 

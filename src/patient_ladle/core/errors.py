@@ -120,6 +120,12 @@ class SecretUnreadable(Conflict):
     code = "secret_unreadable"
 
 
+class ResultDamaged(Conflict):
+    """A stored file is not the one that was proven any more."""
+
+    code = "result_damaged"
+
+
 class EditedMeanwhile(Conflict):
     """Somebody else saved between this person's reading and saving."""
 

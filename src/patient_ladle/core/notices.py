@@ -7,7 +7,7 @@ from typing import Any
 
 KINDS = (
     "nothing runs", "failed", "not run", "not delivered", "late", "held", "missed", "source unreachable", "changed",
-    "recovered", "summary", "space", "try",
+    "recovered", "summary", "space", "clock", "try",
 )  # fmt: skip
 """``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over."""
 

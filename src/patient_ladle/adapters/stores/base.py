@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import datetime
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.deliveries.folder import Delivery, deliver
@@ -66,8 +67,12 @@ class Store(ABC):
         """Space left; None where that means nothing. Raises StoreUnwritable."""
 
     @abstractmethod
-    def discard(self, run: str, attempt: int) -> None:
-        """Remove all that an attempt wrote, however it ended."""
+    def discard(self, run: str, attempt: int, surely: bool = False) -> None:
+        """Remove all that an attempt wrote, however it ended. ``surely``: raises StoreUnwritable where something is left."""
+
+    def sweep(self, before: datetime) -> int:
+        """Let go of what was begun before then and never completed, outside of any attempt; returns how many."""
+        return 0
 
     @abstractmethod
     def open(self, run: str, attempt: int, name: str) -> BinaryIO:

@@ -19,6 +19,7 @@ import secrets
 import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.disk import as_json
@@ -165,8 +166,25 @@ class BucketStore(Store):
     def free_bytes(self) -> int | None:
         return None
 
-    def discard(self, run: str, attempt: int) -> None:
+    def discard(self, run: str, attempt: int, surely: bool = False) -> None:
         self.remove(run, attempt, self._described(run, attempt))
+        if surely:
+            with _asking(self.key(run, attempt)):
+                left = self.system.find(self.key(run, attempt))
+            if left:
+                raise StoreUnwritable(f"{len(left)} objects of run {run} could not be removed.", "It is tried again later.")
+
+    def sweep(self, before: datetime) -> int:
+        below = self.root.partition("/")[2]
+        count, prefix = 0, f"{below}/" if below else ""
+        with _asking(self.root):
+            found = self.system.call_s3("list_multipart_uploads", Bucket=self.bucket, Prefix=prefix)
+            for upload in found.get("Uploads") or []:
+                if upload["Initiated"] < before:
+                    given = {"Bucket": self.bucket, "Key": upload["Key"], "UploadId": upload["UploadId"]}
+                    self.system.call_s3("abort_multipart_upload", **given)
+                    count += 1
+        return count
 
     def _described(self, run: str, attempt: int) -> list[str]:
         try:

@@ -105,8 +105,14 @@ class FolderStore(Store):
             self.root.mkdir(parents=True, exist_ok=True)
             return shutil.disk_usage(self.root).free
 
-    def discard(self, run: str, attempt: int) -> None:
-        _remove_attempt(self.root / run / str(attempt))
+    def discard(self, run: str, attempt: int, surely: bool = False) -> None:
+        path = self.root / run / str(attempt)
+        if surely:
+            with writing(path):
+                os.stat(self.root)
+                if path.exists():
+                    shutil.rmtree(path)
+        _remove_attempt(path)
 
     def open(self, run: str, attempt: int, name: str) -> BinaryIO:
         path = self.root / run / str(attempt) / checked_name(name)

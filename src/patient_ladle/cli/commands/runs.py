@@ -56,6 +56,8 @@ def _summary(run: dict[str, Any]) -> None:
         print(
             f"  {file['name']}  {amount(file['rows'], 'row')}  {amount(file['bytes'], 'byte')}  sha256 {file['sha256'][:16]}…"
         )
+        if file["removed_at"]:
+            print(f"    removed from the result store {moment(file['removed_at'])}")
         for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
             print(f"    delivered as {path}")
     for warning in run["warnings"]:

@@ -21,6 +21,7 @@ from typing import Any
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
+from patient_ladle.adapters.stores.base import Store
 from patient_ladle.core.catalogue import without_schema
 from patient_ladle.core.columns import unique_names
 from patient_ladle.core.engine import RunJob, name_fields, run_extract
@@ -34,6 +35,7 @@ from patient_ladle.core.errors import (
     StatementFailed,
     StatementRefused,
     StatementWrong,
+    StoreUnwritable,
 )
 from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.output import OutputSettings
@@ -138,12 +140,25 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         names=name_fields(job["about"], values),
         guards=checked_guards(job["guards"]),
     )
-    folder = store_at(job["store"]).result(job["run"], job["attempt"])
+    store = store_at(job["store"])
+    _look_at(store, job["store"], job.get("store_mark", ""))
+    folder = store.result(job["run"], job["attempt"])
     try:
         run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
     except LadleError as error:
         raise values.without_private(error) from error
     ledger.tell("done")
+
+
+def _look_at(store: Store, place: str, mark: str) -> None:
+    """The store is there, and is the one it should be, before a source is read in vain. Raises StoreUnwritable."""
+    found = store.mark(make=False)
+    if mark and found != mark:
+        raise StoreUnwritable(
+            f"the result store '{place}' is not the one that this service writes to: "
+            + (f"its mark is {found}." if found else "it has no mark."),
+            "See whether it is mounted.",
+        )
 
 
 def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:

@@ -57,6 +57,9 @@ def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "",
     notice = Notice.objects.create(trouble=about, kind=kind, title=title[:200], cause=cause, next_step=next_step, path=path)
     now = timezone.now()
     wanting = [channel for channel in Channel.objects.filter(active=True) if not channel.kinds or kind in channel.kinds]
+    if about is not None and kind in ("changed", "recovered"):  # who was not told of it is not told that it goes on, or is over
+        first = about.notices.order_by("at").values_list("kind", flat=True).first()
+        wanting = [channel for channel in wanting if not channel.kinds or first in channel.kinds]
     Sending.objects.bulk_create(Sending(notice=notice, channel=channel, next_at=now) for channel in wanting)
     return notice
 

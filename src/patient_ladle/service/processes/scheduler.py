@@ -7,8 +7,10 @@ import logging
 import os
 import signal
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import datetime
+from functools import partial
 
 from django.db import close_old_connections, transaction
 from django.utils import timezone
@@ -16,7 +18,7 @@ from django.utils import timezone
 from patient_ladle.service.common.alone import AWAY, one_by_one
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
-from patient_ladle.service.runs.keeping import forget_old, remove_old
+from patient_ladle.service.runs.keeping import forget_old, remove_old, sweep_store
 from patient_ladle.service.runs.models import Pulse
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
@@ -115,7 +117,8 @@ def guarded(doing: str) -> Iterator[None]:
 
 def keep_up(stop: threading.Event) -> None:
     """Runs in its own thread: what does not change by the second, and may take long when a store is away."""
-    work = (mind_space, lambda: sum_up(timezone.now()), lambda: remove_old(timezone.now()), lambda: forget_old(timezone.now()))
+    moved: tuple[Callable[[datetime], object], ...] = (sum_up, remove_old, forget_old, sweep_store)
+    work: tuple[Callable[[], object], ...] = (mind_space, *(partial(_at_present, each) for each in moved))
     while not stop.is_set():
         for each in work:
             with guarded("upkeep"):
@@ -123,6 +126,10 @@ def keep_up(stop: threading.Event) -> None:
         with guarded("upkeep"):
             Pulse.beat("upkeep")
         stop.wait(MINUTE_SECONDS)
+
+
+def _at_present(work: Callable[[datetime], object]) -> None:
+    work(timezone.now())
 
 
 def look(second: SecondScheduler | None) -> None:

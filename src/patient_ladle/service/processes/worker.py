@@ -29,7 +29,7 @@ from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery
-from patient_ladle.service.runs.joining import join
+from patient_ladle.service.runs.joining import join, mind_clock
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
 from patient_ladle.service.sources.queries import address_in, way_to
@@ -70,7 +70,7 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
             wait = min(wait * 2, 5.0)
 
 
-def job_of(run: Run) -> dict[str, Any]:
+def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, address = run.revision, address_in(run.source, run.environment)
     return {
@@ -93,6 +93,7 @@ def job_of(run: Run) -> dict[str, Any]:
         "max_bytes": run.source.max_bytes,
         "deliver_into": delivery_folders(settings.DELIVERY_ROOTS, run.delivers_into),
         "store": str(settings.RESULT_STORE),
+        "store_mark": store_mark,
         "about": {
             "extract": run.extract.name,
             "folder": run.extract.folder,
@@ -208,7 +209,7 @@ class WorkerProcess:
             log.warning("run %s: %s", run.pk, fenced.message)
 
     def _mind(self, run: Run) -> None:
-        child = self.pool.take(job_of(run))
+        child = self.pool.take(job_of(run, self.row.store_mark))
         minded = self.minded[run.pk, run.attempt] = _Minded(run, child)
         ended = False
         for told in child.told_together():
@@ -262,6 +263,8 @@ class WorkerProcess:
         while not self.leaving.wait(BEAT_SECONDS):
             with self._safely("looking after others", self.seen.clear):  # nobody is lost for one lease after an outage
                 self._look_after_others()
+            with self._safely("minding the clock"):
+                mind_clock(self.row)
 
     @contextmanager
     def _safely(self, doing: str, when_away: Callable[[], None] = lambda: None) -> Iterator[None]:

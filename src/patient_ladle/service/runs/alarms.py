@@ -69,6 +69,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
             next_step = "Look at its files, then release or reject them."
             trouble(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
+        over("store", "the result store can be written again", f"Run {run.pk} has finished.", path)
         over(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
         over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path)
         if run.finish_by and not run.late and run.due_time:
@@ -79,7 +80,9 @@ def run_ended(run: Run, told_already: bool = False) -> None:
         return
     error = run.error or {}
     cause, hint, code = error.get("message", ""), error.get("hint", ""), error.get("code", "")
-    if code in SOURCE_CODES:
+    if code in FOLDER_CODES:
+        trouble("store", "failed", "the result store cannot be written", cause, hint, path, mark=code)
+    elif code in SOURCE_CODES:
         trouble(_source_key(run), "source unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
     else:
         kind = "failed" if run.state == FAILED else "not run"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import io
 import os
 import re
@@ -21,7 +23,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.engine import DESCRIPTOR
-from patient_ladle.core.errors import NotFound, unknown_name
+from patient_ladle.core.errors import NotFound, ProofFailed, ResultDamaged, unknown_name
 from patient_ladle.core.formats import checked_options, get_format
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.looking import StoredAt, look_into
@@ -32,7 +34,7 @@ from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.sources.queries import environment_named
 
 from . import services
-from .models import FINISHED, NOT_DELIVERED, ResultFile, Run
+from .models import FINISHED, NEWEST_FIRST, NOT_DELIVERED, ResultFile, Run
 from .stores import store
 
 
@@ -90,7 +92,17 @@ def _file_of(run: Run, name: str) -> ResultFile:
 
 
 def _opened(file: ResultFile) -> BinaryIO:
-    return store().open(str(file.run_id), file.attempt, file.name)
+    """The stored file, if it has the length that was proven. Raises ResultDamaged, NotFound, StoreUnwritable."""
+    opened = store().open(str(file.run_id), file.attempt, file.name)
+    size = opened.seek(0, os.SEEK_END)
+    if size != file.bytes:
+        opened.close()
+        raise ResultDamaged(
+            f"the stored file '{file.name}' of run {file.run_id} has {size:,} bytes; {file.bytes:,} were proven.",
+            f"Look at the result store's disk, restore the file, or run it again: ladle run again {file.run_id}",
+        )
+    opened.seek(0)
+    return opened
 
 
 def _descriptor(run: Run) -> BinaryIO:
@@ -106,7 +118,7 @@ class RunFile(RoleView):
         if name == DESCRIPTOR:
             return _download(request, _descriptor(run), name, "application/json", f'"{run.pk}.{run.attempt}"')
         file = _file_of(run, name)
-        return _download(request, _opened(file), name, file.media_type, f'"{file.sha256}"')
+        return _of_file(request, file)
 
 
 class RunFilePreview(RoleView):
@@ -132,9 +144,9 @@ class RunArchive(RoleView):
     @extend_schema(operation_id="run_archive", responses={(200, "application/zip"): OpenApiResponse(OpenApiTypes.BINARY)})
     def get(self, request: Request, number: int) -> HttpResponse:
         run = _finished(number)
-        members = [(file.name, partial(_opened, file)) for file in run.files.all()]
-        members.append((DESCRIPTOR, partial(_descriptor, run)))
-        for _, opened in members:
+        members = [(file.name, partial(_opened, file), file.sha256) for file in run.files.all()]
+        members.append((DESCRIPTOR, partial(_descriptor, run), ""))
+        for _, opened, _ in members:
             opened().close()  # what is missing is said before anything is sent
         response = StreamingHttpResponse(_archived(members), content_type="application/zip")
         name = f"{run.extract.name}-{run.data_date}-run-{run.pk}.zip"
@@ -161,14 +173,19 @@ class _Pieces:
         return found
 
 
-def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO]]]) -> Iterator[bytes]:
+def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO], str]]) -> Iterator[bytes]:
+    """Piece by piece; a member that is not what was proven breaks the archive off, so that nobody takes it for whole."""
     out = _Pieces()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:  # type: ignore[call-overload]
-        for name, opened in members:
+        for name, opened, sha256 in members:
+            digest = hashlib.sha256()
             with opened() as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
                 while piece := file.read(1 << 20):
+                    digest.update(piece)
                     entry.write(piece)
                     yield out.taken()
+            if sha256 and digest.hexdigest() != sha256:
+                raise ProofFailed(f"the stored file '{name}' is not what was proven.", "Look at the result store's disk.")
     yield out.taken()
 
 
@@ -189,7 +206,7 @@ class LatestResult(RoleView):
         runs = Run.objects.filter(extract=extract, state=FINISHED).exclude(held__in=NOT_DELIVERED)
         if asked.get("environment"):
             runs = runs.filter(environment=environment_named(asked["environment"]))
-        newest = runs.order_by("-data_date", "-due_at", "-id").first()
+        newest = runs.order_by(*NEWEST_FIRST).first()
         if newest is None:
             raise NotFound(f"'{extract.name}' has no result yet.", f"Start it: ladle run start {extract.name}")
         files = [file for file in newest.files.all() if file.format == get_format(form).name]
@@ -205,9 +222,16 @@ class LatestResult(RoleView):
                 f"the latest result of '{extract.name}' has no such statement or part.", "Leave statement and part out."
             )
         file = files[0]
-        response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
+        response = _of_file(request, file)
         response["X-Run"] = str(newest.pk)
         return response
+
+
+def _of_file(request: Request, file: ResultFile) -> HttpResponse:
+    """With the checksum of the whole (RFC 9530), so that whoever takes it can tell."""
+    response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
+    response["Repr-Digest"] = f"sha-256=:{base64.b64encode(bytes.fromhex(file.sha256)).decode()}:"
+    return response
 
 
 def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponse:

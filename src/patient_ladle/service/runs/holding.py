@@ -31,6 +31,31 @@ def findings_of(run: Run, outcome: dict[str, Any]) -> list[dict[str, str]]:
     return [*outcome.get("broken", []), *(each.to_dict() for each in found if each)]
 
 
+def changes_since(run: Run, outcome: dict[str, Any]) -> list[str]:
+    """What is not as it was in the last result of the same revision, where no guard asks: columns, their types, no rows at all
+    where there were some."""
+    before = Run.objects.filter(revision=run.revision, environment=run.environment, state=FINISHED).exclude(
+        held__in=NOT_DELIVERED
+    )
+    last = before.exclude(pk=run.pk).order_by("-id").first()
+    if last is None:
+        return []
+    found = []
+    for number, (then, now) in enumerate(zip(last.statements, outcome["statements"], strict=False)):
+        which = f" of statement {number + 1}" if len(outcome["statements"]) > 1 else ""
+        types = [{c["name"]: c["source_type"] or c["kind"] for c in each["columns"]} for each in (then, now)]
+        gone, new = [n for n in types[0] if n not in types[1]], [n for n in types[1] if n not in types[0]]
+        parts = [f"gone: {', '.join(gone)}"] if gone else []
+        parts += [f"new: {', '.join(new)}"] if new else []
+        if then["rows"] and now["rows"]:  # where a source has no types, they are those of the rows
+            parts += [f"{n} is {types[1][n]} and was {was}" for n, was in types[0].items() if types[1].get(n, was) != was]
+        if parts:
+            found.append(f"columns{which} are not as in run {last.pk}: {'; '.join(parts)}")
+        if then["rows"] and not now["rows"] and last.values == run.values:
+            found.append(f"no rows{which}, where run {last.pk} had {then['rows']:,}")
+    return found
+
+
 def _earlier(run: Run, guard: Guard) -> Earlier:
     if guard.kind not in ("change", "columns"):
         return Earlier()

@@ -7,6 +7,7 @@ from django.utils import timezone
 from patient_ladle import __version__
 from patient_ladle.core.errors import BadInput, Conflict, StoreUnwritable, unknown_name
 from patient_ladle.service.common.fields import UnreadableSecret
+from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
@@ -32,13 +33,43 @@ def join(row: Worker) -> list[str]:
             f"this host's result store is another one than that of worker {strange.pk}.",
             "Aim LADLE_RESULT_STORE at the folder or bucket that all workers share.",
         )
-    row.clock_seconds = round((timezone.now() - database_now()).total_seconds(), 2)
+    row.clock_seconds = _clock_seconds()
     if abs(row.clock_seconds) > CLOCK_SECONDS:
-        words.append(f"the clock of this host is {row.clock_seconds:+.1f} s from the service database's: set it right")
+        words.append(_of_clock(row))
     releases = set(others.exclude(release__in=("", __version__)).values_list("release", flat=True))
     if releases:
         words.append(f"this worker is of release {__version__}, others of {', '.join(sorted(releases))}: upgrade them together")
     return words
+
+
+def _clock_seconds() -> float:
+    return round((timezone.now() - database_now()).total_seconds(), 2)
+
+
+def _of_clock(row: Worker) -> str:
+    return f"the clock of this host is {row.clock_seconds:+.1f} s from the service database's: set it right"
+
+
+def mind_clock(row: Worker) -> None:
+    """Clocks jump while a worker runs, too: that is told once, and when it is right again."""
+    seconds = _clock_seconds()
+    was_wrong, wrong = abs(row.clock_seconds) > CLOCK_SECONDS, abs(seconds) > CLOCK_SECONDS
+    if abs(seconds - row.clock_seconds) > 1 or wrong != was_wrong:
+        row.clock_seconds = seconds
+        Worker.objects.filter(pk=row.pk).update(clock_seconds=seconds)
+    key = f"clock:{row.host}"[:200]
+    if wrong and not was_wrong:
+        trouble(
+            key,
+            "clock",
+            f"the clock of {row.host} is wrong",
+            f"{_of_clock(row)}.",
+            "Let it follow a time server.",
+            "/workers",
+            mark="wrong",
+        )
+    elif was_wrong and not wrong:
+        over(key, f"the clock of {row.host} is right again", "", "/workers")
 
 
 def _check_keys() -> None:

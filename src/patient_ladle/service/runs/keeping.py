@@ -9,6 +9,7 @@ decide about.
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 from functools import cache
@@ -19,13 +20,16 @@ from django.db import transaction
 from django.db.models import DateTimeField, DurationField, ExpressionWrapper, F, Q, QuerySet, Value
 from django.db.models.functions import Coalesce
 
+from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.notices.models import Notice, Trouble
 from patient_ladle.words import amount
 
-from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, LogLine, Run
+from .models import FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, LogLine, Run
 from .stores import store
 from .telling import add_log
+
+log = logging.getLogger("ladle.upkeep")
 
 PAGE = 500
 """Runs looked at together."""
@@ -42,13 +46,13 @@ def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
     @cache
     def newest(extract: int, environment: int) -> int:
         there = Run.objects.filter(extract=extract, environment=environment, state=FINISHED).exclude(held__in=NOT_DELIVERED)
-        return there.order_by("-id").values_list("pk", flat=True).first() or 0
+        return there.order_by(*NEWEST_FIRST).values_list("pk", flat=True).first() or 0
 
     last = 0
     pages = runs.order_by("pk").values_list("pk", "extract", "environment", "held").distinct()
     while page := list(pages.filter(pk__gt=last)[:PAGE]):
         for number, extract, environment, held in page:
-            if held == REJECTED or number < newest(extract, environment):
+            if held == REJECTED or number != newest(extract, environment):
                 yield number
         last = page[-1][0]
 
@@ -58,8 +62,8 @@ def _beyond_number(extract: Extract) -> list[int]:
     found: list[int] = []
     runs = Run.objects.filter(extract=extract, state=FINISHED, files__removed_at=None, files__isnull=False)
     for environment in runs.values_list("environment", flat=True).distinct():
-        newest = runs.filter(environment=environment).order_by("-pk").values_list("pk", flat=True).distinct()
-        found += list(newest[extract.keep_runs :])
+        newest = runs.filter(environment=environment).order_by(*NEWEST_FIRST).values_list("pk", flat=True)
+        found += list(dict.fromkeys(newest))[extract.keep_runs :]
     return found
 
 
@@ -71,14 +75,25 @@ def remove_old(now: datetime) -> int:
     runs = Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None).exclude(held=HELD)
     over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many))
     numbers = list(islice(_but_the_newest(over), BATCH))
+    removed = 0
     for number in numbers:
+        run = Run.objects.select_related("extract").get(pk=number)
+        try:
+            store().discard(str(run.pk), run.attempt, surely=True)
+        except StoreUnwritable as error:
+            log.warning("files of run %s stay for now: %s", number, error.message)
+            break  # the store is away: what was not removed is not recorded as removed
         with transaction.atomic():
-            run = Run.objects.select_for_update(of=("self",)).select_related("extract").get(pk=number)
-            store().discard(str(run.pk), run.attempt)
             count = run.files.filter(removed_at=None).update(removed_at=now)
             why = f"only the last {run.extract.keep_runs} are kept" if number in too_many else "their time to be kept is over"
             add_log(run, "info", f"{amount(count, 'file')} removed from the result store: {why}")
-    return len(numbers)
+        removed += 1
+    return removed
+
+
+def sweep_store(now: datetime) -> int:
+    """Let go of uploads that an outage left open; returns how many."""
+    return store().sweep(now - timedelta(days=1))
 
 
 def forget_old(now: datetime) -> int:

@@ -36,7 +36,7 @@ from patient_ladle.words import amount
 
 from .alarms import run_ended
 from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
-from .holding import findings_of
+from .holding import changes_since, findings_of
 from .models import (
     CANCELLED,
     DELIVERY_FAILED,
@@ -143,10 +143,11 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
             raise RunCancelled("the run was cancelled before its files were delivered.", "Start it again when it is wanted.")
         row.files.all().delete()
         ResultFile.objects.bulk_create(ResultFile(run=row, attempt=row.attempt, **file) for file in outcome["files"])
-        row.rows, row.warnings = sum(each["rows"] for each in statements), outcome["warnings"]
+        row.rows = sum(each["rows"] for each in statements)
+        row.warnings = [*outcome["warnings"], *changes_since(row, outcome)]
         row.statements, row.columns = statements, statements[0]["columns"]
         row.findings = findings_of(row, outcome)
-        row.warned, row.empty = bool(outcome["warnings"] or row.findings), row.rows == 0
+        row.warned, row.empty = bool(row.warnings or row.findings), row.rows == 0
         if any(each["then"] == "hold" for each in row.findings):
             row.held, row.delivery_plan = HELD, plan.wishes().to_dict() if plan else None
             sweep(plan.moves if plan else ())

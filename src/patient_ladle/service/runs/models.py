@@ -31,6 +31,8 @@ LIVE = (WAITING, QUEUED, RUNNING)
 HELD, RELEASED, REJECTED = "held", "released", "rejected"
 NOT_DELIVERED = (HELD, REJECTED)
 """Of finished runs whose files are not to be taken for results."""
+NEWEST_FIRST = ("-data_date", "-due_at", "-id")
+"""The one order of results: of what is the latest, and of what is kept longest."""
 TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "under way", "delivered", "failed", "left"
 DELIVERIES = (TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT)
 """What has become of a finished run's delivery; nothing where none was wanted, or a guard holds it."""
