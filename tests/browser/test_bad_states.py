@@ -9,7 +9,7 @@ import pytest
 
 from patient_ladle.client import Ladle, RunFailed
 from tests.command import PATIENCE
-from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, free_port, start_service, stop_service
+from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, free_port, start_service, stop_service, until
 
 from .conftest import expect, sign_in
 
@@ -23,7 +23,6 @@ FAULTS = [
     ("stopped", "source_unreachable", "nothing listens at 127.0.0.1:", "Start the database, or correct host and port"),
     ("moved", "source_database_missing", "there is no database 'meterings'", "Correct the database of the source."),
     ("staff", "source_not_readable", "permission denied for table staff", "Ask for the right to select from it."),
-    ("nowhere", "store_unwritable", "cannot be written: Not a directory", "Check that the folder exists and its rights."),
     *([("too_large", "disk_full", "no space is left in", "Free some space there")] if os.geteuid() == 0 else []),
 ]  # a small file system can be mounted by root only; the store's own tests inject the fault for everybody else
 
@@ -77,8 +76,30 @@ def test_a_fault_is_told_alike_everywhere_and_leaves_nothing(harmed, page, extra
     expect(page.get_by_role("alert")).to_contain_text(error["message"])
     expect(page.get_by_role("alert")).to_contain_text(error["hint"])
     expect(page.get_by_text("This run left no files.")).to_be_visible()
-    assert [path.name for path in (harmed.data / "results").iterdir()] == [".store"], "the mark of the store, and no litter"
+    assert not (harmed.data / "results" / str(number)).exists(), "no litter"
     assert [p.name for p in (harmed.data / "deliveries").rglob("*")] == ["blocked"]
+
+
+def test_a_delivery_that_cannot_be_made_is_told_alike_everywhere_and_decided_in_the_console(harmed, page):
+    cause, step = "cannot be written: Not a directory", "Check that the folder exists and its rights."
+    typed = harmed.command("run", "start", "nowhere")
+    assert (typed.returncode, cause in typed.stdout, step in typed.stdout) == (1, True, True), typed.stdout
+    number = typed.stdout.split()[1]
+    sign_in(page)
+    page.goto(f"/runs/{number}")
+    told = page.get_by_role("status").filter(has_text="Not delivered yet")
+    expect(told).to_contain_text(cause)
+    expect(told).to_contain_text("The result is stored and proven.")
+    told.get_by_role("button", name="Decide about the delivery").click()
+    form = page.get_by_role("dialog", name=f"Delivery of run {number}")
+    form.get_by_label("Into other folders").check()
+    form.get_by_label("Folders, separated by ;").fill("instead")
+    form.get_by_label("Note for the record").fill("the share is being mended")
+    form.get_by_role("button", name="Deliver now").click()
+    delivered = harmed.data / "deliveries" / "instead"
+    until(lambda: delivered.is_dir() and len(list(delivered.glob("nowhere*"))) == 2)
+    expect(page.get_by_text(str(delivered), exact=False).first).to_be_visible()
+    expect(told).to_have_count(0)
 
 
 def test_a_check_tells_the_same_cause_and_the_page_shows_it(harmed, page):

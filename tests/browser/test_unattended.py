@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from tests.command import PATIENCE
+from tests.conftest import until
 
 from .conftest import expect, sign_in
 from .test_console import violations
@@ -46,7 +47,9 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     form.get_by_role("button", name="Deliver the files").click()
     expect(page.get_by_text("Released by author: the meter swap explains it.")).to_be_visible()
     expect(page.get_by_text("watched.csv", exact=False).first).to_be_visible()
-    assert (service.data / "deliveries/watched/watched.csv").read_text().startswith("name,zone\n")
+    delivered = service.data / "deliveries/watched/watched.csv"
+    until(delivered.exists)
+    assert delivered.read_text().startswith("name,zone\n")
     page.goto("/notices")
     expect(page.get_by_text(f"watched in live: run {run} is held")).to_be_visible()
     expect(page.get_by_text(f"watched in live: run {run} is released")).to_be_visible()

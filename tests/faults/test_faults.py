@@ -13,6 +13,7 @@ from pathlib import Path
 import httpx
 import psycopg
 import pytest
+from cryptography.fernet import Fernet
 
 from patient_ladle.client import RunFailed
 from tests.command import PATIENCE
@@ -244,6 +245,10 @@ def test_a_source_that_freezes_in_mid_fetch_ends_the_run_at_its_deadline_and_hol
 
 def test_two_services_that_migrate_the_same_database_at_once_both_come_up(home, cluster):
     cluster.make_database("shared")
+    key = Fernet.generate_key().decode()
+    for name in ("one", "two"):  # two hosts of one service have the same keys
+        (home / name / "keys").mkdir(parents=True)
+        (home / name / "keys" / "secrets.key").write_text(key)
     with ThreadPoolExecutor(2) as pool:
         starting = [
             pool.submit(start_service, home / name, LADLE_DATABASE_URL=cluster.url("shared"), LADLE_RESULT_STORE=str(home / "shared-results"))

@@ -27,6 +27,7 @@ def by_the_document(part, **folders):
     text = re.search(rf"<!-- {part} -->\n```sh\n(.*?)```", DOCUMENT.read_text(), re.DOTALL)[1]
     path = f"{Path(sys.executable).parent}:{DATABASES}:{os.environ['PATH']}"
     environment = os.environ | {name: str(folder) for name, folder in folders.items()} | {"PATH": path}
+    text = "trap 'kill $(jobs -p) 2>/dev/null || true' EXIT\n" + text
     done = subprocess.run(["bash", "-ec", text], env=environment, capture_output=True, text=True, timeout=PATIENCE, check=False)
     assert done.returncode == 0, done.stderr
 

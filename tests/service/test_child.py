@@ -276,7 +276,9 @@ def test_a_pool_reuses_children_and_lets_go_of_those_that_are_dead_grown_or_old(
 def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_touched(orm):
     from django.test import override_settings
 
-    from patient_ladle.service.processes.worker import WorkerProcess
+    from patient_ladle.service.processes.worker import WorkerProcess, _Minded
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.sources.models import Source
 
     class Stub:
         def __init__(self, size):
@@ -289,10 +291,12 @@ def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_tou
             self.killed = True
 
     worker = WorkerProcess(2)
-    worker.children = {1: Stub(300 << 20), 2: Stub(3 << 30)}
+    run = Run(source=Source(connect_seconds=10, deadline_seconds=600))
+    worker.minded = {(number, 1): _Minded(run, Stub(size)) for number, size in ((1, 300 << 20), (2, 3 << 30))}
     with override_settings(RUN_MEMORY_BYTES=2 << 30):
-        worker._mind_memory()
-    assert [child.killed for child in worker.children.values()] == [False, True]
-    error = worker.asked[2][1]
-    assert (list(worker.asked), error.code, error.transient) == ([2], "out_of_memory", False)
+        worker._mind_memory_and_sources()
+    spared, ended = worker.minded.values()
+    assert (spared.child.killed, spared.asked, ended.child.killed) == (False, None, True)
+    error = ended.asked[1]
+    assert (error.code, error.transient) == ("out_of_memory", False)
     assert error.message == "the run needed more than the 2,048 MB of memory that one may take, and was stopped."

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import subprocess
 from datetime import timedelta
 from pathlib import Path
 
@@ -39,7 +40,7 @@ def settings_of(orm, monkeypatch):
     return lambda **given: [monkeypatch.setattr(settings, name, value) for name, value in given.items()]
 
 
-def outcome_of(run, *folders, data=DATA):
+def outcome_of(run, *folders, data=DATA, mounts=None):
     """As a child tells it: stored, proven, and prepared in the folders."""
     from patient_ladle.service.runs.stores import store
 
@@ -53,7 +54,7 @@ def outcome_of(run, *folders, data=DATA):
     told = {"statements": [{"title": "", "rows": 1, "columns": []}], "files": [file], "warnings": []}
     try:
         made = lambda names: {"resources": [{"path": names["use.csv"]}]}  # noqa: E731
-        plan = result.prepare_delivery([str(folder) for folder in folders], names, {}, made)
+        plan = result.prepare_delivery([str(folder) for folder in folders], names, {}, made, mounts or {})
     except StoreUnwritable as error:
         plan = DeliveryPlan(tuple(map(str, folders)), wished=tuple(names))
         return told | {"delivery": plan.to_dict(), "undelivered": error.to_dict()}
@@ -137,6 +138,35 @@ def test_a_delivery_into_a_folder_that_is_away_waits_with_nothing_prepared(claim
     assert look_again().delivery == "waiting"
     (tmp_path / "share").unlink()
     assert (look_again().delivery, (tmp_path / "share" / "use.csv").read_bytes()) == ("delivered", DATA)
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_share_that_is_not_mounted_is_missed_and_the_disk_below_it_is_not_filled(claimed, into):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.delivering import mounts_of
+
+    def mounted(*words):
+        subprocess.run(words, check=True, capture_output=True)
+
+    below = into / "returns" / "2026"
+    mounted("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(into))
+    try:
+        first = claimed()
+        ledger.publish(first, outcome_of(first, below))
+        first.refresh_from_db()
+        assert (first.delivery, mounts_of([str(below)])) == ("delivered", {str(below): str(into)})
+    finally:
+        mounted("umount", str(into))
+    second = claimed("w2")
+    ledger.publish(second, outcome_of(second, below, mounts=mounts_of([str(below)])))
+    assert (look_again().delivery, names_in(into)) == ("waiting", [])
+    second.refresh_from_db()
+    assert "is not mounted" in second.delivery_error["message"]
+    mounted("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(into))
+    try:
+        assert (look_again().delivery, (below / "use.csv").read_bytes()) == ("delivered", DATA)
+    finally:
+        mounted("umount", str(into))
 
 
 def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(claimed, into, repository, tmp_path):

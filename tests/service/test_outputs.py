@@ -288,7 +288,7 @@ def test_what_changed_at_the_source_is_noted_on_the_run_without_a_guard(service)
         then = json.dumps([{"title": "", "rows": 7, "columns": columns}])  # as if the source had been another
         ledger.execute("update runs_run set statements = %s where id = %s", [then, first["id"]])
         second = ladle.runs.wait(ladle.runs.start("noted")["id"], PATIENCE)
-        words = f"columns are not as in run {first['id']}: gone: gone; new: t; n is int4 and was text"
+        words = f"columns are not as in run {first['id']}: gone: gone; new: t; n is integer and was text"
         assert (second["warnings"], second["warned"]) == ([words], True)
         ledger.execute("update runs_run set values = '{\"most\": 0}' where id = %s", [second["id"]])
         third = ladle.runs.wait(ladle.runs.start("noted", values={"most": 0})["id"], PATIENCE)

@@ -2331,10 +2331,11 @@ export interface components {
          *     * `recovered` - recovered
          *     * `summary` - summary
          *     * `space` - space
+         *     * `clock` - clock
          *     * `try` - try
          * @enum {string}
          */
-        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "try";
+        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "clock" | "try";
         OptionView: {
             /** @description Its name. */
             name: string;
@@ -7137,6 +7138,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Requested Range Not Satisfiable */
             416: {
                 headers: {
@@ -9297,6 +9307,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Service Unavailable */
             503: {
                 headers: {
@@ -9614,6 +9633,15 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -67,6 +67,8 @@ class RunJob:
     names: Mapping[str, Any] = field(default_factory=dict)
     """What the fields of ``file_name`` stand for."""
     guards: tuple[Guard, ...] = ()
+    mounts: Mapping[str, str] = field(default_factory=dict)
+    """Mount points of folders that were delivered into before."""
 
     def statements(self) -> list[tuple[str, Statement]]:
         """Title and statement of each."""
@@ -289,7 +291,7 @@ def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledg
         return
     names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, job.descriptor_name())]
     try:
-        plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described)
+        plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described, job.mounts)
     except UNDELIVERABLE as error:  # the delivery's own fault: what is stored and proven stays, to be delivered later
         folder.drop_delivery()
         plan = DeliveryPlan(tuple(job.deliver_into), wished=tuple(names))

@@ -13,7 +13,7 @@ from typing import Any, BinaryIO
 
 from .columns import BATCH_ROWS, Batch, Column, canonical
 from .errors import LadleError, RunCancelled
-from .ports import DeliveryPlan, Outcome, Statement
+from .ports import NO_MOUNTS, DeliveryPlan, Outcome, Statement
 
 
 class MemorySession:
@@ -100,6 +100,7 @@ class MemoryFolder:
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
+        mounts: Mapping[str, str] = NO_MOUNTS,
     ) -> DeliveryPlan:
         moves = tuple((stored, f"{folder}/{name}", self._sum(stored)) for folder in folders for stored, name in names)
         return DeliveryPlan(tuple(folders), moves, wished=tuple(names))

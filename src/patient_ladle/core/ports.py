@@ -92,17 +92,25 @@ class DeliveryPlan:
     """Whether a file that stands at a delivered name gives way."""
     wished: tuple[tuple[str, str], ...] = ()
     """(stored name, name to deliver it under) as asked for, so that it can be planned again."""
+    mounts: tuple[tuple[str, str], ...] = ()
+    """(folder, mount point that it lies below) as found, so that a share that is not mounted is noticed later."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as kept in the journal."""
         moves, wished = [list(move) for move in self.moves], [list(pair) for pair in self.wished]
-        return {"folders": list(self.folders), "moves": moves, "replaces": self.replaces, "wished": wished}
+        return {
+            "folders": list(self.folders),
+            "moves": moves,
+            "replaces": self.replaces,
+            "wished": wished,
+            "mounts": dict(self.mounts),
+        }
 
     @classmethod
     def from_dict(cls, data: Mapping[str, Any]) -> DeliveryPlan:
         """The inverse of ``to_dict``."""
         moves, wished = (tuple(tuple(each) for each in data[key]) for key in ("moves", "wished"))
-        return cls(tuple(data["folders"]), moves, data["replaces"], wished)
+        return cls(tuple(data["folders"]), moves, data["replaces"], wished, tuple(data.get("mounts", {}).items()))
 
     def copies(self) -> list[tuple[tuple[str, str, str], ...]]:
         """Of each file without the descriptor, its moves, one in each folder."""
@@ -115,6 +123,9 @@ class DeliveryPlan:
     def delivered(self) -> list[list[str]]:
         """Of each file without the descriptor, its delivered paths, one in each folder."""
         return [[final for _, final, _ in moves] for moves in self.copies()]
+
+
+NO_MOUNTS: Mapping[str, str] = {}
 
 
 class ResultFolder(Protocol):
@@ -147,11 +158,13 @@ class ResultFolder(Protocol):
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
+        mounts: Mapping[str, str] = NO_MOUNTS,
     ) -> DeliveryPlan:
         """Copy sealed files beside their delivered names in each folder, under temporary ones.
 
         ``names``: (stored, delivered), the last being the descriptor's, whose content ``descriptor`` makes from the names as
-        delivered. ``manner``: file options of core.output. Raises NameTaken where files of those names are not to be
+        delivered. ``manner``: file options of core.output. ``mounts``: mount points of folders as they were when something was
+        delivered there before. Raises NameTaken where files of those names are not to be
         replaced.
         """
 

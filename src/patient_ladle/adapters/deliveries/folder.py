@@ -17,7 +17,7 @@ from typing import Any, BinaryIO
 
 from patient_ladle.adapters.disk import PART, DiskFile, as_json, make_folders, sync_folder, writing, written
 from patient_ladle.core.errors import BadInput, DiskFull, LadleError, NameTaken, StoreUnwritable
-from patient_ladle.core.ports import DeliveryPlan
+from patient_ladle.core.ports import NO_MOUNTS, DeliveryPlan
 
 SEPARATOR = ";"
 """Between folders where several are named."""
@@ -57,6 +57,20 @@ def _folder(roots: Sequence[Path], wanted: str) -> str:
     return str(path)
 
 
+def mount_of(path: Path) -> str:
+    """The mount point that a path lies below, or is."""
+    return str(next(each for each in (path, *path.parents) if os.path.ismount(each)))
+
+
+def _refuse_unmounted(target: Path, before: str) -> None:
+    """A folder that was on a share is not made on the disk below it. Raises StoreUnwritable."""
+    if before and mount_of(target) != before and not os.path.ismount(before):
+        raise StoreUnwritable(
+            f"'{before}' is not mounted, and '{target}' was on it when something was delivered there before.",
+            "Mount it. If that folder is to lie on this disk from now on, deliver into another name.",
+        )
+
+
 class Delivery:
     """One attempt's delivery, from whatever store: what was prepared is remembered until it is delivered or swept."""
 
@@ -71,12 +85,16 @@ class Delivery:
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
+        mounts: Mapping[str, str] = NO_MOUNTS,
     ) -> DeliveryPlan:
         """See ResultFolder.prepare_delivery."""
         targets, existing = [Path(folder) for folder in folders], manner.get("existing", "replace")
         for target in targets:
+            _refuse_unmounted(target, mounts.get(str(target), ""))
+        for target in targets:
             with writing(target):
                 make_folders(target)
+        found = tuple((str(target), mount_of(target)) for target in targets)
         chosen = _free_names(targets, names, existing)
         self._mind_space(targets, [stored for stored, _ in names[:-1]])
         described = as_json(descriptor(dict(chosen[:-1])))
@@ -89,7 +107,7 @@ class Delivery:
             for part, (_, name), digest in zip(parts, chosen, sums, strict=True):
                 _hand_over(part, manner)
                 moves.append((str(part), str(target / name), digest))
-        return DeliveryPlan(tuple(folders), tuple(moves), existing == "replace", tuple(names))
+        return DeliveryPlan(tuple(folders), tuple(moves), existing == "replace", tuple(names), found)
 
     def drop(self) -> None:
         """Remove what was prepared and will not be delivered."""

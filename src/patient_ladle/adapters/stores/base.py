@@ -9,7 +9,7 @@ from typing import Any, BinaryIO
 
 from patient_ladle.adapters.deliveries.folder import Delivery, deliver
 from patient_ladle.core.errors import NotFound
-from patient_ladle.core.ports import DeliveryPlan, ResultFolder
+from patient_ladle.core.ports import NO_MOUNTS, DeliveryPlan, ResultFolder
 
 
 class StoredResult(ResultFolder, ABC):
@@ -39,8 +39,9 @@ class StoredResult(ResultFolder, ABC):
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
+        mounts: Mapping[str, str] = NO_MOUNTS,
     ) -> DeliveryPlan:
-        return self.delivery.prepare(folders, names, manner, descriptor)
+        return self.delivery.prepare(folders, names, manner, descriptor, mounts)
 
     def deliver(self, plan: DeliveryPlan) -> None:
         deliver(plan)

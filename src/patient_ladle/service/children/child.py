@@ -132,6 +132,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         statement=Statement(job["statement"], values, job["deadline_seconds"]),
         formats=tuple(job["formats"]),
         deliver_into=tuple(job["deliver_into"]),
+        mounts=job.get("mounts", {}),
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],

@@ -28,7 +28,7 @@ from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
-from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery
+from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, mounts_of
 from patient_ladle.service.runs.joining import join, mind_clock
 from patient_ladle.service.runs.models import RUNNING, Run, Worker
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
@@ -73,6 +73,7 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
 def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, address = run.revision, address_in(run.source, run.environment)
+    folders = delivery_folders(settings.DELIVERY_ROOTS, run.delivers_into)
     return {
         "do": "run",
         "run": str(run.pk),
@@ -91,7 +92,8 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "deadline_seconds": run.source.deadline_seconds,
         "max_rows": run.source.max_rows,
         "max_bytes": run.source.max_bytes,
-        "deliver_into": delivery_folders(settings.DELIVERY_ROOTS, run.delivers_into),
+        "deliver_into": folders,
+        "mounts": mounts_of(folders),
         "store": str(settings.RESULT_STORE),
         "store_mark": store_mark,
         "about": {

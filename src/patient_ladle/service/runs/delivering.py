@@ -33,7 +33,7 @@ from patient_ladle.core.retrying import Patience
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
-from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, Run, Worker
+from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, DeliveryFolder, Run, Worker
 from .services import run_numbered
 from .stores import store
 from .telling import add_log, delivered_words, wake_workers
@@ -71,6 +71,11 @@ def deliver_prepared(row: Run, plan: DeliveryPlan, resumed: bool) -> None:
         _delivered(row, plan, taken)
 
 
+def mounts_of(folders: Sequence[str]) -> dict[str, str]:
+    """Mount points of those that something was delivered into before."""
+    return dict(DeliveryFolder.objects.filter(path__in=folders).values_list("path", "mount"))
+
+
 def _fault(row: Run) -> ServiceFault:
     return ServiceFault("the delivery met a fault of the service's own.", "Its log has the details under this run.", run=row.pk)
 
@@ -83,6 +88,8 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     for file, (first, *others) in zip(row.files.all(), plan.delivered(), strict=False):
         file.delivered_path, file.delivered_also = first, others
         file.save(update_fields=["delivered_path", "delivered_also"])
+    for folder, mount in plan.mounts:
+        DeliveryFolder.objects.update_or_create(path=folder, defaults={"mount": mount})
     add_log(row, "info", delivered_words(plan), "deliver")
     for name in taken:
         words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
@@ -154,9 +161,8 @@ def deliver_stored(run: Run) -> None:
             raise Conflict("its files are not kept any more.", "Run it again, or leave this delivery.")
         folder = store().result(str(run.pk), run.attempt)
         folder.deliver_anew(run.delivery_attempts)
-        plan = folder.prepare_delivery(
-            wish.folders, wish.wished, OutputSettings.from_dict(run.revision.output).files, _described(run)
-        )
+        manner, mounts = OutputSettings.from_dict(run.revision.output).files, mounts_of(wish.folders)
+        plan = folder.prepare_delivery(wish.folders, wish.wished, manner, _described(run), mounts)
         _prove(run, plan)
         with _owned(run) as row:
             row.publishing = {"delivery": plan.to_dict()}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import io
+import logging
 import os
 import re
 import zipfile
@@ -21,9 +22,10 @@ from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_sche
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
+from waitress.channel import ClientDisconnected
 
 from patient_ladle.core.engine import DESCRIPTOR
-from patient_ladle.core.errors import NotFound, ProofFailed, ResultDamaged, unknown_name
+from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.formats import checked_options, get_format
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.looking import StoredAt, look_into
@@ -36,6 +38,8 @@ from patient_ladle.service.sources.queries import environment_named
 from . import services
 from .models import FINISHED, NEWEST_FIRST, NOT_DELIVERED, ResultFile, Run
 from .stores import store
+
+log = logging.getLogger("ladle.results")
 
 
 class FileView(ForAuthors):
@@ -185,7 +189,10 @@ def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO], str]]) -> Ite
                     entry.write(piece)
                     yield out.taken()
             if sha256 and digest.hexdigest() != sha256:
-                raise ProofFailed(f"the stored file '{name}' is not what was proven.", "Look at the result store's disk.")
+                log.error(
+                    "an archive is broken off: the stored file '%s' is not what was proven; look at the store's disk", name
+                )
+                raise ClientDisconnected  # the server's own word for an answer that goes on no further
     yield out.taken()
 
 

@@ -64,6 +64,14 @@ class Worker(models.Model):
     gone_at = models.DateTimeField(null=True)
 
 
+class DeliveryFolder(models.Model):
+    """A folder that something was delivered into, and the mount point that it lay below, so that a share that is not mounted
+    is missed."""
+
+    path = models.CharField(max_length=1000, unique=True)
+    mount = models.CharField(max_length=1000)
+
+
 class Identity(models.Model):
     """The one row that says which ledger this is. ``sealed``: its id, encrypted with the keys; ``store_mark``: its store."""
 
