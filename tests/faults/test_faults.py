@@ -270,10 +270,11 @@ def test_two_services_that_migrate_the_same_database_at_once_both_come_up(home, 
 def test_a_result_store_that_is_not_writable_is_said_in_the_run(fresh):
     results = fresh.data / "results"
     with fresh.ladle() as ladle:
+        until(lambda: ladle.runs.workers())
         kept = results.rename(fresh.data / "results.kept")
         try:
             results.write_text("a file, no folder")
-            with pytest.raises(RunFailed, match="cannot be written: Not a directory"):
+            with pytest.raises(RunFailed, match=r"it has no mark\. See whether it is mounted"):
                 ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)
         finally:
             results.unlink()

@@ -6,6 +6,7 @@ import os
 import signal
 import threading
 from contextlib import contextmanager
+from itertools import chain
 from pathlib import Path
 
 import pytest
@@ -48,14 +49,10 @@ def test_a_child_that_is_silent_past_its_sources_deadline_is_ended_and_its_place
 
     def frozen(job):
         child = launch.Child(job)
+        os.kill(child.process.pid, signal.SIGSTOP)  # long before it has begun
         said = child.told_together()
-        child.told_together = lambda: freezing(child, said)
+        child.told_together = lambda: chain([[{"kind": "stage", "name": "connect", "at": "2026-11-24T06:05:00Z"}]], said)
         return child
-
-    def freezing(child, said):
-        for heard in said:
-            os.kill(child.process.pid, signal.SIGSTOP)
-            yield heard
 
     monkeypatch.setattr(worker.pool, "take", frozen)
     queue(repository, "from_wide")

@@ -148,7 +148,7 @@ class Supervisor:
     """Starts everything, keeps it up, stops it together."""
 
     def __init__(self, data: Path, places: int, demo: bool, adopt: bool = False) -> None:
-        self.data, self.status = data, 0
+        self.data, self.status, self.served = data, 0, False
         self.adopt = ["--adopt"] if adopt else []
         self.stop = threading.Event()
         self.cluster: Cluster | None = None
@@ -213,7 +213,7 @@ class Supervisor:
         for part in self.parts:
             if part.process is None or part.process.poll() is None:
                 continue
-            if part.process.returncode == STRANGER:  # it has said why; another try would say the same
+            if part.process.returncode == STRANGER and not self.served:  # it has said why, and this start is refused
                 self.status = 1
                 self.stop.set()
                 return
@@ -238,6 +238,7 @@ class Supervisor:
             web.start()  # the page first: whoever waits for it should not wait for the rest as well
             if self._wait_until_served(url):
                 print(f"ready: {url}", flush=True)
+            self.served = True  # from now on a store that is away for a while is no reason to end everything
             web.command = _own("web")  # started anew, it asks again whether all belongs together
             for part in others if not self.stop.is_set() else []:
                 part.start()
