@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from typing import TypeVar
 
 import psycopg
-from django.db import InterfaceError, OperationalError, transaction
+from django.db import InterfaceError, OperationalError, close_old_connections, connection, transaction
 
 log = logging.getLogger("ladle.service")
 
@@ -40,3 +41,18 @@ def one_by_one(
                 except Exception:
                     log.exception("%s: the fault of %s could not be recorded", doing, member)
     return well
+
+
+@contextmanager
+def guarded(doing: str, by: logging.Logger, when_away: Callable[[], object] = lambda: None) -> Iterator[None]:
+    """One look of a thread that is to go on whatever happens: a fault in here is logged, and the next look comes."""
+    try:
+        yield
+    except AWAY as error:
+        by.warning("%s: the service database does not answer: %s", doing, str(error).split("\n")[0])
+        when_away()
+        connection.close()
+    except Exception:  # noqa: BLE001  # it is logged with its trace
+        by.exception("%s: a fault of the service's own", doing)
+    finally:
+        close_old_connections()

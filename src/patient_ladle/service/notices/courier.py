@@ -8,14 +8,14 @@ from datetime import timedelta
 from datetime import timezone as zones
 
 from django.conf import settings
-from django.db import close_old_connections, transaction
+from django.db import transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.notices import get_channel
 from patient_ladle.adapters.notices.base import NotSent, Reach
 from patient_ladle.core.notices import Message
 from patient_ladle.core.retrying import Patience
-from patient_ladle.service.common.alone import AWAY
+from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.common.fields import UnreadableSecret
 
 from .models import GIVEN_UP, SENT, WAITING, Notice, Sending
@@ -88,12 +88,6 @@ def _send(sending: Sending) -> None:
 def work(stop: threading.Event) -> None:
     """Until asked to stop."""
     while not stop.wait(POLL_SECONDS):
-        try:
+        with guarded("sending notices", log):
             while send_due() == BATCH and not stop.is_set():
                 continue
-        except AWAY as error:
-            log.warning("the service database does not answer: %s", str(error).split("\n")[0])
-        except Exception:
-            log.exception("sending notices")
-        finally:
-            close_old_connections()

@@ -7,15 +7,11 @@ import logging
 import os
 import signal
 import threading
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from datetime import datetime
-from functools import partial
 
-from django.db import close_old_connections, transaction
+from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.service.common.alone import AWAY, one_by_one
+from patient_ladle.service.common.alone import AWAY, guarded, one_by_one
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
 from patient_ladle.service.runs.keeping import forget_old, remove_old, sweep_store
@@ -97,47 +93,30 @@ def look_after_waiting() -> None:
 
 def _record_along() -> int:
     """What the second process does; what it cannot do, the first one meets as well."""
-    with guarded("recording along"):
+    with guarded("recording along", log):
         return record_all()
     return 0
 
 
-@contextmanager
-def guarded(doing: str) -> Iterator[None]:
-    """A fault in here is logged, and what comes after goes on."""
-    try:
-        yield
-    except AWAY as error:
-        log.warning("%s: the service database does not answer: %s", doing, str(error).split("\n")[0])
-    except Exception:
-        log.exception("%s: a fault of the scheduler's own", doing)
-    finally:
-        close_old_connections()
-
-
 def keep_up(stop: threading.Event) -> None:
     """Runs in its own thread: what does not change by the second, and may take long when a store is away."""
-    moved: tuple[Callable[[datetime], object], ...] = (sum_up, remove_old, forget_old, sweep_store)
-    work: tuple[Callable[[], object], ...] = (mind_space, *(partial(_at_present, each) for each in moved))
     while not stop.is_set():
-        for each in work:
-            with guarded("upkeep"):
-                each()
-        with guarded("upkeep"):
+        with guarded("upkeep", log):
+            mind_space()
+        for work in (sum_up, remove_old, forget_old, sweep_store):
+            with guarded("upkeep", log):
+                work(timezone.now())
+        with guarded("upkeep", log):
             Pulse.beat("upkeep")
         stop.wait(MINUTE_SECONDS)
 
 
-def _at_present(work: Callable[[datetime], object]) -> None:
-    work(timezone.now())
-
-
 def look(second: SecondScheduler | None) -> None:
     """One look at all that falls due; what one part of it cannot do, the others do not suffer from."""
-    with guarded("recording due times"):
+    with guarded("recording due times", log):
         tick(second)
         Pulse.beat("scheduler")
-    with guarded("looking after what waits"):
+    with guarded("looking after what waits", log):
         look_after_waiting()
 
 

@@ -10,8 +10,8 @@ import subprocess
 import threading
 import time
 import uuid
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 import psycopg
@@ -25,7 +25,7 @@ from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
-from patient_ladle.service.common.alone import AWAY
+from patient_ladle.service.common.alone import AWAY, guarded
 from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, mounts_of
@@ -255,7 +255,7 @@ class WorkerProcess:
     def beat(self) -> None:
         """Runs in its own thread, and does nothing else: whatever is slow or away, a worker that lives is seen to live."""
         while not self.leaving.is_set():
-            with self._safely("beat"):
+            with guarded("beat", log):
                 Worker.objects.filter(pk=self.id).update(beat=F("beat") + 1, beat_at=Now(), gone_at=None)
                 self.draining = Worker.objects.values_list("draining", flat=True).get(pk=self.id)
             self.leaving.wait(BEAT_SECONDS)
@@ -263,24 +263,10 @@ class WorkerProcess:
     def look_after_others(self) -> None:
         """Runs in its own thread: takes over from workers that are lost."""
         while not self.leaving.wait(BEAT_SECONDS):
-            with self._safely("looking after others", self.seen.clear):  # nobody is lost for one lease after an outage
+            with guarded("looking after others", log, self.seen.clear):  # nobody is lost for one lease after an outage
                 self._look_after_others()
-            with self._safely("minding the clock"):
+            with guarded("minding the clock", log):
                 mind_clock(self.row)
-
-    @contextmanager
-    def _safely(self, doing: str, when_away: Callable[[], None] = lambda: None) -> Iterator[None]:
-        """A fault in here is logged, and the thread goes on."""
-        try:
-            yield
-        except AWAY as error:
-            log.warning("%s: %s", doing, str(error).split("\n")[0])
-            when_away()
-            connection.close()
-        except Exception:
-            log.exception("%s: a fault of the worker's own", doing)
-        finally:
-            close_old_connections()
 
     def _look_after_others(self) -> None:
         now = time.monotonic()
@@ -308,9 +294,9 @@ class WorkerProcess:
         while not self.leaving.wait(CANCEL_SECONDS):
             if not self.minded:
                 continue
-            with self._safely("watching over children"):
+            with guarded("watching over children", log):
                 self._mind_memory_and_sources()
-            with self._safely("watching over runs"):
+            with guarded("watching over runs", log):
                 self._stop_asked()
 
     def _mind_memory_and_sources(self) -> None:
@@ -335,7 +321,7 @@ class WorkerProcess:
     def deliver(self) -> None:
         """Runs in its own thread: deliveries that wait, each in a thread of its own."""
         while not self.stop.is_set():
-            with self._safely("deliveries"):
+            with guarded("deliveries", log):
                 while len(self.delivering) < DELIVERIES and not self.draining:
                     busy = {folder for folders in self.delivering.values() for folder in folders}
                     run = claim_delivery(self.row, busy)
@@ -352,7 +338,7 @@ class WorkerProcess:
             log.warning("%s", error.message)
         except Exception:
             log.exception("the delivery of run %s", run.pk)
-            with self._safely("deliveries"):
+            with guarded("deliveries", log):
                 fail_delivery(run)
         finally:
             self.delivering.pop(run.pk, None)
@@ -435,6 +421,6 @@ class WorkerProcess:
             minded.child.kill()
             with suppress(subprocess.TimeoutExpired):
                 minded.child.process.wait(GRACE_SECONDS)  # what it wrote is removed once it writes no more
-        with self._safely("leaving"):
+        with guarded("leaving", log):
             ledger.take_over(self.id, stopped=True)
         os._exit(0)  # threads that mind ended children have nothing left to say

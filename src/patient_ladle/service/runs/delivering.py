@@ -26,7 +26,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, leftovers, sweep
 from patient_ladle.core.engine import DESCRIPTOR
-from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, from_dict, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
@@ -277,8 +277,3 @@ def _nobody_else_waits(run: Run, folders: Sequence[str]) -> bool:
     """Whether no other delivery into these folders is open."""
     others = Run.objects.filter(delivery__in=(TO_DELIVER, DELIVERY_FAILED), delivery_plan__folders=list(folders))
     return not others.exclude(pk=run.pk).exists()
-
-
-def error_of(run: Run) -> LadleError | None:
-    """Why the last try did not deliver it."""
-    return from_dict(run.delivery_error) if run.delivery_error else None

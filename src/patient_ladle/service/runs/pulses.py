@@ -7,9 +7,9 @@ import threading
 import time
 
 from django.conf import settings
-from django.db import close_old_connections, connection, transaction
+from django.db import connection, transaction
 
-from patient_ladle.service.common.alone import AWAY
+from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.notices import courier
 from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.services import database_now
@@ -49,14 +49,8 @@ def what_does_not_run() -> list[str]:
 def watch(stop: threading.Event) -> None:
     """Runs in a thread of a web process: tells people when nothing runs, and takes that to its channels itself."""
     while not stop.wait(min(LOOK_SECONDS, settings.STALE_SECONDS)):
-        try:
+        with guarded("looking whether anything runs", log):
             look()
-        except AWAY as error:
-            log.warning("the service database does not answer: %s", str(error).split("\n")[0])
-        except Exception:
-            log.exception("looking whether anything runs")
-        finally:
-            close_old_connections()
 
 
 def look() -> None:
