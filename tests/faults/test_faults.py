@@ -149,7 +149,7 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
         [file] = record["files"]
         delivered = fresh.data / "deliveries/quick" / file["name"]
         before = delivered.read_bytes()
-        part = delivered.with_name(f".{file['name']}.{record['id']}.1.part")
+        part = delivered.with_name(f".{file['name']}.{record['id']}-1-1.part")
         delivered.rename(part)
         with database(fresh) as connection:  # the state a worker leaves that dies between intent and rename
             connection.execute(

@@ -40,20 +40,20 @@ def settings_of(orm, monkeypatch):
     return lambda **given: [monkeypatch.setattr(settings, name, value) for name, value in given.items()]
 
 
-def outcome_of(run, *folders, data=DATA, mounts=None):
+def outcome_of(run, *folders, data=DATA, mounts=None, rows=1, stem="use"):
     """As a child tells it: stored, proven, and prepared in the folders."""
     from patient_ladle.service.runs.stores import store
 
     result = store().result(str(run.pk), run.attempt)
     result.create("use.csv").write(data)
     result.finish("use.csv")
-    result.seal({"resources": [{"path": "use.csv"}], "ladle": {}})
-    names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
-    file = {"name": "use.csv", "format": "csv", "media_type": "text/csv", "rows": 1, "bytes": len(data), "statement": 0,
+    result.seal({"resources": [{"path": "use.csv"}], "ladle": {}, "run": run.pk})
+    names = [("use.csv", f"{stem}.csv"), ("datapackage.json", f"{stem}.datapackage.json")]
+    file = {"name": "use.csv", "format": "csv", "media_type": "text/csv", "rows": rows, "bytes": len(data), "statement": 0,
             "sha256": hashlib.sha256(data).hexdigest()}  # fmt: skip
-    told = {"statements": [{"title": "", "rows": 1, "columns": []}], "files": [file], "warnings": []}
+    told = {"statements": [{"title": "", "rows": rows, "columns": []}], "files": [file], "warnings": []}
     try:
-        made = lambda names: {"resources": [{"path": names["use.csv"]}]}  # noqa: E731
+        made = lambda names: {"resources": [{"path": names["use.csv"]}], "run": run.pk}  # noqa: E731
         plan = result.prepare_delivery([str(folder) for folder in folders], names, {}, made, mounts or {})
     except StoreUnwritable as error:
         plan = DeliveryPlan(tuple(map(str, folders)), wished=tuple(names))
@@ -287,7 +287,7 @@ def test_a_lost_workers_delivery_is_done_by_another_and_the_thawed_one_does_noth
     (into / "use.csv").rmdir()
     Run.objects.update(deliver_at="2026-01-01T00:00:00Z")
     frozen = delivering.claim_delivery(worker("frozen"))
-    part = into / f".use.csv.{run.pk}.1.2.part"
+    part = into / f".use.csv.{run.pk}-1-2.part"
     part.write_bytes(DATA)
     if after_intent:
         moves = [[str(part), str(into / "use.csv"), hashlib.sha256(DATA).hexdigest()]]

@@ -2227,6 +2227,8 @@ export interface components {
              * @description The date that the data is of.
              */
             data_date: string;
+            /** @description Runs before it with the same cause. */
+            others: number[];
             /** @description What is wrong, in words. */
             cause: string;
             /** @description The next step. */
@@ -2282,7 +2284,7 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
-            /** @description So many runs need a person; the first of them are shown. */
+            /** @description So many runs need a person; those of one cause are one of the needs. */
             needing: number;
             /** @description Runs that need a person. */
             needs: components["schemas"]["NeedView"][];
@@ -7165,15 +7167,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
         };
     };
     move_extract: {
@@ -9325,15 +9318,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
         };
     };
     cancel_run: {
@@ -9667,15 +9651,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
         };
     };
     run_file_preview: {
@@ -9743,15 +9718,6 @@ export interface operations {
             };
             /** @description Service Unavailable */
             503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.core.errors import DiskFull, LadleError, StoreUnwritable
+from patient_ladle.core.errors import DiskFull, LadleError, StoreUnreadable, StoreUnwritable
 
 PART = ".part"
 """Ending of a temporary name."""
@@ -39,6 +39,22 @@ def translate(error: OSError, path: Path) -> LadleError:
         return DiskFull(f"no space is left in '{path}'.", "Free some space there, then start the run again.")
     reason = os.strerror(error.errno) if error.errno else str(error)
     return StoreUnwritable(f"'{path}' cannot be written: {reason}.", "Check that the folder exists and its rights.")
+
+
+@contextmanager
+def reading(path: Path) -> Iterator[None]:
+    """Faults of the disk in here are told as a store that cannot be read at that path. Raises StoreUnreadable."""
+    try:
+        yield
+    except OSError as error:
+        raise unreadable(f"'{path}' cannot be read: {os.strerror(error.errno) if error.errno else error}.") from error
+
+
+def unreadable(words: str) -> StoreUnreadable:
+    """The error of a store that cannot be read."""
+    return StoreUnreadable(
+        words, "Try again in a while. If it stays away, look at the result store: its disk, mount or server."
+    )
 
 
 @contextmanager

@@ -208,6 +208,12 @@ class StoreUnwritable(LadleError):
     transient = True
 
 
+class StoreUnreadable(StoreUnwritable):
+    """The result store cannot be read either, or does not answer."""
+
+    code = "store_unreadable"
+
+
 class NameTaken(LadleError):
     """A file stands at the delivered name, and the output does not let it be replaced."""
 
@@ -281,6 +287,7 @@ _GENERAL = {
     "source_not_readable": "the login of the source may not read what the statement names.",
     "connection_lost": "the connection to the source broke.",
     "store_unwritable": "the result could not be stored or delivered.",
+    "store_unreadable": "the result store does not answer.",
     "name_taken": "a file stands at the delivered name, and is not to be replaced.",
     "worker_lost": "the worker of this run ended without a last word.",
     "disk_full": "there was no space left for the result.",

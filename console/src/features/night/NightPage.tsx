@@ -4,7 +4,7 @@ import { api, must, type Night } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StateMark } from "../../components/StateMark";
-import { count, moment } from "../../lib/words";
+import { amount, count, moment } from "../../lib/words";
 import { NightStrip } from "./NightStrip";
 import "../runs/runs.css";
 import "./night.css";
@@ -16,8 +16,17 @@ function Kind({ kind }: { kind: Need["kind"] }) {
   return kind === "failed" || kind === "not run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind.charAt(0).toUpperCase() + kind.slice(1)}</span>;
 }
 
+const FIRST = 6;
+
+/** Runs that the same cause has kept. */
+function Others({ runs }: { runs: number[] }) {
+  const links = runs.slice(0, FIRST).map((run) => <Link key={run} className="in-text" to={`/runs/${run}`} style={{ marginRight: 6 }}>{run}</Link>);
+  return <div className="dim">The same of {amount(runs.length, "other run")}: {links}{runs.length > FIRST && "…"}</div>;
+}
+
 function Needs({ night }: { night: Night }) {
   if (!night.needs.length) return <p className="calm">Nothing needs a person.</p>;
+  const shown = night.needs.reduce((sum, need) => sum + 1 + need.others.length, 0);
   return (
     <>
       <ol className="needs">
@@ -27,12 +36,13 @@ function Needs({ night }: { night: Night }) {
             <div>
               <Link className="run-link" to={`/runs/${need.run}`}>{need.extract}</Link> <span className="dim">in {need.environment} for {need.data_date}{need.schedule ? `, ${need.schedule}` : ""}</span>
               <div className={need.kind === "failed" ? "said" : undefined}>{need.cause}</div>
+              {need.others.length > 0 && <Others runs={need.others} />}
               {need.hint && <div className="dim">{need.hint}</div>}
             </div>
           </li>
         ))}
       </ol>
-      {night.needing > night.needs.length && <p className="dim">and {count(night.needing - night.needs.length)} more: <Link className="in-text" to="/runs">all runs</Link></p>}
+      {night.needing > shown && <p className="dim">and {count(night.needing - shown)} more: <Link className="in-text" to="/runs">all runs</Link></p>}
     </>
   );
 }

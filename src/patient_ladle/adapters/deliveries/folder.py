@@ -10,6 +10,7 @@ import contextlib
 import errno
 import hashlib
 import os
+import re
 import shutil
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
@@ -203,9 +204,28 @@ def sweep(moves: Sequence[Sequence[str]]) -> None:
         _unlink(Path(part))
 
 
-def leftovers(folders: Sequence[str], mark: str) -> list[Path]:
-    """What an attempt that was lost left in its folders under temporary names."""
-    return [part for folder in folders for ending in (PART, EARLIER) for part in Path(folder).glob(f".*.{mark}{ending}")]
+def mark_of(run: str, attempt: int, number: int = 1) -> str:
+    """In the temporary names of one try of one attempt's delivery."""
+    return f"{run}-{attempt}-{number}"
+
+
+_MARKED = re.compile(r"\.([0-9]+)-([0-9]+)-([0-9]+)(?:\.part|\.earlier)$")
+
+
+def cleared(folder: str, is_over: Callable[[int, int, int], bool]) -> bool:
+    """Remove what tries that are over left in a folder under temporary names; False where the folder is away.
+
+    ``is_over`` is asked by run, attempt and number of the try.
+    """
+    try:
+        names = [each.name for each in os.scandir(folder) if each.name.startswith(".")]
+    except OSError:
+        return False
+    for name in names:
+        found = _MARKED.search(name)
+        if found and is_over(*map(int, found.groups())):
+            _unlink(Path(folder, name))
+    return True
 
 
 def deliver(plan: DeliveryPlan, resumed: bool = False, done: Collection[str] = ()) -> list[str]:

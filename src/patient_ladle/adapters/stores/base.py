@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, BinaryIO
 
-from patient_ladle.adapters.deliveries.folder import Delivery, deliver
+from patient_ladle.adapters.deliveries.folder import Delivery, deliver, mark_of
 from patient_ladle.core.errors import NotFound
 from patient_ladle.core.ports import NO_MOUNTS, DeliveryPlan, ResultFolder
 
@@ -16,11 +16,12 @@ class StoredResult(ResultFolder, ABC):
     """One attempt's place in a store. See ResultFolder; a member gives what is not about delivery."""
 
     def __init__(self, run: str, attempt: int) -> None:
-        self.delivery = Delivery(f"{run}.{attempt}", self.open)
+        self.run, self.attempt = run, attempt
+        self.delivery = Delivery(mark_of(run, attempt), self.open)
 
     def deliver_anew(self, number: int) -> None:
         """What is prepared from now on is of a later try, and has temporary names of its own."""
-        self.delivery = Delivery(f"{self.delivery.mark}.{number}", self.open)
+        self.delivery = Delivery(mark_of(self.run, self.attempt, number), self.open)
 
     def discard(self) -> None:
         self.drop_delivery()

@@ -15,6 +15,7 @@ import contextlib
 import io
 import json
 import os
+import re
 import secrets
 import tempfile
 from collections.abc import Iterable, Iterator
@@ -22,7 +23,7 @@ from contextlib import contextmanager
 from datetime import datetime
 from typing import Any, BinaryIO
 
-from patient_ladle.adapters.disk import as_json
+from patient_ladle.adapters.disk import as_json, unreadable
 from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import BadInput, StoreUnwritable
 
@@ -39,16 +40,34 @@ PART_BYTES = 8 << 20
 _PATIENCE = {"connect_timeout": 5, "read_timeout": 60, "retries": {"max_attempts": 3}}
 
 
+_ADDRESS = re.compile(r"(https?://[^/\s\"'?]+)[^\s\"']*")
+"""A web address, of which only the server is told: the rest names uploads, and may hold signatures."""
+
+
 @contextmanager
 def _asking(place: str) -> Iterator[None]:
-    """Faults of the store in here are told as faults at that place."""
+    """Faults of the store in here are told as faults at that place. Raises StoreUnwritable."""
     try:
         yield
     except (OSError, BotoCoreError) as error:
         raise StoreUnwritable(
-            f"the bucket at '{place}' does not do as asked: {error}.",
+            _refused(place, error),
             "Check LADLE_RESULT_STORE, AWS_ENDPOINT_URL_S3 and the credentials in the service's environment.",
         ) from error
+
+
+@contextmanager
+def _reading(place: str) -> Iterator[None]:
+    """The same of what only reads. Raises StoreUnreadable."""
+    try:
+        yield
+    except (OSError, BotoCoreError) as error:
+        raise unreadable(_refused(place, error)) from error
+
+
+def _refused(place: str, error: Exception) -> str:
+    words = _ADDRESS.sub(r"\1", str(error)).rstrip(".")
+    return f"the bucket at '{place}' does not do as asked: {words}."
 
 
 class _Upload:
@@ -210,10 +229,11 @@ class BucketStore(Store):
 
     def open(self, run: str, attempt: int, name: str) -> BinaryIO:
         path = self.key(run, attempt, checked_name(name))
-        with _asking(path):
+        with _reading(path):
             try:
                 return io.BufferedReader(_Object(self.system.open(path, "rb", block_size=PART_BYTES)), 1 << 16)
             except FileNotFoundError:
+                self.system.call_s3("head_bucket", Bucket=self.bucket)  # a bucket that is gone is not a file that is
                 raise not_stored(name) from None
 
 
@@ -236,7 +256,7 @@ class _Object(io.RawIOBase):
         return int(self.file.tell())
 
     def readinto(self, into: Any) -> int:
-        with _asking(self.file.path):
+        with _reading(self.file.path):
             return int(self.file.readinto(into))
 
     def close(self) -> None:

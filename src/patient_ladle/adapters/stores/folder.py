@@ -15,8 +15,8 @@ from patient_ladle.adapters.disk import (
     DiskFile,
     ScratchFile,
     as_json,
+    reading,
     sync_folder,
-    translate,
     writing,
     written,
 )
@@ -55,7 +55,7 @@ class FolderResult(StoredResult):
             os.rename(self.path / (name + PART), self.path / name)
 
     def open(self, name: str) -> BinaryIO:
-        with writing(self.path):
+        with reading(self.path):
             return open(self.path / name, "rb")
 
     def seal(self, descriptor: dict[str, Any]) -> None:
@@ -116,9 +116,10 @@ class FolderStore(Store):
 
     def open(self, run: str, attempt: int, name: str) -> BinaryIO:
         path = self.root / run / str(attempt) / checked_name(name)
-        try:
-            return path.open("rb")
-        except (FileNotFoundError, NotADirectoryError):
-            raise not_stored(name) from None
-        except OSError as error:
-            raise translate(error, path) from error
+        with reading(path):
+            try:
+                return path.open("rb")
+            except (FileNotFoundError, NotADirectoryError):
+                if not self.root.is_dir():
+                    raise
+                raise not_stored(name) from None

@@ -59,10 +59,11 @@ def status(args: argparse.Namespace) -> int:
     if night["needs"]:
         print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} a person:")
         rows = [
-            (need["run"], need["kind"], need["extract"], need["environment"], need["data_date"], need["cause"])
+            (need["run"], len(need["others"]) or "", need["kind"], need["extract"], need["environment"], need["data_date"],
+             need["cause"])
             for need in night["needs"]
-        ]
-        print_table(("RUN", "WHAT", "EXTRACT", "ENVIRONMENT", "DATA DATE", "CAUSE"), rows, "")
+        ]  # fmt: skip
+        print_table(("RUN", "OTHERS", "WHAT", "EXTRACT", "ENVIRONMENT", "DATA DATE", "CAUSE"), rows, "")
         print("look at one: ladle run show RUN; its log: ladle run log RUN")
     else:
         print("nothing needs a person.")
@@ -122,6 +123,9 @@ def user_edit(args: argparse.Namespace) -> None:
         raise ClientError("nothing to change was given.", "Give --role, --active or --password.")
     with connected(args) as ladle:
         _print_people(args, [ladle.people.edit(args.name, **changes)])
+        theirs = [each["name"] for each in ladle.schedules.list() if each["created_by"] == args.name]
+    if args.active == "no" and theirs:
+        print(f"schedules that {args.name} made go on: {', '.join(theirs)}", file=sys.stderr)
 
 
 def token_list(args: argparse.Namespace) -> None:

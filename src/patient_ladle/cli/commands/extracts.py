@@ -296,7 +296,13 @@ def extract_archive(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         found = ladle.extracts.archive(args.name)
-    print_json(found) if args.json else print(f"{args.name} is archived; bring it back with: ladle extract restore {args.name}")
+    if args.json:
+        print_json(found)
+        return 0
+    print(f"{args.name} is archived; bring it back with: ladle extract restore {args.name}")
+    if found["used_by"]:
+        names = ", ".join(found["used_by"])
+        print(f"due times of {names} are skipped from now on, and that is told: change or remove them", file=sys.stderr)
     return 0
 
 

@@ -24,7 +24,7 @@ STATUS = {
     "result_damaged": 409, "secret_unreadable": 409,
     "source_unreachable": 502, "source_sign_in_refused": 502, "source_database_missing": 502,
     "source_not_readable": 502, "source_tls_refused": 502, "source_writable": 502,
-    "connection_lost": 502, "deadline_exceeded": 504, "store_unwritable": 507,
+    "connection_lost": 502, "deadline_exceeded": 504, "store_unwritable": 507, "store_unreadable": 503,
     "disk_full": 507, "service_fault": 500, "method_not_allowed": 405, "slow_down": 429, "service_away": 503,
     "idempotency_mismatch": 422, "too_large": 413, "range_wrong": 416, "busy": 503,
 }  # fmt: skip

@@ -24,7 +24,7 @@ from .models import GIVEN_UP, WAITING, Channel, Notice, Seen, Sending, Trouble
 @transaction.atomic
 def trouble(key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = "") -> Notice | None:
     """There is trouble of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""
-    mark = _steady(mark or cause)
+    mark = without_numbers(mark or cause)
     begins = {"title": title[:200], "mark": mark}
     found, new = Trouble.objects.select_for_update().get_or_create(key=key, ended_at=None, defaults=begins)
     if new:
@@ -35,8 +35,8 @@ def trouble(key: str, kind: str, title: str, cause: str, next_step: str = "", pa
     return tell("changed", title, cause, next_step, path, found) if changed else None
 
 
-def _steady(words: str) -> str:
-    """Without what differs each time though the cause is the same: numbers."""
+def without_numbers(words: str) -> str:
+    """A cause without what differs each time though it is the same."""
     return re.sub(r"\d+", "#", words)[:200]
 
 

@@ -118,6 +118,8 @@ def _why_stopped(run: Run) -> LadleError:
     )
 
 
+START_SECONDS = 120
+"""From a job to the child's first word: a child that has not begun by then never will."""
 Place = tuple[int, int]
 """Run and attempt: a worker that was thawed may have an attempt that was lost beside one of the same run that is its own."""
 
@@ -129,7 +131,10 @@ class _Minded:
         self.run, self.child = run, child
         self.asked: tuple[float, LadleError] | None = None
         source = run.source
-        self.limits = {"connect": source.connect_seconds, "describe": source.deadline_seconds, "fetch": source.deadline_seconds}
+        self.limits = {
+            "": START_SECONDS, "connect": source.connect_seconds, "describe": source.deadline_seconds,
+            "fetch": source.deadline_seconds,
+        }  # fmt: skip
         self.stage, self.since = "", time.monotonic()
 
     def enters(self, stage: str) -> None:
@@ -138,10 +143,17 @@ class _Minded:
             self.since = time.monotonic()
         self.stage = stage
 
-    def source_is_silent(self) -> bool:
-        """The source has had its time, and the child has not said so itself."""
+    def silence(self) -> LadleError | None:
+        """The source, or the child itself before it says its first word, has had its time; None while it has some left."""
         limit = self.limits.get(self.stage)
-        return limit is not None and time.monotonic() - self.since > limit + GRACE_SECONDS
+        if limit is None or time.monotonic() - self.since <= limit + GRACE_SECONDS:
+            return None
+        if not self.stage:
+            return WorkerLost(f"the run's child has not begun within {limit:,} s.", "The host may be short of memory or time.")
+        return DeadlineExceeded(
+            f"the source did not answer within its {limit:,} s, nor when it was told to stop.",
+            "See whether the server, or the network on the way to it, hangs.",
+        )
 
     def stop(self, why: LadleError) -> None:
         """Ask it to stop, or end it when it was asked long ago."""
@@ -306,9 +318,8 @@ class WorkerProcess:
                 most = settings.RUN_MEMORY_BYTES >> 20
                 words = f"the run needed more than the {most:,} MB of memory that one may take, and was stopped."
                 minded.end(OutOfMemory(words, "Take fewer or shorter columns, or give runs more: LADLE_RUN_MEMORY_MB."))
-            elif minded.source_is_silent():
-                words = f"the source did not answer within its {minded.limits[minded.stage]:,} s, nor when it was told to stop."
-                minded.stop(DeadlineExceeded(words, "See whether the server, or the network on the way to it, hangs."))
+            elif silence := minded.silence():
+                minded.stop(silence)
 
     def _stop_asked(self) -> None:
         past = Q(give_up_at__lt=timezone.now())

@@ -27,20 +27,13 @@ from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
 
-from .models import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, NOT_RUN, Run
+from .models import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
 from .night import coming_next, night_to
 from .stores import store
 
-SOURCE_CODES = (
-    "source_unreachable",
-    "source_sign_in_refused",
-    "source_tls_refused",
-    "source_database_missing",
-    "connection_lost",
-)
-"""Faults of a source, whatever extract met them."""
 FOLDER_CODES = ("store_unwritable", "disk_full")
 """Faults of a delivery's folder, whatever is delivered into it."""
+_STORE = "the result store cannot be used"
 SCARCE_BYTES = 5 << 30
 """Free space in the result store below which people are told: days, not minutes, before the end."""
 SHOWN = 20
@@ -69,7 +62,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
             next_step = "Look at its files, then release or reject them."
             trouble(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
-        over("store", "the result store can be written again", f"Run {run.pk} has finished.", path)
+        over("store", "the result store can be used again", f"Run {run.pk} has finished.", path)
         over(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
         over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path)
         if run.finish_by and not run.late and run.due_time:
@@ -80,8 +73,8 @@ def run_ended(run: Run, told_already: bool = False) -> None:
         return
     error = run.error or {}
     cause, hint, code = error.get("message", ""), error.get("hint", ""), error.get("code", "")
-    if code in FOLDER_CODES:
-        trouble("store", "failed", "the result store cannot be written", cause, hint, path, mark=code)
+    if code in STORE_CODES:
+        trouble("store", "failed", _STORE, cause, hint, path, mark=code)
     elif code in SOURCE_CODES:
         trouble(_source_key(run), "source unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
     else:
@@ -100,6 +93,8 @@ def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> No
     failed = run.delivery == DELIVERY_FAILED
     if error.code in FOLDER_CODES:
         key, title = of_folders, f"nothing can be delivered into {' and '.join(folders)}"
+    elif error.code in STORE_CODES:
+        key, title = "store", _STORE
     else:
         key, title = of_extract, f"{_where(run)}: run {run.pk} is not delivered"
     hint = f"{error.hint} Then: ladle run deliver {run.pk}, --into other folders, or --leave it." if failed else error.hint
@@ -213,9 +208,10 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
     night = night_to(now, now - timedelta(days=1))
     lines = [f"Runs of the last day: {night.sentence}"]
     for need in night.needs[:SHOWN]:
-        lines.append(f"{need.kind}: run {need.run.pk} {_where(need.run)}: {need.cause}")
-    if night.needing > SHOWN:
-        lines.append(f"… and {night.needing - SHOWN:,} more.")
+        others = f" (and {amount(len(need.others), 'other run')})" if need.others else ""
+        lines.append(f"{need.kind}: run {need.run.pk} {_where(need.run)}: {need.cause}{others}")
+    if len(night.needs) > SHOWN:
+        lines.append(f"… and {amount(len(night.needs) - SHOWN, 'cause')} more.")
     lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
     word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} a person" if night.needing else "all is well"
     return f"The night to {day.isoformat()}: {word}", "\n".join(lines)

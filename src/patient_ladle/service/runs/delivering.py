@@ -24,7 +24,7 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, leftovers, sweep
+from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, sweep
 from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
 from patient_ladle.core.output import OutputSettings
@@ -33,6 +33,7 @@ from patient_ladle.core.retrying import Patience
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
+from .clearing import clear_after
 from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, DeliveryFolder, Run, Worker
 from .services import run_numbered
 from .stores import store
@@ -90,6 +91,8 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
         file.save(update_fields=["delivered_path", "delivered_also"])
     for folder, mount in plan.mounts:
         DeliveryFolder.objects.update_or_create(path=folder, defaults={"mount": mount})
+    if again or row.attempt > 1:
+        clear_after(row, plan.folders)
     add_log(row, "info", delivered_words(plan), "deliver")
     for name in taken:
         words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
@@ -111,6 +114,7 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     row.delivery_plan = {**plan.wishes().to_dict(), "delivered": list(dict.fromkeys(done))}
     row.delivery_error, row.deliver_at, row.publishing = error.to_dict(), again, None
     row.save()
+    clear_after(row, plan.folders)
     add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
     for name in error.facts.get("delivered", []):
         add_log(row, "warning", f"'{name}' is delivered all the same: it was taken before it could be put back", "deliver")
@@ -223,10 +227,9 @@ def take_over_delivery(row: Run) -> None:
         add_log(row, "warning", "its worker was lost while delivering: rolled forward from the recorded intent", "deliver")
         deliver_prepared(row, intent, resumed=True)
         return
-    for part in leftovers(row.delivery_plan["folders"], f"{row.pk}.{row.attempt}.{row.delivery_attempts}"):
-        sweep([(str(part), "", "")])
     row.delivery, row.deliver_at, row.deliverer = TO_DELIVER, timezone.now(), None
     row.save(update_fields=["delivery", "deliver_at", "deliverer"])
+    clear_after(row, row.delivery_plan["folders"])
     add_log(row, "warning", "its worker was lost while it prepared the delivery, which is tried again", "deliver")
 
 
@@ -270,6 +273,7 @@ def decide_delivery(person: Person, number: int, then: str, into: str = "", note
         where = f" into {' and '.join(plan['folders'])}" if then == "elsewhere" else ""
         add_log(run, "info", f"{person.name} has it delivered {then}{where}{because}", "deliver")
     run.save()
+    clear_after(run, before)
     return run
 
 

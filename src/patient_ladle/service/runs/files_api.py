@@ -96,7 +96,7 @@ def _file_of(run: Run, name: str) -> ResultFile:
 
 
 def _opened(file: ResultFile) -> BinaryIO:
-    """The stored file, if it has the length that was proven. Raises ResultDamaged, NotFound, StoreUnwritable."""
+    """The stored file, if it has the length that was proven. Raises ResultDamaged, NotFound, StoreUnreadable."""
     opened = store().open(str(file.run_id), file.attempt, file.name)
     size = opened.seek(0, os.SEEK_END)
     if size != file.bytes:

@@ -3,8 +3,8 @@
 What is removed is recorded; delivered files are their readers' own. Runs, due times and what is known of their files stay
 for ever; the lines of their logs and notices go after ``LADLE_LOG_DAYS``.
 
-The newest delivered result of an extract in each environment is always kept, and so is whatever an author has still to
-decide about.
+The newest delivered result of an extract in each environment is always kept, and so is whatever waits to be delivered, or
+for somebody to decide about it.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.notices.models import Notice, Trouble
 from patient_ladle.words import amount
 
-from .models import FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, LogLine, Run
+from .models import DELIVERY_OPEN, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, LogLine, Run
 from .stores import store
 from .telling import add_log
 
@@ -72,7 +72,11 @@ def remove_old(now: datetime) -> int:
     day = ExpressionWrapper(Value(timedelta(days=1)) * Coalesce("extract__keep_days", settings.KEEP_DAYS), DurationField())
     until = ExpressionWrapper(F("ended_at") + day, DateTimeField())
     too_many = [pk for extract in Extract.objects.exclude(keep_runs=None) for pk in _beyond_number(extract)]
-    runs = Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None).exclude(held=HELD)
+    runs = (
+        Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None)
+        .exclude(held=HELD)
+        .exclude(delivery__in=DELIVERY_OPEN)
+    )
     over = runs.annotate(until=until).filter(Q(until__lt=now) | Q(pk__in=too_many))
     numbers = list(islice(_but_the_newest(over), BATCH))
     removed = 0

@@ -17,9 +17,8 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -27,7 +26,7 @@ from django.db import connection, transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import folders_named, leftovers, sweep
+from patient_ladle.adapters.deliveries.folder import delivery_folders, sweep
 from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.common.alone import AWAY
@@ -35,6 +34,7 @@ from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_fre
 from patient_ladle.words import amount
 
 from .alarms import run_ended
+from .clearing import clear_after
 from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
 from .holding import changes_since, findings_of
 from .models import (
@@ -57,6 +57,9 @@ from .telling import add_log, wake_workers
 from .waiting import quiet_sources, tell_followers
 
 log = logging.getLogger("ladle.ledger")
+
+PREPARING = ("store", "deliver")
+"""From the first of these stages on an attempt may have something in its delivery folders."""
 
 
 @transaction.atomic
@@ -164,6 +167,8 @@ def _finish(row: Run, resumed: bool) -> None:
     plan = plan_of(intent.get("delivery"))
     row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
+    if row.held and row.delivery_plan:
+        clear_after(row, row.delivery_plan["folders"])
     row.compared = compared_with_earlier(row)
     if plan is not None:
         row.delivery_attempts += 1
@@ -325,7 +330,9 @@ def _taken_over(run: Run, stopped: bool) -> bool:
 
 
 def _discard_attempt(run: Run) -> None:
-    """What an attempt left in the store and, under temporary names, in its delivery folder."""
+    """What an attempt left in the store and, under temporary names, in its delivery folders."""
     store().discard(str(run.pk), run.attempt)
-    folders = [str(Path(root) / wanted) for wanted in folders_named(run.delivers_into) for root in settings.DELIVERY_ROOTS]
-    sweep([(str(part), "", "") for part in leftovers(folders, f"{run.pk}.{run.attempt}")])
+    row = Run.objects.get(pk=run.pk)
+    if row.delivers_into and any(each["stage"] in PREPARING for each in row.stages):
+        with suppress(LadleError):  # the roots were changed since: what lies outside them is not ours any more
+            clear_after(row, delivery_folders(settings.DELIVERY_ROOTS, row.delivers_into))

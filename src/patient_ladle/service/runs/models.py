@@ -37,6 +37,16 @@ TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "under way"
 DELIVERIES = (TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT)
 """What has become of a finished run's delivery; nothing where none was wanted, or a guard holds it."""
 DELIVERY_OPEN = (TO_DELIVER, UNDER_WAY, DELIVERY_FAILED)
+SOURCE_CODES = (
+    "source_unreachable",
+    "source_sign_in_refused",
+    "source_tls_refused",
+    "source_database_missing",
+    "connection_lost",
+)
+"""Faults of a source, whatever extract met them."""
+STORE_CODES = ("store_unwritable", "store_unreadable", "disk_full")
+"""Faults of the result store, whatever is stored there."""
 MAX_ATTEMPTS = 3
 """Attempts of one run, unless its schedule says another number."""
 MAX_LOST = 3
@@ -70,6 +80,17 @@ class DeliveryFolder(models.Model):
 
     path = models.CharField(max_length=1000, unique=True)
     mount = models.CharField(max_length=1000)
+
+
+class FolderToClear(models.Model):
+    """A folder that was away when what a try of a delivery had left there was to be removed."""
+
+    run = models.ForeignKey("Run", on_delete=models.CASCADE, related_name="+")
+    folder = models.CharField(max_length=1000)
+    since = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "folder"], name="one_clearing_of_a_folder")]
 
 
 class Identity(models.Model):

@@ -5,28 +5,34 @@ Rules and theory
 * A night begins at six in the evening by the service's clocks; until midnight it is still the one before that counts.
 * A failure that was put right since, by a later run of the same extract, environment and data date, needs nobody.
 * What a guard holds, and a delivery that failed, need a decision however old they are.
+* Runs that failed for one cause are one line: a source that is away, a store, a folder, an extract that fails alike.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Any
 
 from django.conf import settings
 from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
 from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.service.notices.services import without_numbers
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
-from .models import DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NOT_RUN, Run
+from .models import DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
 
 EVENING = 18
 """The hour at which a night begins."""
 LEAST_HOURS = 6
 """So long a night has to be before it is the last one."""
 SHOWN = 50
-"""Runs that need a person, as shown."""
+"""Lines of what needs a person, as shown."""
+LOOKED_AT = 2_000
+"""Runs that need a person, as they are put together to lines."""
 BARS = 2_000
 """Runs on the strip."""
 COMING = 6
@@ -35,12 +41,14 @@ COMING = 6
 
 @dataclass(frozen=True, slots=True)
 class Need:
-    """A run that a person should look at: what kind of trouble, its cause, and what to do next."""
+    """A run that a person should look at: what kind of trouble, its cause, and what to do next. ``others``: runs before it
+    that the same cause has kept."""
 
     kind: str
     run: Run
     cause: str
     hint: str
+    others: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +97,7 @@ def night_to(now: datetime, since: datetime | None = None) -> Night:
         now,
         Counter({state: row["count"] for state, row in counts.items()}),
         Counter(without_run.order_by().values_list("decision", flat=True)),
-        [_need(run) for run in troubled.select_related("extract", "environment", "due_time__schedule")[:SHOWN]],
+        _by_cause(troubled.select_related("extract", "environment", "due_time__schedule")[:LOOKED_AT])[:SHOWN],
         troubled.count(),
         sum(row["late"] for row in counts.values()),
     )
@@ -106,6 +114,34 @@ def _troubled(since: datetime) -> QuerySet[Run]:
     late = Q(late=True) & Q(queued_at__gte=since) & ~Q(state=FAILED)
     rank = Case(When(state__in=(FAILED, NOT_RUN), then=0), When(undelivered, then=1), When(held=HELD, then=2), default=3)
     return Run.objects.filter(failed | undelivered | Q(held=HELD) | late).order_by(rank, "-pk")
+
+
+def _by_cause(runs: Iterable[Run]) -> list[Need]:
+    """One line for each cause, with the newest run that it has kept."""
+    found: dict[tuple[Any, ...], Need] = {}
+    for run in runs:
+        need = _need(run)
+        if (first := found.setdefault(_cause(need), need)) is not need:
+            first.others.append(run.pk)
+    return list(found.values())
+
+
+def _cause(need: Need) -> tuple[Any, ...]:
+    """What runs share that one person mends for all of them."""
+    run, own = need.run, (need.run.extract_id, need.run.environment_id)
+    match need.kind:
+        case "held":
+            return need.kind, run.pk  # each is decided about by itself
+        case "late":
+            return need.kind, run.due_time.schedule_id if run.due_time else run.pk
+        case "not delivered":
+            return need.kind, *(run.delivery_plan or {}).get("folders", []), (run.delivery_error or {}).get("code")
+    code = str((run.error or {}).get("code"))
+    if code in STORE_CODES:
+        return need.kind, "store"
+    if code in SOURCE_CODES:
+        return need.kind, "source", run.source_id, run.environment_id
+    return need.kind, *own, code, without_numbers(need.cause)
 
 
 def _need(run: Run) -> Need:

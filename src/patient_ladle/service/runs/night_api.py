@@ -26,6 +26,7 @@ class NeedView(serializers.Serializer):
     environment = serializers.CharField(source="run.environment.name")
     schedule = serializers.CharField(source="run.due_time.schedule.name", default=None, allow_null=True)
     data_date = serializers.DateField(source="run.data_date")
+    others = serializers.ListField(child=serializers.IntegerField(), help_text="Runs before it with the same cause.")
     cause = serializers.CharField()
     hint = serializers.CharField()
 
@@ -61,7 +62,7 @@ class NightView(serializers.Serializer):
     until = serializers.DateTimeField()
     sentence = serializers.CharField(help_text="Runs by state, those that were late, due times without a run.")
     counts = serializers.DictField(child=serializers.IntegerField(), source="states")
-    needing = serializers.IntegerField(help_text="So many runs need a person; the first of them are shown.")
+    needing = serializers.IntegerField(help_text="So many runs need a person; those of one cause are one of the needs.")
     needs = NeedView(many=True)
     next = serializers.SerializerMethodField()
     runs = serializers.SerializerMethodField(help_text="Those that have started, newest first.")

@@ -1,0 +1,47 @@
+"""What tries of a delivery leave in folders under temporary names is removed, also where the folder is away just then."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from django.conf import settings
+
+from patient_ladle.adapters.deliveries.folder import cleared
+
+from .models import FINISHED, RUNNING, UNDER_WAY, FolderToClear, Run
+
+log = logging.getLogger("ladle.deliveries")
+
+
+def _is_over(run: Run) -> Callable[[int, int, int], bool]:
+    """Whether a try of the run is over, as its row stands; one that the row does not know yet has begun since."""
+
+    def of(number: int, attempt: int, a_try: int) -> bool:
+        if number != run.pk or attempt > run.attempt:
+            return False
+        if attempt < run.attempt or run.state not in (RUNNING, FINISHED):
+            return True
+        return run.state == FINISHED and a_try < run.delivery_attempts + (run.delivery != UNDER_WAY)
+
+    return of
+
+
+def clear_after(run: Run, folders: Sequence[str]) -> None:
+    """Remove what tries of the run that are over left in these folders; a folder that is away is cleared later."""
+    for folder in folders:
+        if not cleared(folder, _is_over(run)):
+            FolderToClear.objects.get_or_create(run=run, folder=folder)
+
+
+def clear_folders(now: datetime) -> int:
+    """Those that were away and are back; returns how many. One that never comes back is forgotten in the end."""
+    count = 0
+    for each in FolderToClear.objects.select_related("run"):
+        if Path(each.folder).is_dir() and cleared(each.folder, _is_over(each.run)):
+            each.delete()
+            count += 1
+    FolderToClear.objects.filter(since__lt=now - timedelta(days=settings.LOG_DAYS)).delete()
+    return count
