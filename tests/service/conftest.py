@@ -47,8 +47,8 @@ def repository(orm, home, monkeypatch):
     from patient_ladle.service.people.models import Person
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.models import Run, Worker
-    from patient_ladle.service.schedules.models import DueTime, Schedule
-    from patient_ladle.service.sources.models import Environment, Source
+    from patient_ladle.service.schedules.models import DueTime, HolidayCalendar, Schedule
+    from patient_ladle.service.sources.models import Environment, Inquiry, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
     now = scheduler.database_now()
@@ -56,7 +56,7 @@ def repository(orm, home, monkeypatch):
     Run.objects.update(again_of=None)
     Run.objects.all().delete()
     DueTime.objects.all().delete()
-    for model in (Schedule, Worker):
+    for model in (Schedule, Worker, Inquiry, HolidayCalendar):
         model.objects.all().delete()
     if not Extract.objects.exists():
         person = Person.objects.create(name="amir", role="author")

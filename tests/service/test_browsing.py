@@ -82,7 +82,8 @@ def test_rows_counts_and_the_statement_that_becomes_an_extract(gathered):
 
 def test_a_binary_value_is_looked_at_only_when_it_is_a_picture(gathered):
     with gathered.ladle("runner") as ladle:
-        seen = ladle.sources.look("works", "live", "rows", table="orders", sort="order_id")
+        own = [{"column": "order_id", "test": "less", "value": "3"}]
+        seen = ladle.sources.look("works", "live", "rows", table="orders", filters=own, sort="order_id")
         assert [row[3] for row in seen["result"]["rows"]] == [
             {"bytes": len(PICTURE), "media": "image/png", "kept": True},
             {"bytes": 25, "media": "application/octet-stream", "kept": True},

@@ -187,7 +187,8 @@ def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(clai
         stored.write_bytes(DATA)
     from django.utils import timezone
 
-    assert [need.kind for need in night_to(timezone.now()).needs] == ["not delivered"] * 3
+    [need] = night_to(timezone.now()).needs
+    assert (need.kind, need.run, need.others) == ("not delivered", runs[2], [runs[1].pk, runs[0].pk])
     assert told()[0] == "not delivered"
     with pytest.raises(BadInput, match="only with it"):
         decide_delivery(repository, runs[0].pk, "elsewhere")

@@ -57,10 +57,7 @@ def test_a_source_that_is_away_is_one_trouble_however_many_extracts_meet_it(sche
     assert told()[1:] == [("recovered", "source wide in live is back")]
 
 
-def test_runs_by_hand_and_those_not_run_for_another_tell_nothing(schedule, told, repository):  # noqa: F811
-    queue(repository, "from_wide")
-    finish(error=StatementWrong("no such column."))
-    assert told() == []
+def test_those_not_run_for_another_tell_nothing(schedule, told):  # noqa: F811
     schedule(then=[{"extract": "from_narrow"}])
     tick()
     finish(error=StatementWrong("no such column."))
@@ -108,7 +105,7 @@ def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning
     now = datetime.now(timezone.utc)
     assert sum_up(now) is not None
     assert sum_up(now) is None
-    [(kind, title)] = told()
+    [(kind, title)] = [each for each in told() if each[0] != "own run"]
     assert (kind, title) == ("summary", f"The night to {now.date()}: 1 needs a person")
 
 
@@ -161,10 +158,66 @@ def test_notices_go_to_the_channels_that_want_them_and_are_tried_again_with_pati
             send_again(busy.pk)
 
 
+@pytest.fixture
+def ended(told, repository):
+    """``ended(own_runs, error)``: titles of what is told of a run by hand of somebody who chose that."""
+    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.notices.services import choose_own
+
+    def made(own_runs, error=None):
+        Notice.objects.all().delete()
+        choose_own(repository, own_runs)
+        queue(repository, "from_wide")
+        finish(error=error)
+        assert not Notice.objects.filter(person=None).exists()
+        return [(notice.kind, notice.title.split(": ")[0], notice.title.split()[-1]) for notice in Notice.objects.all()]
+
+    yield made
+    choose_own(repository, "failed", "")
+
+
+def test_whoever_starts_a_run_is_told_of_it_as_they_choose(ended):
+    failed, finished = ("own run", "from_wide in live", "failed"), ("own run", "from_wide in live", "finished")
+    wrong = StatementWrong("no such column.")
+    assert [ended(choice, wrong) for choice in ("nothing", "failed", "ended")] == [[], [failed], [failed]]
+    assert [ended(choice) for choice in ("nothing", "failed", "ended")] == [[], [], [finished]]
+
+
+def test_a_notice_for_one_is_in_that_persons_bell_and_mail_alone(ended, repository, mailbox):
+    from patient_ladle.service.notices.courier import send_due
+    from patient_ladle.service.notices.models import Sending
+    from patient_ladle.service.notices.services import add_channel, choose_own, edit_channel, for_the_eyes_of, unseen_by
+    from patient_ladle.service.people.models import Person
+
+    other, _ = Person.objects.get_or_create(name="lena", defaults={"role": "reader"})
+    way = {"host": "127.0.0.1", "port": str(mailbox.mail.port), "security": "none",
+           "sender": "ladle@fennmoor.example", "to": "duty@fennmoor.example"}  # fmt: skip
+    add_channel("duty", "mail", way)
+    choose_own(repository, mail="amir@fennmoor.example")
+    ended("failed", StatementWrong("no such column."))
+    assert (unseen_by(repository), unseen_by(other)) == (1, 0)
+    assert [for_the_eyes_of(each).count() for each in (repository, other)] == [1, 0]
+    assert Sending.objects.count() == 0, "no channel takes notices to people"
+    edit_channel("duty", {"for_people": True})
+    ended("failed", StatementWrong("no such column."))
+    assert send_due() == 1
+    [arrived] = mailbox.box.arrived
+    assert "amir@fennmoor.example" in arrived["to"]
+    assert "duty" not in arrived["to"]
+    Person.objects.filter(pk=repository.pk).update(role="runner")
+    ended("failed", StatementWrong("no such column: salary."))
+    assert for_the_eyes_of(repository).get().cause == "the database rejected the statement."
+    Person.objects.filter(pk=repository.pk).update(role="author")
+    with pytest.raises(BadInput, match="more than one address"):
+        choose_own(repository, mail="a@fennmoor.example, b@fennmoor.example")
+    with pytest.raises(BadInput, match="no addresses of people"):
+        add_channel("desk", "webhook", {"url": "https://fennmoor.example"}, for_people=True)
+
+
 def test_channels_over_the_command_line_and_the_bell(service, http, mailbox):
     given = ("--set", f"url={mailbox.url}/cli", "--only", "failed,held")
     made = service.command("channel", "add", "cli", "--kind", "webhook", *given)
-    assert "notices  failed, held" in made.stdout, made.stderr
+    assert "notices     failed, held" in made.stdout, made.stderr
     assert "failed, held" in service.command("channel", "list").stdout
     tried = service.command("channel", "try", "cli")
     assert (tried.returncode, "LADLE_WEBHOOK_PRIVATE=yes" in tried.stdout) == (1, True), (

@@ -593,6 +593,24 @@ export interface paths {
         patch: operations["change_own_password"];
         trace?: never;
     };
+    "/api/v1/me/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What one is told of runs that one starts oneself. */
+        get: operations["own_notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description What one is told of runs that one starts oneself. */
+        patch: operations["choose_own_notices"];
+        trace?: never;
+    };
     "/api/v1/notices": {
         parameters: {
             query?: never;
@@ -1447,6 +1465,8 @@ export interface components {
             secret?: string;
             /** @description Kinds of notices that it wants; none: all. */
             kinds?: string[];
+            /** @description Whether it takes notices for single people as well, each to their own address. */
+            for_people?: boolean;
         };
         ChannelKindView: {
             /** @description Its name. */
@@ -1483,6 +1503,8 @@ export interface components {
             kinds: string[];
             /** @description It is in use: notices are sent to it. */
             active: boolean;
+            /** @description Whether it takes notices for single people as well, each to their own address. */
+            for_people: boolean;
         };
         CheckStepView: {
             /** @description Name of the step. */
@@ -2319,6 +2341,8 @@ export interface components {
              * @description The moment.
              */
             at: string;
+            /** @description Whether it is for whoever asks, alone. */
+            readonly own: boolean;
         };
         /**
          * @description * `nothing runs` - nothing runs
@@ -2335,9 +2359,10 @@ export interface components {
          *     * `space` - space
          *     * `clock` - clock
          *     * `try` - try
+         *     * `own run` - own run
          * @enum {string}
          */
-        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "clock" | "try";
+        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "clock" | "try" | "own run";
         OptionView: {
             /** @description Its name. */
             name: string;
@@ -2359,6 +2384,21 @@ export interface components {
          * @enum {string}
          */
         OptionViewKindEnum: "choice" | "boolean" | "integer" | "texts" | "text";
+        OwnNoticesView: {
+            /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
+            own_runs: components["schemas"]["OwnRunsEnum"];
+            /** @description The address that such notices are mailed to as well; empty: none. */
+            mail: string;
+            /** @description Whether a channel takes them to addresses of people. */
+            readonly by_mail: boolean;
+        };
+        /**
+         * @description * `nothing` - nothing
+         *     * `failed` - failed
+         *     * `ended` - ended
+         * @enum {string}
+         */
+        OwnRunsEnum: "nothing" | "failed" | "ended";
         ParameterView: {
             /** @description Its name. */
             name: string;
@@ -2419,6 +2459,8 @@ export interface components {
             kinds?: string[];
             /** @description It is in use: notices are sent to it. */
             active?: boolean;
+            /** @description Whether it takes notices for single people as well, each to their own address. */
+            for_people?: boolean;
         };
         PatchedContentBody: {
             /** @description Name of the source. */
@@ -2452,6 +2494,12 @@ export interface components {
             change_note: string;
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
             bring_back?: boolean;
+        };
+        PatchedOwnNoticesBody: {
+            /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
+            own_runs?: string;
+            /** @description The address that such notices are mailed to as well; empty: none. */
+            mail?: string;
         };
         PatchedOwnPasswordBody: {
             /** @description The new one. */
@@ -3289,6 +3337,8 @@ export interface components {
             notice: components["schemas"]["NoticeView"];
             /** @description Name of the channel. */
             channel: string;
+            /** @description Another address than the channel's own. */
+            to: string;
             /** @description What has become of it so far. */
             state: components["schemas"]["SendingViewStateEnum"];
             /** @description How often it was tried so far. */
@@ -8076,6 +8126,192 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    own_notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnNoticesView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_own_notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedOwnNoticesBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnNoticesView"];
                 };
             };
             /** @description Bad Request */

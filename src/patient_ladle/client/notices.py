@@ -19,6 +19,14 @@ class Notices(Group):
         """Newest first."""
         return self.transport.pages("/notices")
 
+    def own(self) -> Record:
+        """What one is told of runs that one starts oneself: ``own_runs``, ``mail``, and whether a channel takes it there."""
+        return self._get("/me/notices")
+
+    def choose_own(self, **choices: str) -> Record:
+        """``own_runs`` (nothing, failed, ended), ``mail`` (an address, or empty)."""
+        return self._patch("/me/notices", choices)
+
     def bell(self) -> Record:
         """``unseen``: notices since one last looked; ``troubles``: those that go on."""
         return self._get("/bell")
@@ -48,11 +56,11 @@ class Notices(Group):
         return self._get("/channel-kinds")
 
     def add_channel(self, name: str, kind: str, settings: dict[str, Any], **more: Any) -> Record:
-        """``more``: ``secret``, ``kinds`` of notices."""
+        """``more``: ``secret``, ``kinds`` of notices, ``for_people``."""
         return self._post("/channels", {"name": name, "kind": kind, "settings": settings, **more})
 
     def edit_channel(self, name: str, **changes: Any) -> Record:
-        """``settings`` (whole), ``secret``, ``kinds``, ``active``."""
+        """``settings`` (whole), ``secret``, ``kinds``, ``active``, ``for_people``."""
         return self._patch(f"/channels/{name_in_path(name)}", changes)
 
     def remove_channel(self, name: str) -> None:

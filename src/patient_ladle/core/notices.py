@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
+OWN_RUN = "own run"
 KINDS = (
     "nothing runs", "failed", "not run", "not delivered", "late", "held", "missed", "source unreachable", "changed",
-    "recovered", "summary", "space", "clock", "try",
+    "recovered", "summary", "space", "clock", "try", OWN_RUN,
 )  # fmt: skip
-"""``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over."""
+"""``changed``: a trouble that was told goes on with another cause; ``recovered``: it is over; ``own run``: for whoever started
+it, alone."""
 
 
 @dataclass(frozen=True, slots=True)

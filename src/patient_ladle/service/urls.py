@@ -74,6 +74,7 @@ urlpatterns = [
     path(_API + "calendars/<str:name>", schedules.OneCalendar.as_view()),
     path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),
     path(_API + "notices", notices.Notices.as_view()),
+    path(_API + "me/notices", notices.OwnNotices.as_view()),
     path(_API + "bell", notices.Bell.as_view()),
     path(_API + "channel-kinds", notices.ChannelKinds.as_view()),
     path(_API + "channels", notices.Channels.as_view()),

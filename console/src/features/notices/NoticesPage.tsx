@@ -1,6 +1,6 @@
 import { useEffect } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Table, type TableColumnsType } from "antd";
+import { Button, Input, Select, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
 import { usePages } from "../../api/usePages";
@@ -11,7 +11,7 @@ import { useBell } from "./useBell";
 import "../../components/state.css";
 import "./notices.css";
 
-const good = new Set(["recovered", "summary", "try"]);
+const good = new Set(["recovered", "summary", "try", "own run"]);
 
 function Troubles() {
   const bell = useBell();
@@ -59,6 +59,30 @@ function Sent() {
   );
 }
 
+const choices = [{ value: "failed", label: "when they fail" }, { value: "ended", label: "when they end" }, { value: "nothing", label: "never" }] as const;
+
+/** What one is told of runs that one starts oneself. */
+function Own() {
+  const client = useQueryClient();
+  const own = useQuery({ queryKey: ["own-notices"], queryFn: () => must(api.GET("/api/v1/me/notices")) });
+  const choose = useMutation({
+    mutationFn: (body: { own_runs?: string; mail?: string }) => must(api.PATCH("/api/v1/me/notices", { body })),
+    onSuccess: (made) => client.setQueryData(["own-notices"], made),
+  });
+  if (!own.data) return <ProblemNote error={own.error} />;
+  const mail = own.data.mail;
+  return (
+    <div className="own">
+      <label>Tell me of runs that I start <Select aria-label="Tell me of runs that I start" value={own.data.own_runs} options={[...choices]} onChange={(own_runs) => choose.mutate({ own_runs })} style={{ width: 140 }} /></label>
+      {own.data.own_runs !== "nothing" && (
+        <label>also by mail to <Input key={mail} type="email" defaultValue={mail} placeholder="nobody" style={{ width: 230 }} onBlur={(e) => e.target.value !== mail && choose.mutate({ mail: e.target.value })} onPressEnter={(e) => e.currentTarget.blur()} /></label>
+      )}
+      {mail && !own.data.by_mail && <small>No channel takes notices to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span></small>}
+      <ProblemNote error={choose.error} />
+    </div>
+  );
+}
+
 /** What went wrong, what came right again, and whether people were told. */
 export function NoticesPage() {
   const client = useQueryClient();
@@ -77,6 +101,7 @@ export function NoticesPage() {
     <div className="page">
       <header className="head"><h1>Notices</h1><p>One for one trouble, and one when it is over.</p></header>
       <Troubles />
+      <Own />
       <Table<NoticeRecord> size="small" rowKey="id" columns={columns} dataSource={notices.items} loading={notices.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
       {notices.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void notices.fetchNextPage()}>Show earlier ones</Button>}
       <ProblemNote error={notices.error} />

@@ -78,6 +78,12 @@ class _Server(smtplib.SMTP):
         return ssl.create_default_context().wrap_socket(plain, server_hostname=host) if self.tls else plain
 
 
+def check_address(text: str) -> None:
+    """One address, and no more. Raises BadInput."""
+    if len(_addresses(text)) != 1:
+        raise BadInput(f"'{text}' is more than one address.", "Give one.")
+
+
 def _addresses(text: str) -> list[str]:
     found = [address for _, address in getaddresses([text]) if address]
     for address in found:

@@ -40,6 +40,21 @@ def notice_sent(args: argparse.Namespace) -> None:
     return print_table(("SENDING", "NOTICE", "CHANNEL", "STATE", "TRIES", "SENT", "SAID"), rows, "nothing was sent yet.")
 
 
+def notice_own(args: argparse.Namespace) -> None:
+    changes = {"own_runs": args.runs, "mail": args.mail}
+    changes = {key: value for key, value in changes.items() if value is not None}
+    with connected(args) as ladle:
+        own = ladle.notices.choose_own(**changes) if changes else ladle.notices.own()
+    if args.json:
+        return print_json(own)
+    told = {"nothing": "nothing", "failed": "when they fail", "ended": "when they end"}[own["own_runs"]]
+    print_facts([("your runs", f"told {told}" if told != "nothing" else "not told"), ("mail", own["mail"])])
+    if own["mail"] and not own["by_mail"]:
+        words = "no channel takes notices to people yet: ladle channel edit NAME --for-people yes (administrators)"
+        print(words, file=sys.stderr)
+    return None
+
+
 def notice_resend(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         made = ladle.notices.send_again(args.number)
@@ -66,6 +81,7 @@ def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
     facts: list[tuple[str, Any]] = [("channel", made["name"]), ("kind", made["kind"])]
     facts += list(made["settings"].items())
     facts += [("secret", "kept" if made["has_secret"] else ""), ("notices", ", ".join(made["kinds"]) or "all")]
+    facts += [("for people", "yes" if made["for_people"] else "no")]
     return print_facts([*facts, ("active", "yes" if made["active"] else "no")])
 
 
@@ -93,6 +109,8 @@ def _given(args: argparse.Namespace) -> dict[str, Any]:
         given["settings"] = pairs(args.set, "--set")
     if args.secret_stdin:
         given["secret"] = sys.stdin.readline().rstrip("\n")
+    if args.for_people:
+        given["for_people"] = args.for_people == "yes"
     return {key: value for key, value in given.items() if value is not None}
 
 
@@ -105,7 +123,7 @@ def channel_add(args: argparse.Namespace) -> None:
 def channel_edit(args: argparse.Namespace) -> None:
     changes = _given(args) | ({"active": args.active == "yes"} if args.active else {})
     if not changes:
-        raise ClientError("nothing to change was given.", "Give --set, --only, --secret-stdin or --active.")
+        raise ClientError("nothing to change was given.", "Give --set, --only, --secret-stdin, --for-people or --active.")
     with connected(args) as ladle:
         if "settings" in changes:
             changes["settings"] = ladle.notices.channel(args.name)["settings"] | changes["settings"]
@@ -135,6 +153,9 @@ def _settings(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--set", action="append", metavar="SETTING=VALUE", help="see ladle channel kinds")
     verb.add_argument("--only", metavar="KINDS", help="failed,held,… (default: all notices)")
     verb.add_argument("--secret-stdin", action="store_true", help="read its secret from standard input")
+    verb.add_argument(
+        "--for-people", choices=("yes", "no"), help="yes: also takes notices for single people to their addresses"
+    )
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
@@ -144,6 +165,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
     verb = notice.verb("sent", notice_sent, "What was sent on which channel, and what came back.")
     verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
+    verb = notice.verb(
+        "own", notice_own, "What you are told of runs that you start yourself, by hand or with a token.",
+        "ladle notice own --runs ended --mail amir@fennmoor.example",
+    )  # fmt: skip
+    verb.add_argument("--runs", choices=("nothing", "failed", "ended"), help="when you are told (at first: failed)")
+    verb.add_argument("--mail", metavar="ADDRESS", help="also by mail; '' for not")
     verb = notice.verb("resend", notice_resend, "Try a sending again that was given up.", "ladle notice resend 7")
     verb.add_argument("number", type=int)
     channel = Noun(nouns, common, "channel", "Channels on which notices are sent.")

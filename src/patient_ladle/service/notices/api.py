@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import urlsplit
 
+from django.db.models import Q
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -14,6 +15,7 @@ from patient_ladle.adapters.notices import CHANNELS
 from patient_ladle.core.notices import KINDS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_secrets
+from patient_ladle.service.people.models import OWN_RUNS, Person
 
 from . import services
 from .models import GIVEN_UP, SENT, WAITING, Channel, Notice, Sending, Trouble
@@ -28,6 +30,30 @@ class NoticeView(ForAuthors):
     next_step = serializers.CharField()
     path = serializers.CharField(help_text="Of the console's page about it.")
     at = serializers.DateTimeField()
+    own = serializers.SerializerMethodField(help_text="Whether it is for whoever asks, alone.")
+
+    def get_own(self, notice: Notice) -> bool:
+        return notice.person_id is not None
+
+    def to_representation(self, instance: Any) -> Any:
+        made = super().to_representation(instance)
+        if instance.person_id is not None:  # it says no more than that person may see
+            made |= {"cause": instance.cause, "next_step": instance.next_step}
+        return made
+
+
+class OwnNoticesView(serializers.Serializer):
+    own_runs = serializers.ChoiceField(OWN_RUNS)
+    mail = serializers.CharField()
+    by_mail = serializers.SerializerMethodField(help_text="Whether a channel takes them to addresses of people.")
+
+    def get_by_mail(self, _: Person) -> bool:
+        return services.mails_people()
+
+
+class OwnNoticesBody(StrictSerializer):
+    own_runs = serializers.CharField(max_length=8, required=False)
+    mail = serializers.CharField(max_length=200, required=False, allow_blank=True)
 
 
 class TroubleView(serializers.Serializer):
@@ -49,6 +75,7 @@ class ChannelView(serializers.Serializer):
     has_secret = serializers.SerializerMethodField()
     kinds = serializers.ListField(child=serializers.CharField(), help_text="Of notices that it wants; none means all.")
     active = serializers.BooleanField()
+    for_people = serializers.BooleanField()
 
     @extend_schema_field(serializers.DictField(child=serializers.CharField()))
     def get_settings(self, channel: Channel) -> dict[str, str]:
@@ -72,6 +99,7 @@ class ChannelBody(StrictSerializer):
     settings = serializers.DictField()
     secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
     kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False)
+    for_people = serializers.BooleanField(required=False)
 
 
 class ChannelEdit(StrictSerializer):
@@ -79,6 +107,7 @@ class ChannelEdit(StrictSerializer):
     secret = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False, max_length=1024)
     kinds = serializers.ListField(child=serializers.CharField(max_length=20), required=False)
     active = serializers.BooleanField(required=False)
+    for_people = serializers.BooleanField(required=False)
 
 
 class ChannelSettingView(serializers.Serializer):
@@ -99,6 +128,7 @@ class SendingView(serializers.Serializer):
     id = serializers.IntegerField()
     notice = NoticeView()
     channel = serializers.CharField(source="channel.name")
+    to = serializers.CharField(help_text="Another address than the channel's own.")
     state = serializers.ChoiceField([WAITING, SENT, GIVEN_UP])
     attempts = serializers.IntegerField()
     next_at = serializers.DateTimeField()
@@ -113,7 +143,21 @@ class Notices(RoleView):
         responses=paged("Notice", NoticeView),
     )
     def get(self, request: Request) -> Response:
-        return page_of(request, self, Notice.objects.all(), NoticeView, "-at")
+        return page_of(request, self, services.for_the_eyes_of(request.user), NoticeView, "-at")
+
+
+class OwnNotices(RoleView):
+    """What one is told of runs that one starts oneself."""
+
+    needs = {"PATCH": "reader"}
+
+    @extend_schema(operation_id="own_notices", responses=OwnNoticesView)
+    def get(self, request: Request) -> Response:
+        return Response(OwnNoticesView(request.user).data)
+
+    @extend_schema(operation_id="choose_own_notices", request=OwnNoticesBody, responses=OwnNoticesView)
+    def patch(self, request: Request) -> Response:
+        return Response(OwnNoticesView(services.choose_own(request.user, **body_of(request, OwnNoticesBody))).data)
 
 
 class Bell(RoleView):
@@ -197,7 +241,8 @@ class Sendings(RoleView):
         responses=paged("Sending", SendingView),
     )
     def get(self, request: Request) -> Response:
-        return page_of(request, self, Sending.objects.select_related("notice", "channel"), SendingView)
+        seen = Sending.objects.filter(Q(notice__person=None) | Q(notice__person=request.user))
+        return page_of(request, self, seen.select_related("notice", "channel"), SendingView)
 
 
 class SendingAgain(RoleView):

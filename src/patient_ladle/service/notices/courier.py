@@ -72,7 +72,8 @@ def _send(sending: Sending) -> None:
         if isinstance(channel.secret, UnreadableSecret):
             raise NotSent(f"the secret of channel '{channel.name}' cannot be read with the keys of this host.",
                           "Put keys/secrets.key of the service back, or give the secret anew: ladle channel edit.")  # fmt: skip
-        said = get_channel(channel.kind).send(message_of(sending.notice), channel.settings, channel.secret, reach())
+        wanted = channel.settings | ({"to": sending.to} if sending.to else {})
+        said = get_channel(channel.kind).send(message_of(sending.notice), wanted, channel.secret, reach())
         sending.state, sending.said, sending.sent_at = SENT, said[:1000], now
     except NotSent as error:
         again, why_not = PATIENCE.again_at(error, sending.attempts, timezone.now())

@@ -33,7 +33,7 @@ class Trouble(models.Model):
 
 
 class Notice(models.Model):
-    """What people are told, once."""
+    """What people are told, once; ``person`` where it is for one of them alone."""
 
     id = models.CharField(primary_key=True, max_length=32, default=_new_id)
     trouble = models.ForeignKey(Trouble, on_delete=models.CASCADE, null=True, related_name="notices")
@@ -43,6 +43,7 @@ class Notice(models.Model):
     next_step = models.TextField(blank=True, default="")
     path = models.CharField(max_length=200, blank=True, default="")
     at = models.DateTimeField(auto_now_add=True, db_index=True)
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, null=True, related_name="+")
 
     class Meta:
         ordering: ClassVar = ["-at", "-id"]
@@ -56,7 +57,8 @@ class Seen(models.Model):
 
 
 class Channel(models.Model):
-    """Where notices are sent; ``kinds`` empty means all of them."""
+    """Where notices are sent; ``kinds`` empty means all of them. ``for_people``: it takes notices for single people, too, each
+    to their own address."""
 
     name = models.CharField(max_length=64, unique=True)
     kind = models.CharField(max_length=16)
@@ -64,6 +66,7 @@ class Channel(models.Model):
     secret = SecretField(blank=True, default="")
     kinds = models.JSONField(default=list)
     active = models.BooleanField(default=True)
+    for_people = models.BooleanField(default=False)
 
     class Meta:
         ordering: ClassVar = ["name"]
@@ -73,7 +76,7 @@ WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
 
 
 class Sending(models.Model):
-    """One notice on its way to one channel."""
+    """One notice on its way to one channel; ``to``: another address than the channel's own."""
 
     notice = models.ForeignKey(Notice, on_delete=models.CASCADE, related_name="sendings")
     channel = models.ForeignKey(Channel, on_delete=models.CASCADE, related_name="sendings")
@@ -81,6 +84,7 @@ class Sending(models.Model):
     attempts = models.PositiveSmallIntegerField(default=0)
     next_at = models.DateTimeField()
     said = models.TextField(blank=True, default="")
+    to = models.CharField(max_length=200, blank=True, default="")
     sent_at = models.DateTimeField(null=True)
 
     class Meta:

@@ -9,16 +9,20 @@ import re
 from typing import Any
 
 from django.db import transaction
-from django.db.models import F
+from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.adapters.notices import get_channel
-from patient_ladle.core.errors import Conflict, unknown_name
-from patient_ladle.core.notices import KINDS
-from patient_ladle.service.people.models import Person
+from patient_ladle.adapters.notices.smtp import check_address
+from patient_ladle.core.errors import BadInput, Conflict, unknown_name
+from patient_ladle.core.notices import KINDS, OWN_RUN
+from patient_ladle.service.people.models import OWN_RUNS, Person
 from patient_ladle.service.sources.services import check_name
 
 from .models import GIVEN_UP, WAITING, Channel, Notice, Seen, Sending, Trouble
+
+ON_CHANNELS = tuple(kind for kind in KINDS if kind != OWN_RUN)
+"""Kinds of notices that a channel may be asked to take."""
 
 
 @transaction.atomic
@@ -64,6 +68,45 @@ def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "",
     return notice
 
 
+def tell_one(person: Person, title: str, cause: str, next_step: str, path: str) -> Notice:
+    """A notice for one person alone: in their bell, and by mail where they gave an address and a channel takes it there."""
+    notice = Notice.objects.create(person=person, kind=OWN_RUN, title=title[:200], cause=cause, next_step=next_step, path=path)
+    if person.mail:
+        now, ways = timezone.now(), Channel.objects.filter(active=True, for_people=True)
+        Sending.objects.bulk_create(Sending(notice=notice, channel=way, next_at=now, to=person.mail) for way in ways)
+    return notice
+
+
+def for_the_eyes_of(person: Person) -> QuerySet[Notice]:
+    """What everybody is told, and what that person alone is."""
+    return Notice.objects.filter(Q(person=None) | Q(person=person))
+
+
+@transaction.atomic
+def choose_own(person: Person, own_runs: str | None = None, mail: str | None = None) -> Person:
+    """What one is told of runs that one starts oneself, and to which address. Raises BadInput, UnknownName."""
+    if own_runs is not None and own_runs not in OWN_RUNS:
+        raise unknown_name("choice", own_runs, OWN_RUNS)
+    if mail:
+        check_address(mail)
+    person.own_runs = person.own_runs if own_runs is None else own_runs
+    person.mail = person.mail if mail is None else mail
+    person.save(update_fields=["own_runs", "mail"])
+    return person
+
+
+def mails_people() -> bool:
+    """Whether there is a channel that takes notices to single people."""
+    return Channel.objects.filter(active=True, for_people=True).exists()
+
+
+def _check_for_people(channel: Channel) -> None:
+    if channel.for_people and "to" not in get_channel(channel.kind).settings:
+        raise BadInput(
+            f"a channel of the kind {channel.kind} has no addresses of people.", "Use one of the kind mail for them."
+        )
+
+
 def channel_named(name: str) -> Channel:
     """Raises UnknownName."""
     found = Channel.objects.filter(name=name).first()
@@ -74,19 +117,26 @@ def channel_named(name: str) -> Channel:
 
 def _check_kinds(kinds: list[str]) -> list[str]:
     for kind in kinds:
-        if kind not in KINDS:
-            raise unknown_name("kind of notice", kind, KINDS)
+        if kind not in ON_CHANNELS:
+            raise unknown_name("kind of notice", kind, ON_CHANNELS)
     return kinds
 
 
 @transaction.atomic
-def add_channel(name: str, kind: str, settings: dict[str, Any], secret: str = "", kinds: list[str] | None = None) -> Channel:
+def add_channel(
+    name: str, kind: str, settings: dict[str, Any], secret: str = "", kinds: list[str] | None = None, for_people: bool = False
+) -> Channel:
     """Raises BadInput, Conflict."""
     check_name("channel", name)
     if Channel.objects.filter(name=name).exists():
         raise Conflict(f"there is a channel '{name}' already.", "Choose another name, or edit it.")
     checked = get_channel(kind).checked(settings)
-    return Channel.objects.create(name=name, kind=kind, settings=checked, secret=secret, kinds=_check_kinds(kinds or []))
+    made = Channel(
+        name=name, kind=kind, settings=checked, secret=secret, kinds=_check_kinds(kinds or []), for_people=for_people
+    )
+    _check_for_people(made)
+    made.save()
+    return made
 
 
 @transaction.atomic
@@ -97,9 +147,10 @@ def edit_channel(name: str, changes: dict[str, Any]) -> Channel:
         channel.settings = get_channel(channel.kind).checked(changes["settings"])
     if "kinds" in changes:
         channel.kinds = _check_kinds(changes["kinds"])
-    for key in ("secret", "active"):
+    for key in ("secret", "active", "for_people"):
         if changes.get(key) is not None:
             setattr(channel, key, changes[key])
+    _check_for_people(channel)
     channel.save()
     return channel
 
@@ -135,8 +186,8 @@ def send_again(number: int) -> Sending:
 def unseen_by(person: Person) -> int:
     """How many notices came since the person last looked."""
     seen = Seen.objects.filter(person=person).first()
-    notices = Notice.objects.filter(at__gt=seen.until) if seen else Notice.objects.all()
-    return notices.count()
+    notices = for_the_eyes_of(person)
+    return (notices.filter(at__gt=seen.until) if seen else notices).count()
 
 
 def mark_seen(person: Person) -> None:

@@ -9,6 +9,9 @@ from django.contrib.auth.base_user import AbstractBaseUser, BaseUserManager
 from django.db import models
 from django.utils.crypto import salted_hmac
 
+TOLD_NOTHING, TOLD_FAILED, TOLD_ENDED = "nothing", "failed", "ended"
+OWN_RUNS = (TOLD_NOTHING, TOLD_FAILED, TOLD_ENDED)
+"""What people are told of runs that they start themselves, by hand or with a token."""
 ROLES = ("reader", "runner", "author", "administrator")
 """Each role may do what the ones before it may."""
 
@@ -22,6 +25,8 @@ class Person(AbstractBaseUser):
     sign_in_round = models.PositiveIntegerField(default=0)
     """Counts up when the password changes or the person may no longer sign in: sessions of the round before end."""
     created_at = models.DateTimeField(auto_now_add=True)
+    own_runs = models.CharField(max_length=8, default=TOLD_FAILED)
+    mail = models.CharField(max_length=200, blank=True, default="")
 
     USERNAME_FIELD = "name"
     REQUIRED_FIELDS: ClassVar[list[str]] = []

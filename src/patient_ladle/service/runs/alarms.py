@@ -4,7 +4,8 @@ Rules and theory
 ----------------
 * A trouble belongs to the thing that is wrong: a source that cannot be reached is one trouble, however many extracts
   fail by it; an extract that fails night after night is one, too, until its cause changes.
-* Whoever starts a run by hand watches it: only runs of schedules tell of failures. A held delivery is always told.
+* Runs of schedules tell everybody of failures; a run that somebody started, by hand or with a token, tells that person, of
+  its failure, of its end, or of nothing, as they choose. A held delivery is always told.
 * A run that is *not run* because of another's failure tells nothing: that failure is told already.
 """
 
@@ -20,9 +21,11 @@ from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.due_decisions import LATE_AFTER
-from patient_ladle.core.errors import LadleError, StoreUnwritable
+from patient_ladle.core.errors import LadleError, StoreUnwritable, general_words
+from patient_ladle.service.common.caller import SEES_ALL
 from patient_ladle.service.notices.models import Notice, Summary
-from patient_ladle.service.notices.services import over, tell, trouble
+from patient_ladle.service.notices.services import over, tell, tell_one, trouble
+from patient_ladle.service.people.models import TOLD_ENDED, TOLD_NOTHING
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
@@ -54,6 +57,7 @@ def _where(run: Run) -> str:
 
 def run_ended(run: Run, told_already: bool = False) -> None:
     """The run has come to its last state; in the transaction that says so."""
+    _tell_starter(run)
     where, path = _where(run), f"/runs/{run.pk}"
     source = f"source {run.source.name} in {run.environment.name}"
     if run.state == FINISHED:
@@ -80,6 +84,23 @@ def run_ended(run: Run, told_already: bool = False) -> None:
     else:
         kind = "failed" if run.state == FAILED else "not run"
         trouble(_extract_key(run), kind, f"{where}: {kind}", cause, hint, path, mark=f"{code} {cause}")
+
+
+def _tell_starter(run: Run) -> None:
+    person = run.started_by
+    if person is None or run.backfill or person.own_runs == TOLD_NOTHING or run.state not in (FINISHED, FAILED, NOT_RUN):
+        return
+    if run.state == FINISHED:
+        if person.own_runs == TOLD_ENDED:
+            held = " Its delivery is held." if run.held else ""
+            words = f"It has {amount(run.rows, 'row')}.{held}"
+            tell_one(person, f"{_where(run)}: run {run.pk} has finished", words, "", f"/runs/{run.pk}")
+        return
+    error = run.error or {}
+    if person.role not in SEES_ALL:
+        error = general_words(str(error.get("code", "")), error)
+    title = f"{_where(run)}: run {run.pk} " + ("has failed" if run.state == FAILED else "was not run")
+    tell_one(person, title, error.get("message", ""), error.get("hint", ""), f"/runs/{run.pk}")
 
 
 def _delivery_keys(run: Run, folders: Sequence[str]) -> tuple[str, str]:

@@ -135,7 +135,9 @@ def _cause(need: Need) -> tuple[Any, ...]:
         case "late":
             return need.kind, run.due_time.schedule_id if run.due_time else run.pk
         case "not delivered":
-            return need.kind, *(run.delivery_plan or {}).get("folders", []), (run.delivery_error or {}).get("code")
+            code = (run.delivery_error or {}).get("code")
+            shared = (run.delivery_plan or {}).get("folders", []) if code in STORE_CODES else own
+            return need.kind, code, *shared
     code = str((run.error or {}).get("code"))
     if code in STORE_CODES:
         return need.kind, "store"
