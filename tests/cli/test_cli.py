@@ -189,16 +189,22 @@ def test_a_schedule_through_its_life(service, tmp_path):
     given = ("schedule", "edit", "daily", "--calendar", "none", "--from", "none", "--then", "none", "--rule", "daily 00:01")
     assert "dates" not in service.command(*given).stdout
     dates = ("--from", "2026-11-02", "--to", "2026-11-03")
-    planned = service.command("schedule", "backfill", "daily", *dates, "--dry-run").stdout
+    planned = service.command("backfill", "start", "daily", *dates, "--dry-run").stdout
     assert planned.count("no record of it") == 2
-    made = printed(service.command("schedule", "backfill", "daily", *dates, "--yes", "--json"))
-    assert [(run["data_date"], run["backfill"]) for run in made] == [("2026-11-02", True), ("2026-11-03", True)]
+    made = printed(service.command("backfill", "start", "daily", *dates, "--yes", "--json"))
+    assert (made["schedule"], made["from"], made["to"], made["deliver"]) == ("daily", "2026-11-02", "2026-11-03", True)
     with service.ladle("runner") as ladle:
-        ended = [ladle.runs.wait(run["id"]) for run in made]
-        repeated = service.command("schedule", "backfill", "daily", *dates, "--again", "--yes", "--json")
-        again = ladle.runs.wait(printed(repeated)[0]["id"])
+        ended = [ladle.runs.wait(number) for number in made["runs"]]
+        assert [(run["data_date"], run["backfill_id"]) for run in ended] == [(day, made["id"]) for day in dates[1::2]]
+        repeated = service.command("backfill", "start", "daily", *dates, "--again", "--yes", "--json")
+        again = ladle.runs.wait(printed(repeated)["runs"][0])
     assert (again["again_of"], again["same_as_before"]) == (ended[0]["id"], True)
-    assert "has finished" in service.command("schedule", "backfill", "daily", *dates).stdout
+    assert "has finished" in service.command("backfill", "start", "daily", *dates).stdout
+    assert "2 finished" in service.command("backfill", "list", "--schedule", "daily").stdout
+    assert "delivered" in service.command("backfill", "show", str(made["id"])).stdout
+    assert "has ended" in service.command("backfill", "cancel", str(made["id"]), "--yes").stderr
+    assert "is left to run" in service.command("backfill", "repeat", str(made["id"])).stderr
+    assert "there is no backfill 9999" in service.command("backfill", "show", "9999").stderr
     assert service.command("calendar", "remove", "fen", "--yes").stdout == "calendar fen is removed\n"
     assert "samples waits for district_use" in service.command("extract", "after", "samples", "district_use").stdout
     assert (

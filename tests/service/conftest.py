@@ -46,7 +46,7 @@ def repository(orm, home, monkeypatch):
     from patient_ladle.service.extracts.services import add_extract
     from patient_ladle.service.people.models import Person
     from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Run, Worker
+    from patient_ladle.service.runs.models import Backfill, Run, Worker
     from patient_ladle.service.schedules.models import DueTime, HolidayCalendar, Schedule
     from patient_ladle.service.sources.models import Environment, Inquiry, Source
     from patient_ladle.service.sources.services import add_environment, add_source
@@ -56,7 +56,7 @@ def repository(orm, home, monkeypatch):
     Run.objects.update(again_of=None)
     Run.objects.all().delete()
     DueTime.objects.all().delete()
-    for model in (Schedule, Worker, Inquiry, HolidayCalendar):
+    for model in (Backfill, Schedule, Worker, Inquiry, HolidayCalendar):
         model.objects.all().delete()
     if not Extract.objects.exists():
         person = Person.objects.create(name="amir", role="author")

@@ -301,7 +301,7 @@ def test_a_backfill_says_what_it_would_do_and_keeps_one_record_a_due_time(schedu
     schedule("nightly", rule="daily 00:01", zone="UTC")
     first, last = date(2026, 3, 1), date(2026, 3, 3)
     assert [p["runs"] for p in planned("nightly", first, last)] == [True, True, True]
-    made = backfill(repository, "nightly", first, last)
+    made = list(backfill(repository, "nightly", first, last).runs.order_by("due_at"))
     assert [(run.data_date.day, run.priority, run.backfill, run.state) for run in made] == [
         (1, -1, True, "queued"), (2, -1, True, "queued"), (3, -1, True, "queued"),
     ]  # fmt: skip
@@ -311,14 +311,81 @@ def test_a_backfill_says_what_it_would_do_and_keeps_one_record_a_due_time(schedu
         (False, f"run {made[1].pk} is queued"),
         (False, f"run {made[2].pk} is queued"),
     ]
-    assert backfill(repository, "nightly", first, last) == []
-    [again] = backfill(repository, "nightly", first, date(2026, 3, 1), again=True)
+    with pytest.raises(Conflict, match="no due time"):
+        backfill(repository, "nightly", first, last)
+    again = backfill(repository, "nightly", first, date(2026, 3, 1), again=True).runs.get()
     assert (again.turn, again.again_of, again.due_time) == (1, made[0], made[0].due_time)
     assert (DueTime.objects.count(), Run.objects.count()) == (3, 4)
     assert DueTime.objects.first().reason == "backfilled by amir"
     for given in ((last, first), (date(2020, 1, 1), date(2026, 1, 1))):
         with pytest.raises(BadInput):
             planned("nightly", *given)
+
+
+def test_a_backfill_is_one_thing_that_is_cancelled_repeated_and_told_of(schedule, repository):
+    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.runs.backfilling import backfill, cancel_backfill, planned, repeat_backfill
+
+    Notice.objects.all().delete()
+    schedule("nightly", rule="daily 00:01", zone="UTC")
+    days = (date(2026, 3, 1), date(2026, 3, 4))
+    first = backfill(repository, "nightly", *days)
+    with pytest.raises(Conflict, match="has not ended"):
+        repeat_backfill(repository, first.pk)
+    runs = list(first.runs.order_by("due_at"))
+    finish(runs[0]), finish(runs[1], StatementWrong("no such column."))
+    assert cancel_backfill(repository, first.pk).cancelled_by == "amir"
+    assert sorted(first.runs.values_list("state", flat=True)) == ["cancelled", "cancelled", "failed", "finished"]
+    with pytest.raises(Conflict, match="has ended"):
+        cancel_backfill(repository, first.pk)
+    assert not Notice.objects.exists(), "whoever cancels it knows"
+    second = repeat_backfill(repository, first.pk)
+    repeated = list(second.runs.order_by("due_at"))
+    assert [run.data_date.day for run in repeated] == [2, 3, 4]
+    for run in repeated[:2]:
+        finish(run)
+    assert not Notice.objects.exists(), "one run is left"
+    finish(repeated[2], StatementWrong("no such column."))
+    told = Notice.objects.get()
+    assert (told.person, told.kind, "1 failed, 2 finished" in told.cause) == (repository, "own run", True)
+    again = repeat_backfill(repository, second.pk).runs.get()
+    assert (again.data_date.day, again.turn) == (4, 2)
+    finish(again)
+    assert [plan["runs"] for plan in planned("nightly", *days)] == [False] * 4, "what was mended in another turn stays"
+    with pytest.raises(Conflict, match="no due time"):
+        repeat_backfill(repository, second.pk)
+
+
+@pytest.mark.parametrize(
+    ("file_name", "days", "refused"),
+    [
+        ("use-{data_date}", 3, False), ("use", 1, True), ("use", 3, True), ("use-{data_date:%Y%m}", 2, True),
+        ("use-{data_date:%Y%m}", 1, False), ("use-{run}", 3, False), ("use-{value.day}", 3, False), ("use-{value.fixed}", 3, True),
+    ],
+)  # fmt: skip
+def test_a_backfill_delivers_no_two_due_times_under_one_name(schedule, repository, file_name, days, refused):
+    from patient_ladle.service.extracts.models import Revision
+    from patient_ladle.service.runs.backfilling import backfill, planned
+    from patient_ladle.service.runs.models import Backfill
+
+    parameters = [{"name": "day", "type": "date", "default": "today"}, {"name": "fixed", "type": "text", "default": "x"}]
+    revision = Revision.objects.filter(extract__name="from_wide")
+    before = revision.values("file_name", "deliver_into", "parameters").get()
+    revision.update(file_name=file_name, deliver_into="use", parameters=parameters)
+    try:
+        schedule("nightly", rule="daily 00:01", zone="UTC")
+        tick()
+        wish = ("nightly", date(2026, 3, 1), date(2026, 3, days))
+        if refused:
+            with pytest.raises(BadInput, match="one over the other"):
+                planned(*wish)
+            with pytest.raises(BadInput, match="one over the other"):
+                backfill(repository, *wish)
+            assert not Backfill.objects.exists()
+        made = backfill(repository, *wish, deliver=not refused)
+        assert {run.delivers_into for run in made.runs.all()} == {"" if refused else "use"}
+    finally:
+        revision.update(**before)
 
 
 def test_a_repeated_run_says_whether_it_gave_the_same(repository):

@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/v1/backfills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Backfills, newest first: runs for past due times that somebody asked for together. */
+        get: operations["backfills"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backfills/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One backfill with the numbers of its runs. */
+        get: operations["one_backfill"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backfills/{number}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Cancels all runs of a backfill that have not ended; what has finished stays. */
+        post: operations["cancel_backfill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backfills/{number}/repeat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Runs the same days once more where they have not finished. */
+        post: operations["repeat_backfill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bell": {
         parameters: {
             query?: never;
@@ -1400,6 +1468,98 @@ export interface components {
              * @default false
              */
             again: boolean;
+            /**
+             * @description Without, results are kept in the store only.
+             * @default true
+             */
+            deliver: boolean;
+        };
+        BackfillLine: {
+            /**
+             * Format: date
+             * @description The first local date.
+             */
+            from: string;
+            /** @description Its number. */
+            id: number;
+            /** @description Name of the schedule; null: it was started by hand. */
+            schedule: string;
+            /**
+             * Format: date
+             * @description The last local date.
+             */
+            to: string;
+            /** @description Whether it is also of due times whose runs had finished. */
+            again: boolean;
+            /** @description Whether results are delivered, or kept in the store only. */
+            deliver: boolean;
+            /** @description Who started it; null: a schedule. */
+            started_by: string;
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
+            started_at: string;
+            /** @description Who cancelled it as a whole; empty: nobody. */
+            cancelled_by: string;
+            /** @description What has become of it so far. */
+            readonly state: components["schemas"]["BackfillState"];
+            /** @description How many runs, by state. */
+            counts: {
+                [key: string]: number;
+            };
+        };
+        BackfillPage: {
+            /** @description Address of the page after this one; null: this is the last. */
+            next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
+            previous: string | null;
+            /** @description Those of this page. */
+            results: components["schemas"]["BackfillLine"][];
+        };
+        /**
+         * @description * `under way` - under way
+         *     * `ended` - ended
+         *     * `cancelled` - cancelled
+         * @enum {string}
+         */
+        BackfillState: "under way" | "ended" | "cancelled";
+        BackfillView: {
+            /**
+             * Format: date
+             * @description The first local date.
+             */
+            from: string;
+            /** @description Its number. */
+            id: number;
+            /** @description Name of the schedule; null: it was started by hand. */
+            schedule: string;
+            /**
+             * Format: date
+             * @description The last local date.
+             */
+            to: string;
+            /** @description Whether it is also of due times whose runs had finished. */
+            again: boolean;
+            /** @description Whether results are delivered, or kept in the store only. */
+            deliver: boolean;
+            /** @description Who started it; null: a schedule. */
+            started_by: string;
+            /**
+             * Format: date-time
+             * @description When it started; null: not yet.
+             */
+            started_at: string;
+            /** @description Who cancelled it as a whole; empty: nobody. */
+            cancelled_by: string;
+            /** @description What has become of it so far. */
+            readonly state: components["schemas"]["BackfillState"];
+            /** @description How many runs, by state. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description In the order of their due times. */
+            runs: number[];
         };
         BellView: {
             /** @description Notices since one last looked. */
@@ -2945,6 +3105,8 @@ export interface components {
             finish_by: string | null;
             /** @description It is of a past due time, by a person's wish. */
             backfill: boolean;
+            /** @description The backfill that it is part of. */
+            backfill_id: number | null;
             /** @description Who started it; null: a schedule. */
             started_by?: string | null;
             /** @description Name of the schedule; null: it was started by hand. */
@@ -3063,6 +3225,8 @@ export interface components {
             finish_by: string | null;
             /** @description It is of a past due time, by a person's wish. */
             backfill: boolean;
+            /** @description The backfill that it is part of. */
+            backfill_id: number | null;
             /** @description Who started it; null: a schedule. */
             started_by?: string | null;
             /** @description Name of the schedule; null: it was started by hand. */
@@ -3798,6 +3962,386 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    backfills: {
+        parameters: {
+            query?: {
+                /** @description From the address in next or previous of a page. */
+                cursor?: string;
+                /** @description How many to a page, 200 at most. */
+                page_size?: number;
+                /** @description Name of the schedule. */
+                schedule?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackfillPage"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    one_backfill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackfillView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_backfill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackfillView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repeat_backfill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackfillView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     bell: {
         parameters: {
             query?: never;
@@ -9072,6 +9616,7 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
+                backfill?: number;
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
                 /** @description Name of the extract. */
@@ -10915,6 +11460,8 @@ export interface operations {
             query: {
                 /** @description Also those that have finished. */
                 again?: boolean;
+                /** @description Whether results are to be delivered. */
+                deliver?: boolean;
                 /** @description The first local date. */
                 from: string;
                 /** @description The last local date. */
@@ -11005,7 +11552,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunLine"][];
+                    "application/json": components["schemas"]["BackfillView"];
                 };
             };
             /** @description Bad Request */

@@ -15,6 +15,7 @@ from patient_ladle.client.errors import ClientError
 
 from .commands import (
     access,
+    backfills,
     calendars,
     complete_names,
     extracts,
@@ -79,7 +80,20 @@ def parser() -> argparse.ArgumentParser:
     common.add_argument("--url", help="address of the service (LADLE_URL; default http://127.0.0.1:8470)")
     common.add_argument("--json", action="store_true", help="print JSON for a program")
     nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=_Parser)
-    for module in (access, service, sources, extracts, formats, values, runs, results, schedules, calendars, notices):
+    for module in (
+        access,
+        service,
+        sources,
+        extracts,
+        formats,
+        values,
+        runs,
+        results,
+        schedules,
+        backfills,
+        calendars,
+        notices,
+    ):
         module.add_to(nouns, common)
     complete_names(nouns)
     return made

@@ -49,13 +49,32 @@ class Schedules(Group):
         found: Records = self._get("/rule-moments", rule=rule, **timing)["next_due"]
         return found
 
-    def planned_backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
+    def planned_backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Records:
         """What ``backfill`` would do about each due time of those local dates."""
-        return self._get(f"/schedules/{name_in_path(name)}/backfill", **{"from": first, "to": last, "again": again})
+        wish = {"from": first, "to": last, "again": again, "deliver": deliver}
+        return self._get(f"/schedules/{name_in_path(name)}/backfill", **wish)
 
-    def backfill(self, name: str, first: str, last: str, again: bool = False) -> Records:
-        """Runs for the due times of those local dates that have none that finished; ``again``: for all of them."""
-        return self._post(f"/schedules/{name_in_path(name)}/backfill", {"from": first, "to": last, "again": again})
+    def backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Record:
+        """Runs for the due times of those local dates that have none that finished; ``again``: for all of them;
+        ``deliver``: whether their results are delivered, or kept in the store only."""
+        wish = {"from": first, "to": last, "again": again, "deliver": deliver}
+        return self._post(f"/schedules/{name_in_path(name)}/backfill", wish)
+
+    def backfills(self, schedule: str | None = None) -> Iterator[Record]:
+        """Newest first, each with its runs counted by state."""
+        return self.transport.pages("/backfills", schedule=schedule)
+
+    def get_backfill(self, number: int) -> Record:
+        """One backfill with the numbers of its runs."""
+        return self._get(f"/backfills/{number}")
+
+    def cancel_backfill(self, number: int) -> Record:
+        """All of its runs that have not ended; what has finished stays."""
+        return self._post(f"/backfills/{number}/cancel")
+
+    def repeat_backfill(self, number: int) -> Record:
+        """A new one of the same days, for those that have not finished."""
+        return self._post(f"/backfills/{number}/repeat")
 
     def calendars(self) -> Records:
         """Calendars of holidays."""

@@ -124,6 +124,7 @@ SPECTACULAR_SETTINGS = {
         "RunState": f"{_OWN}.runs.models.STATES",
         "InquiryState": f"{_OWN}.sources.models.INQUIRY_STATES",
         "InquiryKind": f"{_OWN}.sources.inquiries.KINDS",
+        "BackfillState": f"{_OWN}.runs.backfills_api.BACKFILL_STATES",
         "FieldKind": ["text", "integer"],
     },
     "TITLE": "Patient Ladle",

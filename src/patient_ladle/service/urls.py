@@ -11,6 +11,7 @@ from .extracts import writing_api as writing
 from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
+from .runs import backfills_api as backfills
 from .runs import files_api as files
 from .runs import health
 from .runs import night_api as night
@@ -69,7 +70,11 @@ urlpatterns = [
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
     path(_API + "schedules/<str:name>/pause", schedules.SchedulePause.as_view()),
     path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
-    path(_API + "schedules/<str:name>/backfill", runs.Backfills.as_view()),
+    path(_API + "schedules/<str:name>/backfill", backfills.ScheduleBackfill.as_view()),
+    path(_API + "backfills", backfills.Backfills.as_view()),
+    path(_API + "backfills/<int:number>", backfills.OneBackfill.as_view()),
+    path(_API + "backfills/<int:number>/cancel", backfills.BackfillCancel.as_view()),
+    path(_API + "backfills/<int:number>/repeat", backfills.BackfillRepeat.as_view()),
     path(_API + "calendars", schedules.Calendars.as_view()),
     path(_API + "calendars/<str:name>", schedules.OneCalendar.as_view()),
     path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),

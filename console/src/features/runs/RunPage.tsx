@@ -70,7 +70,7 @@ function Facts({ run }: { run: RunRecord }) {
     ["Delivers into", run.deliver_into || null],
     ["Finish by", run.finish_by ? moment(run.finish_by) : null],
     ["Step", run.step > 1 ? `${run.step} of its sequence` : null],
-    ["Backfill", run.backfill ? "yes, at low priority" : null],
+    ["Backfill", run.backfill_id ? <Link key="backfill" className="in-text" to={`/runs?backfill=${run.backfill_id}`}>{run.backfill_id}, at low priority</Link> : run.backfill ? "yes, at low priority" : null],
     ["Again of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
     ["Same as before", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
   ];

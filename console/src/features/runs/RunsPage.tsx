@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { Button } from "antd";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { api, must, type RunState } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -15,7 +15,9 @@ const order: RunState[] = ["failed", "not run", "running", "waiting", "queued", 
 
 export function RunsPage() {
   const [only, setOnly] = useState<RunState | null>(null);
-  const { items: runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only });
+  const [params] = useSearchParams();
+  const backfill = Number(params.get("backfill")) || undefined;
+  const { items: runs, error, isPending, hasNextPage, fetchNextPage } = useRuns({ state: only, backfill });
   const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 5_000 });
   return (
     <div className="page">
@@ -32,6 +34,7 @@ export function RunsPage() {
           </button>
         ))}
       </div>
+      {backfill && <p>Runs of backfill {backfill}. <Link className="in-text" to="/runs">All runs</Link></p>}
       <NoWorkerNote status={status.data} />
       <ProblemNote error={error} />
       <RunsTable

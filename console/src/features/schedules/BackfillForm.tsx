@@ -13,19 +13,21 @@ export function BackfillForm({ schedule, onClose }: { schedule: Schedule; onClos
   const [from, setFrom] = useState(day(7));
   const [to, setTo] = useState(day(1));
   const [again, setAgain] = useState(false);
+  const [deliver, setDeliver] = useState(true);
   const client = useQueryClient();
   const { message } = App.useApp();
   const params = { path: { name: schedule.name } };
   const plan = useQuery({
-    queryKey: ["backfill", schedule.name, from, to, again],
+    queryKey: ["backfill", schedule.name, from, to, again, deliver],
     enabled: !!from && !!to,
-    queryFn: () => must(api.GET("/api/v1/schedules/{name}/backfill", { params: { ...params, query: { from, to, again } } })),
+    retry: false,
+    queryFn: () => must(api.GET("/api/v1/schedules/{name}/backfill", { params: { ...params, query: { from, to, again, deliver } } })),
   });
   const wanted = plan.data?.filter((p) => p.runs).length ?? 0;
   const start = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/schedules/{name}/backfill", { params, body: { from, to, again } })),
+    mutationFn: () => must(api.POST("/api/v1/schedules/{name}/backfill", { params, body: { from, to, again, deliver } })),
     onSuccess: async (made) => {
-      void message.success(`${amount(made.length, "run")} queued at low priority.`);
+      void message.success(`Backfill ${made.id}: ${amount(made.runs.length, "run")} queued at low priority.`);
       await client.invalidateQueries();
       onClose();
     },
@@ -36,6 +38,7 @@ export function BackfillForm({ schedule, onClose }: { schedule: Schedule; onClos
         <label>From <Input type="date" value={from} onChange={(e) => setFrom(e.target.value)} style={{ width: 150 }} /></label>
         <label>to <Input type="date" value={to} onChange={(e) => setTo(e.target.value)} style={{ width: 150 }} /></label>
         <Checkbox checked={again} onChange={(e) => setAgain(e.target.checked)}>Also those that have finished</Checkbox>
+        <Checkbox checked={!deliver} onChange={(e) => setDeliver(!e.target.checked)}>Keep results in the store only</Checkbox>
       </div>
       {plan.data && !plan.data.length && <p className="dim">No due time of this schedule lies in those days.</p>}
       {!!plan.data?.length && (

@@ -8,6 +8,7 @@ import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
+import { Backfills } from "./Backfills";
 import { PauseForm } from "./PauseForm";
 import { ScheduleForm } from "./ScheduleForm";
 import "../runs/runs.css";
@@ -77,6 +78,7 @@ export function SchedulesPage() {
         locale={{ emptyText: <div className="hollow"><p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>{!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
       />
       {query.hasNextPage && <Button loading={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()} style={{ marginTop: 12 }}>Show more</Button>}
+      <Backfills />
       {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
       {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}
       {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}

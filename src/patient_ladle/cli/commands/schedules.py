@@ -8,7 +8,6 @@ from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
-from patient_ladle.words import amount
 
 from . import Noun, connected, listed, pairs
 
@@ -128,25 +127,6 @@ def schedule_moments(args: argparse.Namespace) -> None:
     return print_table(("DUE", f"IN {args.zone or 'UTC'}", "NOTE"), rows, "this rule names no moments.")
 
 
-def schedule_backfill(args: argparse.Namespace) -> int:
-    with connected(args) as ladle:
-        plan = ladle.schedules.planned_backfill(args.name, args.first, args.last, args.again)
-        wanted = [each for each in plan if each["runs"]]
-        if not args.json:
-            rows = [(moment(p["due_at"]), p["data_date"], "run" if p["runs"] else "leave", p["why"]) for p in plan]
-            print_table(("DUE", "DATA DATE", "WOULD", "WHY"), rows, "no due time lies in those days.")
-        if args.dry_run or not wanted:
-            if args.json:
-                print_json(plan)
-            return 0
-        if not confirmed(f"Start {amount(len(wanted), 'run')} of '{args.name}' at low priority?", args.yes):
-            return 2
-        made = ladle.schedules.backfill(args.name, args.first, args.last, args.again)
-    numbers = [run["id"] for run in made]
-    print_json(made) if args.json else print(f"queued {amount(len(made), 'run')}: {numbers[0]} to {numbers[-1]}")
-    return 0
-
-
 def schedule_remove(args: argparse.Namespace) -> int:
     if not confirmed(f"Remove schedule '{args.name}'? The record of its due times stays.", args.yes):
         return 2
@@ -257,13 +237,3 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("rule")
     _timing(verb)
     verb.add_argument("--count", type=int, default=10, help="how many (default 10)")
-    verb = schedule.verb(
-        "backfill", schedule_backfill, "Run past due times: says what it would do, asks, then does it.",
-        "ladle schedule backfill users-daily --from 2026-10-01 --to 2026-10-31",
-    )  # fmt: skip
-    verb.add_argument("name")
-    verb.add_argument("--from", dest="first", required=True, metavar="YYYY-MM-DD", help="first local date")
-    verb.add_argument("--to", dest="last", required=True, metavar="YYYY-MM-DD", help="last local date")
-    verb.add_argument("--again", action="store_true", help="also those that have finished")
-    verb.add_argument("--dry-run", action="store_true", help="only say what it would do")
-    verb.add_argument("--yes", action="store_true", help="do not ask")

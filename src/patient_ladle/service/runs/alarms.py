@@ -12,6 +12,7 @@ Rules and theory
 from __future__ import annotations
 
 import shutil
+from collections import Counter
 from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
 
@@ -25,12 +26,24 @@ from patient_ladle.core.errors import LadleError, StoreUnwritable, general_words
 from patient_ladle.service.common.caller import SEES_ALL
 from patient_ladle.service.notices.models import Notice, Summary
 from patient_ladle.service.notices.services import over, tell, tell_one, trouble
-from patient_ladle.service.people.models import TOLD_ENDED, TOLD_NOTHING
+from patient_ladle.service.people.models import TOLD_ENDED, TOLD_FAILED, TOLD_NOTHING
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
 
-from .models import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
+from .models import (
+    DELIVERED,
+    DELIVERY_FAILED,
+    FAILED,
+    FINISHED,
+    HELD,
+    LIVE,
+    NOT_RUN,
+    SOURCE_CODES,
+    STORE_CODES,
+    Backfill,
+    Run,
+)
 from .night import coming_next, night_to
 from .stores import store
 
@@ -87,6 +100,8 @@ def run_ended(run: Run, told_already: bool = False) -> None:
 
 
 def _tell_starter(run: Run) -> None:
+    if run.of_backfill_id is not None:
+        tell_of_backfill(run)
     person = run.started_by
     if person is None or run.backfill or person.own_runs == TOLD_NOTHING or run.state not in (FINISHED, FAILED, NOT_RUN):
         return
@@ -101,6 +116,27 @@ def _tell_starter(run: Run) -> None:
         error = general_words(str(error.get("code", "")), error)
     title = f"{_where(run)}: run {run.pk} " + ("has failed" if run.state == FAILED else "was not run")
     tell_one(person, title, error.get("message", ""), error.get("hint", ""), f"/runs/{run.pk}")
+
+
+def tell_of_backfill(run: Run) -> None:
+    """To whoever started it, with the last run of it that ends, unless somebody cancelled it as a whole.
+
+    Its row is locked, so that of two runs that end at once one is the last.
+    """
+    found = Backfill.objects.select_for_update(of=("self",)).select_related("person", "schedule").get(pk=run.of_backfill_id)
+    if found.told or found.runs.filter(state__in=LIVE).exclude(pk=run.pk).exists():
+        return
+    found.told = True
+    found.save(update_fields=["told"])
+    states = Counter(found.runs.exclude(pk=run.pk).values_list("state", flat=True)) + Counter([run.state])
+    well = set(states) <= {FINISHED}
+    if found.cancelled_by:
+        return
+    if found.person.own_runs == TOLD_ENDED or (found.person.own_runs == TOLD_FAILED and not well):
+        counts = ", ".join(f"{count:,} {state}" for state, count in sorted(states.items()))
+        hint = "" if well else f"Mend the cause, then repeat it: ladle backfill repeat {found.pk}."
+        title = f"backfill {found.pk} of {found.schedule.name} has ended"
+        tell_one(found.person, title, f"{found.first} to {found.last}: {counts}.", hint, "/schedules")
 
 
 def _delivery_keys(run: Run, folders: Sequence[str]) -> tuple[str, str]:
@@ -177,7 +213,7 @@ def tell_missed() -> Notice | None:
         "missed",
         f"missed: {amount(total, 'due time')} of {amount(len(found), 'schedule')}",
         f"The service was not running at them, since {since:%Y-%m-%d %H:%M} UTC: {names}.",
-        "Those that a schedule wants after all run now; backfill others: ladle schedule backfill.",
+        "Those that a schedule wants after all run now; backfill others: ladle backfill start.",
         "/schedules",
     )
 

@@ -15,11 +15,11 @@ from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.parameters import masked
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, number_in, page_of, paged
+from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract
 
-from . import backfilling, delivering, holding, services
+from . import delivering, holding, services
 from .dry_run import dry_run
 from .files_api import FileView
 from .models import DELIVERIES, ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
@@ -73,6 +73,9 @@ class RunLine(ForAuthors):
     wait_until = serializers.DateTimeField(allow_null=True, help_text="When it is looked at again.")
     finish_by = serializers.DateTimeField(allow_null=True)
     backfill = serializers.BooleanField()
+    backfill_id = serializers.IntegerField(
+        source="of_backfill_id", allow_null=True, help_text="The backfill that it is part of."
+    )
     started_by = serializers.CharField(source="started_by.name", default=None, allow_null=True)
     schedule = serializers.CharField(source="due_time.schedule.name", default=None, allow_null=True)
     error = ErrorView(allow_null=True)
@@ -155,22 +158,6 @@ class DeliveryBody(StrictSerializer):
     note = serializers.CharField(allow_blank=True, default="", max_length=400, help_text="Why, for the record.")
 
 
-class BackfillBody(StrictSerializer):
-    to = DayField(source="last", help_text="The last local date.")
-    again = serializers.BooleanField(default=False, help_text="Also the due times whose runs have finished.")
-
-    def get_fields(self) -> dict[str, Any]:
-        return {"from": DayField(source="first", help_text="The first local date."), **super().get_fields()}
-
-
-class PlannedRun(serializers.Serializer):
-    due_at = serializers.DateTimeField()
-    data_date = serializers.DateField()
-    runs = serializers.BooleanField(help_text="Whether a backfill runs it.")
-    why = serializers.CharField()
-    run = serializers.IntegerField(allow_null=True, help_text="The newest run that it has already.")
-
-
 class LogLineView(ForAuthors):
     id = serializers.IntegerField()
     at = serializers.DateTimeField()
@@ -238,6 +225,7 @@ class Runs(RoleView):
         parameters=[
             OpenApiParameter("extract", str),
             OpenApiParameter("schedule", str),
+            OpenApiParameter("backfill", int),
             OpenApiParameter("state", str),
             OpenApiParameter("since", OpenApiTypes.DATETIME),
             OpenApiParameter("cursor", str),
@@ -252,6 +240,8 @@ class Runs(RoleView):
             found = found.filter(extract__in=list(Extract.objects.filter(named).values_list("pk", flat=True).distinct()))
         if given.get("schedule"):
             found = found.filter(due_time__schedule__name=given["schedule"])
+        if given.get("backfill"):
+            found = found.filter(of_backfill=number_in(request, "backfill", 0))
         if given.get("state"):
             if given["state"] not in STATES:
                 raise unknown_name("state", given["state"], STATES)
@@ -400,31 +390,6 @@ class RunDelivery(RoleView):
         """What becomes of a delivery that failed, or waits to be tried again: again, elsewhere, or left."""
         delivering.decide_delivery(request.user, number, **body_of(request, DeliveryBody))
         return Response(RunView(_one(number)).data)
-
-
-class Backfills(RoleView):
-    """Runs for past due times of a schedule: GET says what it would do, POST does it."""
-
-    needs = {"POST": "runner"}
-
-    @extend_schema(
-        operation_id="planned_backfill",
-        parameters=[
-            OpenApiParameter("from", OpenApiTypes.DATE, required=True),
-            OpenApiParameter("to", OpenApiTypes.DATE, required=True),
-            OpenApiParameter("again", bool, description="Also those that have finished."),
-        ],
-        responses=PlannedRun(many=True),
-    )
-    def get(self, request: Request, name: str) -> Response:
-        given = checked(request.query_params.dict(), BackfillBody)
-        return Response(PlannedRun(backfilling.planned(name, **given), many=True).data)
-
-    @extend_schema(operation_id="backfill", request=BackfillBody, responses={201: RunLine(many=True)})
-    def post(self, request: Request, name: str) -> Response:
-        made = backfilling.backfill(request.user, name, **body_of(request, BackfillBody))
-        found = lines_of_runs().filter(pk__in=[run.pk for run in made]).order_by("id")
-        return Response(RunLine(found, many=True).data, status=201)
 
 
 class Status(RoleView):

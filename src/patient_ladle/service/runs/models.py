@@ -20,7 +20,7 @@ from django.db.models.functions import Now
 from django.utils import timezone
 
 from patient_ladle.service.extracts.models import Extract, Revision
-from patient_ladle.service.schedules.models import DueTime
+from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.sources.models import Environment, Source
 
 WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "running", "finished", "failed", "cancelled"
@@ -149,6 +149,8 @@ class Run(models.Model):
     finish_by = models.DateTimeField(null=True)
     deliver_into = models.CharField(max_length=500, blank=True, default="")
     backfill = models.BooleanField(default=False)
+    of_backfill = models.ForeignKey("Backfill", on_delete=models.PROTECT, null=True, related_name="runs")
+    store_only = models.BooleanField(default=False)
     compared = models.JSONField(null=True)
     held = models.CharField(max_length=8, blank=True, default="")
     held_note = models.CharField(max_length=400, blank=True, default="")
@@ -201,8 +203,25 @@ class Run(models.Model):
 
     @property
     def delivers_into(self) -> str:
-        """Folders of the delivery: those that its schedule names, else its extract's."""
-        return str(self.deliver_into or self.revision.deliver_into)
+        """Folders of the delivery: those of its schedule, else of its extract; none where it is kept in the store only."""
+        return "" if self.store_only else str(self.deliver_into or self.revision.deliver_into)
+
+
+class Backfill(models.Model):
+    """Runs for past due times of a schedule that somebody asked for together. ``last`` is among its days."""
+
+    schedule = models.ForeignKey(Schedule, on_delete=models.PROTECT, related_name="+")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    first = models.DateField()
+    last = models.DateField()
+    again = models.BooleanField(default=False)
+    deliver = models.BooleanField(default=True)
+    started_at = models.DateTimeField(auto_now_add=True)
+    cancelled_by = models.CharField(max_length=64, blank=True, default="")
+    told = models.BooleanField(default=False)
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
 
 
 class ResultFile(models.Model):

@@ -30,6 +30,7 @@ from patient_ladle.service.schedules.models import PRIORITIES, DueTime
 from patient_ladle.service.sources.models import Address, Environment, Source
 from patient_ladle.service.sources.queries import address_in, environment_named
 
+from .alarms import tell_of_backfill
 from .models import CANCELLED, ENDED, QUEUED, WAITING, IdempotentCall, Run
 from .telling import add_log
 from .waiting import settle, tell_followers
@@ -190,6 +191,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
         started_by=person,
         again_of=old,
         deliver_into=old.deliver_into,
+        store_only=old.store_only,
     )
     return _queued(run)
 
@@ -206,6 +208,8 @@ def cancel_run(person: Person, number: int) -> Run:
     run.save()
     add_log(run, "warning", f"{person.name} asked for the run to stop")
     if run.state == CANCELLED:
+        if run.of_backfill_id is not None:
+            tell_of_backfill(run)
         tell_followers(run)
     return run
 
