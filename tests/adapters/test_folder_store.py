@@ -28,8 +28,15 @@ COLUMNS = [Column("id", "integer"), Column("note")]
 ROWS = [(n, f"reading {n}") for n in range(20_000)]
 
 
+def store_in(root):
+    """A store whose root is there, as its mark makes it."""
+    if not root.exists():
+        root.mkdir()
+    return FolderStore(root)
+
+
 def run(tmp_path, formats=("csv", "json"), rows=ROWS, attempt=1, ledger=None):
-    store = FolderStore(tmp_path / "results")
+    store = store_in(tmp_path / "results")
     job = RunJob("r", "readings", Statement("select 1"), formats, (str(tmp_path / "out"),))
     outcome = run_extract(
         job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock()
@@ -204,7 +211,7 @@ def test_a_delivery_stays_below_its_roots(tmp_path, wanted):
 
 
 def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
-    store = FolderStore(tmp_path)
+    store = store_in(tmp_path)
     for name in ("../x", "..", "", "nothing.csv"):
         with pytest.raises(NotFound):
             store.open("7", 1, name)
@@ -222,7 +229,7 @@ def _delivered(store, into, existing, run="1", data=b"a\n1\n", **manner):
 
 
 def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_path):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     plan = _delivered(store, into, "number")
     assert plan.replaces is False
     (into / "use.datapackage.json").write_text("somebody else's")
@@ -238,7 +245,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
     tmp_path, monkeypatch, existing, second_names
 ):
     """Also where the file system knows no second names, and what was there cannot be kept."""
-    store, into, elsewhere = FolderStore(tmp_path / "store"), tmp_path / "into", tmp_path / "elsewhere"
+    store, into, elsewhere = store_in(tmp_path / "store"), tmp_path / "into", tmp_path / "elsewhere"
     for folder in (into, elsewhere):
         folder.mkdir()
         (folder / "use.csv").write_text("earlier")
@@ -289,7 +296,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
 
 
 def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_path):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     plan = _delivered(store, into, "replace")
     (into / "use.datapackage.json").mkdir()
     with pytest.raises(StoreUnwritable, match=r"a folder stands at '.*use\.datapackage\.json'"):
@@ -300,7 +307,7 @@ def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_pat
 
 
 def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_twice(tmp_path):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     plan = _delivered(store, into, "replace")
     os.rename(*plan.moves[0][:2])
     (into / "use.csv").rename(tmp_path / "taken.csv")
@@ -309,7 +316,7 @@ def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_tw
 
 
 def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(tmp_path, monkeypatch):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     plan = _delivered(store, into, "replace")
     real = os.rename
 
@@ -326,7 +333,7 @@ def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(
 
 
 def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     deliver(_delivered(store, into, "number"))
     plan = _delivered(store, into, "number", run="2", data=b"a\n2\n")
     assert [Path(final).name for _, final, _ in plan.moves] == ["use (2).csv", "use (2).datapackage.json"]
@@ -340,7 +347,7 @@ def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
 
 
 def test_mode_and_group_are_those_that_were_asked_for(tmp_path):
-    store, into = FolderStore(tmp_path / "store"), tmp_path / "into"
+    store, into = store_in(tmp_path / "store"), tmp_path / "into"
     deliver(_delivered(store, into, "replace", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
     assert {p.stat().st_mode & 0o777 for p in into.iterdir()} == {0o600}
     with pytest.raises(StoreUnwritable, match="the group 'no-such-group'"):

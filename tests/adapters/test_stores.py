@@ -29,6 +29,7 @@ NAMES = ["datapackage.json", "readings.csv", "readings.json", "readings.xlsx"]
 @pytest.fixture(params=["folder", "bucket"])
 def address(request, tmp_path):
     if request.param == "folder":
+        (tmp_path / "results").mkdir()
         return str(tmp_path / "results")
     request.getfixturevalue("bucket_server")
     return f"s3://fennmoor/{tmp_path.name}"

@@ -35,6 +35,7 @@ def orm(cluster, home):
 
         django.setup()
     call_command("migrate", verbosity=0)
+    (home / "ledger" / "results").mkdir(parents=True, exist_ok=True)
     yield
     connections["default"].close_pool()
 

@@ -33,8 +33,9 @@ class FolderResult(StoredResult):
         super().__init__(run, attempt)
         self.path = root / run / str(attempt)
         self.open_files: dict[str, DiskFile] = {}
-        with writing(self.path):
-            self.path.mkdir(parents=True, exist_ok=True)
+        with writing(self.path):  # the root is made with its mark: one that is away is not made anew
+            self.path.parent.mkdir(exist_ok=True)
+            self.path.mkdir(exist_ok=True)
 
     def create(self, name: str) -> BinaryIO:
         self.open_files[name] = DiskFile(self.path / (name + PART))
@@ -102,7 +103,6 @@ class FolderStore(Store):
 
     def free_bytes(self) -> int | None:
         with writing(self.root):
-            self.root.mkdir(parents=True, exist_ok=True)
             return shutil.disk_usage(self.root).free
 
     def discard(self, run: str, attempt: int, surely: bool = False) -> None:

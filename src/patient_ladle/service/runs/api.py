@@ -194,6 +194,7 @@ class StatusView(serializers.Serializer):
 _RELATED = ("extract", "environment", "source", "started_by", "due_time__schedule")
 _OF_LINES = [
     "extract__name", "extract__folder", "environment__name", "source__name", "started_by__name", "due_time__schedule__name",
+    "of_backfill",
     *(field.name for field in Run._meta.concrete_fields if field.name in RunLine._declared_fields and not field.is_relation),
 ]  # fmt: skip
 

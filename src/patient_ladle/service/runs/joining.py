@@ -11,7 +11,7 @@ from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
-from .models import Worker
+from .models import Identity, Worker
 from .stores import store
 
 CLOCK_SECONDS = 5.0
@@ -22,8 +22,9 @@ def join(row: Worker) -> list[str]:
     """Fill in what the worker's row says of it; returns what is out of the ordinary. Raises Conflict, BadInput."""
     _check_keys()
     row.release, words = __version__, []
+    row.store_mark = Identity.objects.values_list("store_mark", flat=True).first() or ""
     try:
-        row.store_mark = store().mark()
+        row.store_mark = row.store_mark or store().mark()
     except StoreUnwritable as error:
         words.append(f"the result store cannot be written: {error.message}")
     others = Worker.objects.filter(gone_at=None).exclude(pk=row.pk)
