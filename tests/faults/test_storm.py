@@ -16,6 +16,7 @@ from collections import Counter
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 
 import psycopg
@@ -80,7 +81,7 @@ class Storm:
     taken: dict = field(default_factory=dict)
 
     def begin(self):
-        shim = str(Path(__file__).parent / "clocks")
+        shim = os.pathsep.join([str(Path(__file__).parent / "clocks"), os.environ.get("PYTHONPATH", "")])
         self.service = start_service(
             self.data, LADLE_RETRY_SECONDS="1", PYTHONPATH=shim, STORM_CLOCK=str(self.data.parent / "storm.clock")
         )
@@ -119,7 +120,7 @@ class Storm:
     def sleeps(self, part, seconds):
         for pid in self.pids(part)[:1]:
             signalled(pid, signal.SIGSTOP)
-            self.after(seconds, lambda: signalled(pid, signal.SIGCONT))
+            self.after(seconds, partial(signalled, pid, signal.SIGCONT))
 
     def edit(self):
         zone = self.chance.choice(["UTC", "Europe/London", "Asia/Kolkata"])
@@ -138,7 +139,7 @@ class Storm:
             ).fetchall()
         for (pid,) in found[:1]:
             signalled(pid, signal.SIGSTOP)
-            self.after(DEADLINE_SECONDS + 8, lambda: signalled(pid, signal.SIGCONT))
+            self.after(DEADLINE_SECONDS + 8, partial(signalled, pid, signal.SIGCONT))
 
     def the_delivery_folder_is_away(self):
         self.is_away(self.data / "deliveries" / "storm")
