@@ -6,10 +6,13 @@ import contextlib
 import errno
 import hashlib
 import json
+import os
+import re
 import shutil
 import socket
 import zipfile
-from datetime import timedelta
+from datetime import datetime, timedelta, timezone
+from urllib.parse import urlsplit
 
 import pytest
 import s3fs
@@ -17,9 +20,10 @@ import s3fs
 from patient_ladle.adapters.stores import store_at
 from patient_ladle.core.columns import Column
 from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.errors import BadInput, NotFound, ProofFailed, SourceUnreachable, StoreUnwritable
+from patient_ladle.core.errors import BadInput, NotFound, ProofFailed, SourceUnreachable, StoreUnreadable, StoreUnwritable
 from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.ports import Statement
+from tests.bad_bucket import MODES, WELL, BadBucket
 
 COLUMNS = [Column("id", "integer"), Column("note")]
 ROWS = [(n, f"reading {n} " + "of the river gauge " * 20) for n in range(60_000)]
@@ -164,6 +168,67 @@ def test_a_bucket_that_is_not_there_or_cannot_be_reached_says_what_to_check(buck
         with pytest.raises(StoreUnwritable, match="does not do as asked"):
             run("s3://fennmoor/away", rows=ROWS[:3], formats=("csv",))
     s3fs.S3FileSystem.clear_instance_cache()
+
+
+@pytest.fixture
+def bad_bucket(bucket_server, tmp_path, monkeypatch):
+    """A bucket that can be made bad, by name, and a store in it with a result of run 7."""
+    behind = urlsplit(os.environ["AWS_ENDPOINT_URL_S3"]).port
+    server = BadBucket(behind)
+    monkeypatch.setenv("AWS_ENDPOINT_URL_S3", server.url)
+    monkeypatch.setenv("LADLE_BUCKET_SECONDS", "0.5")
+    s3fs.S3FileSystem.clear_instance_cache()
+    address = f"s3://fennmoor/{tmp_path.name}"
+    run(address, rows=ROWS[:5], formats=("csv",))
+    yield server, address
+    server.end()
+    s3fs.S3FileSystem.clear_instance_cache()
+
+
+def upload(store):
+    """Three parts of an object."""
+    file = store.result("8", 1)
+    written = file.create("readings.csv")
+    for _ in range(3):
+        written.write(b"x" * (8 << 20))
+    file.finish("readings.csv")
+
+
+ASKED = {
+    "mark": lambda store: store.mark(),
+    "runs": lambda store: list(store.runs()),
+    "upload": upload,
+    "seal": lambda store: store.result("8", 1).seal({"resources": []}),
+    "open": lambda store: store.open("7", 1, "readings.csv").read(),
+    "discard": lambda store: store.discard("7", 1, surely=True),
+    "sweep": lambda store: store.sweep(datetime.now(timezone.utc)),
+}
+WRITES = ("upload", "seal")
+
+
+@pytest.mark.parametrize("mode", MODES)
+def test_a_bucket_that_is_not_well_says_so_and_nothing_is_lost_or_left(bad_bucket, mode):
+    server, address = bad_bucket
+    for name, ask in ASKED.items():
+        s3fs.S3FileSystem.clear_instance_cache()  # a pool of connections that has seen nothing yet
+        server.mode = mode
+        if mode == "full" and name not in WRITES:
+            continue
+        with pytest.raises(StoreUnwritable) as met:
+            ask(store_at(address))
+        assert met.value.transient
+        assert not re.search(r"(?i)uploadid|signature|https?://[^/ ]+/", met.value.message), met.value.message
+        assert isinstance(met.value, StoreUnreadable) == (name == "open"), name
+    server.mode = WELL
+    s3fs.S3FileSystem.clear_instance_cache()
+    store = store_at(address)
+    assert list(store.runs()) == [7]
+    assert read(address, "readings.csv").count(b"\n") == 6
+    store.discard("8", 1, surely=True)
+    store.discard("7", 1, surely=True)
+    assert [name for name in litter(address)[0] if name != ".store"] == []
+    assert store.sweep(datetime.now(timezone.utc) + timedelta(days=1)) >= 0
+    assert litter(address)[1] == []
 
 
 def test_a_store_says_which_runs_it_has_and_removes_surely_or_says_so(address, monkeypatch):

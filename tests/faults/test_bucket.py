@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import signal
+from urllib.parse import urlsplit
 
 import pytest
 
+from patient_ladle.client import CallFailed
+from tests.bad_bucket import WELL, BadBucket
 from tests.command import PATIENCE
-from tests.conftest import set_up, start_service, stop_service
+from tests.conftest import set_up, start_service, stop_service, until
 from tests.faults.test_faults import worker_pid
 
 STATEMENT = "select n, pg_sleep(0.0004) is null as x from generate_series(1, 2000) n"
@@ -16,8 +19,18 @@ FOLDERS = "regulator; archive/2026"
 
 
 @pytest.fixture(scope="module")
-def service(home, metering, bucket_server):
-    made = start_service(home / "bucket", LADLE_RESULT_STORE="s3://fennmoor/service")
+def bad_bucket(bucket_server):
+    made = BadBucket(urlsplit(os.environ["AWS_ENDPOINT_URL_S3"]).port)
+    yield made
+    made.end()
+
+
+@pytest.fixture(scope="module")
+def service(home, metering, bad_bucket):
+    made = start_service(
+        home / "bucket", LADLE_RESULT_STORE="s3://fennmoor/service", AWS_ENDPOINT_URL_S3=bad_bucket.url, LADLE_BUCKET_SECONDS="1",
+        LADLE_RETRY_SECONDS="1",
+    )  # fmt: skip
     with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", STATEMENT, formats=["csv", "xlsx"], deliver_into=FOLDERS, file_name="steady")
     yield made
@@ -75,3 +88,25 @@ def test_a_held_result_is_released_out_of_the_bucket_into_the_folders_of_its_sch
         str(deliveries / "held/there/held.csv"),
     ]
     assert not (deliveries / "regulator/held.csv").exists()
+
+
+def test_a_bucket_that_is_away_needs_nobody_and_is_one_trouble(service, bucket_server, bad_bucket, tmp_path):
+    with service.ladle() as ladle:
+        stored = ladle.runs.wait(ladle.runs.start("steady")["id"], PATIENCE)
+        ladle.schedules.add("steady_daily", "steady", "live", "daily 05:00", zone="UTC", attempts=9)
+        bad_bucket.mode = "hanging"
+        [run] = ladle.schedules.backfill("steady_daily", "2026-11-02", "2026-11-02", deliver=False)["runs"]
+        for mode in ("hanging", "refusing"):
+            bad_bucket.mode, failures = mode, ladle.runs.get(run)["failures"]
+            until(lambda failures=failures: ladle.runs.get(run)["failures"] > failures)
+            with pytest.raises(CallFailed) as away:
+                ladle.runs.save_files(stored, tmp_path)
+            assert (away.value.status, away.value.code) == (503, "store_unreadable")
+        assert ladle.runs.get(run)["error"]["code"] in ("store_unwritable", "store_unreadable")
+        bad_bucket.mode = WELL
+        record = ladle.runs.wait(run, PATIENCE)
+        assert (record["rows"], record["delivery"]) == (2_000, "")
+        assert keys(bucket_server, run) == [f"{record['attempt']}/{name}" for name in STORED]
+        assert ladle.runs.save_files(stored, tmp_path)
+        assert ladle.status()["nothing_runs"] == []
+        assert [need for need in ladle.last_night()["needs"] if need["kind"] != "held"] == []

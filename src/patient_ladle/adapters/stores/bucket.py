@@ -30,14 +30,22 @@ from patient_ladle.core.errors import BadInput, StoreUnwritable
 from .base import Store, StoredResult, checked_name, not_stored
 
 try:
+    import aiohttp
     import s3fs
-    from botocore.exceptions import BotoCoreError
+    import urllib3
+    from botocore.exceptions import BotoCoreError, ClientError
+
+    FAULTS: tuple[type[Exception], ...] = (
+        OSError, BotoCoreError, ClientError, aiohttp.ClientError, urllib3.exceptions.HTTPError, TimeoutError,
+    )  # fmt: skip
 except ImportError:  # the extra is not installed
-    s3fs, BotoCoreError = None, OSError
+    s3fs, FAULTS = None, (OSError,)
 
 PART_BYTES = 8 << 20
 """Bytes of a part of an upload, and of a piece read: a hundred thousand parts are more than any file has."""
-_PATIENCE = {"connect_timeout": 5, "read_timeout": 60, "retries": {"max_attempts": 3}}
+BUCKET_SECONDS = 30.0
+"""Longest wait for an answer, unless ``LADLE_BUCKET_SECONDS`` says another one; each request is tried so often:"""
+TRIES = 3
 
 
 _ADDRESS = re.compile(r"(https?://[^/\s\"'?]+)[^\s\"']*")
@@ -49,7 +57,7 @@ def _asking(place: str) -> Iterator[None]:
     """Faults of the store in here are told as faults at that place. Raises StoreUnwritable."""
     try:
         yield
-    except (OSError, BotoCoreError) as error:
+    except FAULTS as error:
         raise StoreUnwritable(
             _refused(place, error),
             "Check LADLE_RESULT_STORE, AWS_ENDPOINT_URL_S3 and the credentials in the service's environment.",
@@ -61,7 +69,7 @@ def _reading(place: str) -> Iterator[None]:
     """The same of what only reads. Raises StoreUnreadable."""
     try:
         yield
-    except (OSError, BotoCoreError) as error:
+    except FAULTS as error:
         raise unreadable(_refused(place, error)) from error
 
 
@@ -92,7 +100,7 @@ class _Upload:
 
     def abort(self) -> None:
         """Let go of the parts that are there."""
-        with contextlib.suppress(OSError, BotoCoreError):  # what is left is swept with the attempt
+        with contextlib.suppress(*FAULTS):  # what is left is swept with the attempt
             self.file.discard()
         self.file.closed = True
 
@@ -152,7 +160,10 @@ class BucketStore(Store):
         self.root = f"{self.bucket}/{below}".rstrip("/")
         if not self.bucket:
             raise BadInput(f"'{address}' names no bucket.", "Write it as s3://bucket or s3://bucket/below.")
-        self.system = s3fs.S3FileSystem(use_listings_cache=False, default_cache_type="readahead", config_kwargs=_PATIENCE)
+        seconds = float(os.environ.get("LADLE_BUCKET_SECONDS") or BUCKET_SECONDS)
+        patience = {"connect_timeout": min(5.0, seconds), "read_timeout": seconds, "retries": {"max_attempts": 0}}
+        self.system = s3fs.S3FileSystem(use_listings_cache=False, default_cache_type="readahead", config_kwargs=patience)
+        self.system.retries = TRIES
 
     def key(self, run: str, attempt: int, name: str = "") -> str:
         """Of a stored file, the bucket in front."""
@@ -209,13 +220,13 @@ class BucketStore(Store):
         try:
             described = json.loads(self.system.cat_file(self.key(run, attempt, DESCRIPTOR)))
             return [str(resource["path"]) for resource in described["resources"]]
-        except (OSError, BotoCoreError, ValueError, KeyError):
+        except (*FAULTS, ValueError, KeyError):
             return []  # it never came so far
 
     def remove(self, run: str, attempt: int, names: list[str]) -> None:
         """The descriptor first: without it nothing else is a result. What cannot be removed now is litter, not a fault."""
         prefix = self.key(run, attempt)
-        with contextlib.suppress(OSError, BotoCoreError):
+        with contextlib.suppress(*FAULTS):
             for path in (prefix + DESCRIPTOR, *(prefix + name for name in names)):
                 self.system.rm_file(path)
             for path in self.system.find(prefix):
