@@ -220,8 +220,10 @@ class BucketStore(Store):
         try:
             described = json.loads(self.system.cat_file(self.key(run, attempt, DESCRIPTOR)))
             return [str(resource["path"]) for resource in described["resources"]]
-        except (*FAULTS, ValueError, KeyError):
-            return []  # it never came so far
+        except FAULTS:
+            return []  # it never came so far, or cannot be asked
+        except (ValueError, KeyError):
+            return []  # it is not one of ours
 
     def remove(self, run: str, attempt: int, names: list[str]) -> None:
         """The descriptor first: without it nothing else is a result. What cannot be removed now is litter, not a fault."""
