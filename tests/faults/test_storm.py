@@ -255,6 +255,8 @@ def test_nothing_is_lost_doubled_or_half_done_after_a_storm(storm):
             storm.troubles[trouble.__name__] += 1
             trouble(storm)
         storm.kill(storm.chance.choices(parts, PARTS.values())[0])
+        if (count := sum(storm.kills.values())) % 25 == 0:
+            print(f"{count} kills", flush=True)
     storm.calm()
     until(lambda: storm.unfinished() == 0, CALM_SECONDS, "runs were left unfinished")
     with storm.database() as connection:

@@ -47,8 +47,8 @@ def notice_own(args: argparse.Namespace) -> None:
         own = ladle.notices.choose_own(**changes) if changes else ladle.notices.own()
     if args.json:
         return print_json(own)
-    told = {"nothing": "nothing", "failed": "when they fail", "ended": "when they end"}[own["own_runs"]]
-    print_facts([("your runs", f"told {told}" if told != "nothing" else "not told"), ("mail", own["mail"])])
+    told = {"nothing": "never", "failed": "when they fail", "ended": "when they end"}[own["own_runs"]]
+    print_facts([("told of your runs", told), ("by mail to", own["mail"] or "nobody")])
     if own["mail"] and not own["by_mail"]:
         words = "no channel takes notices to people yet: ladle channel edit NAME --for-people yes (administrators)"
         print(words, file=sys.stderr)

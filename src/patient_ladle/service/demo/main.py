@@ -132,7 +132,7 @@ def _channels(mailbox: RunningMailbox) -> None:
         if Channel.objects.filter(name=name).exists():
             edit_channel(name, {"settings": given})
         else:
-            add_channel(name, kind, given, "control-room-demo" if kind == "webhook" else "", kinds)
+            add_channel(name, kind, given, "control-room-demo" if kind == "webhook" else "", kinds, kind == "mail")
 
 
 def _look_around(stop: threading.Event) -> None:
