@@ -11,6 +11,7 @@ import sys
 import pytest
 
 from patient_ladle.cli.main import parser
+from patient_ladle.client import Ladle
 from tests.command import PATIENCE, ladle
 from tests.conftest import PASSWORD, printed
 
@@ -314,3 +315,15 @@ def test_an_option_that_is_given_twice_is_an_error_and_not_the_last_one_in_silen
     parser().parse_args(words[:-2])
     repeated = ("run", "start", "use", "--set", "a=1", "--set", "b=2")
     assert parser().parse_args(repeated).set == ["a=1", "b=2"]
+
+
+def test_whoever_archives_or_deactivates_is_told_which_schedules_that_is_about(service):
+    assert service.command("user", "add", "nora", "--role", "author", LADLE_PASSWORD="fennmoor-nora").returncode == 0
+    with Ladle.sign_in(service.url, "nora", "fennmoor-nora")[0] as nora:
+        nora.extracts.add("hers", "laboratory", "select 1 as a")
+        nora.schedules.add("hers-yearly", "hers", "live", "1st of january 00:00")
+    archived = service.command("extract", "archive", "hers", "--yes")
+    assert "due times of hers-yearly are skipped" in archived.stderr, archived
+    gone = service.command("user", "edit", "nora", "--active", "no")
+    assert "schedules that nora made go on: hers-yearly" in gone.stderr, gone
+    assert service.command("schedule", "remove", "hers-yearly", "--yes").returncode == 0

@@ -403,3 +403,43 @@ def test_a_share_that_cannot_take_a_file_is_met_from_the_command_line_and_mended
     waiting = until(lambda: service.command("run", "start", "payroll", name="author"))
     assert waiting.returncode == 0
     assert names_in(bank) == ["pay.csv", "pay.datapackage.json", "pay.json", "resent"]
+
+
+def test_what_a_try_left_in_a_folder_that_was_away_is_removed_once_it_is_back(claimed, into, tmp_path):
+    from django.utils import timezone
+
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.clearing import clear_folders
+    from patient_ladle.service.runs.models import FolderToClear, Run
+
+    run = claimed()
+    Run.objects.update(deliver_into=str(into))
+    ledger.record(run, [{"kind": "stage", "name": "deliver", "at": timezone.now().isoformat()}])
+    outcome_of(run, into)
+    others = into / f".use.csv.{run.pk}0-1-1.part"
+    others.write_text("of another run")
+    into.rename(tmp_path / "away")
+    ledger.fail(run, WorkerLost("the child is gone."))
+    assert clear_folders(timezone.now()) == 0
+    (tmp_path / "away").rename(into)
+    assert names_in(into) == [f".use.csv.{run.pk}-1-1.part", others.name, f".use.datapackage.json.{run.pk}-1-1.part"]
+    assert clear_folders(timezone.now()) == 1
+    assert (names_in(into), FolderToClear.objects.exists()) == ([others.name], False)
+
+
+def test_a_result_that_waits_to_be_delivered_is_kept_however_old_it_is(claimed, into, settings_of):
+    from django.utils import timezone
+
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.keeping import remove_old
+    from patient_ladle.service.runs.models import Run
+
+    first, second = claimed(), claimed("w2")
+    (into / "use.csv").mkdir()
+    ledger.publish(first, outcome_of(first, into))
+    ledger.publish(second, outcome_of(second, into.parent / "other"))
+    settings_of(KEEP_DAYS=1)
+    later = timezone.now() + timedelta(days=9)
+    assert remove_old(later) == 0
+    Run.objects.filter(pk=first.pk).update(delivery="left")
+    assert remove_old(later) == 1

@@ -24,7 +24,7 @@ from tests.command import PATIENCE
 from tests.conftest import PASSWORD, first_password, start_service, stop_service, until
 
 CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files}
-STEP = 1 if os.environ.get("LADLE_HOSTILE") == "all" else 5
+STEP = 1 if os.environ.get("LADLE_HOSTILE") == "all" else 8
 VALUES = [
     "'; drop table districts; --", "' || (select 1) || '", "\\'; delete from districts; -- ", "$$; commit; delete from districts; $$",
     "*/ ; delete from districts /*", '"; delete from districts; "', "\n; delete from districts", ") as q) to stdout; commit; delete from districts; --",

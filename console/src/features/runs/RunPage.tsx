@@ -129,7 +129,7 @@ export function RunPage() {
       {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
       {run.delivery_error && (run.delivery === "failed" || delivering(run)) && (
         <div className="problem" role="status">
-          <strong>{run.delivery === "failed" ? "Not delivered." : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}.`} {run.delivery_error.message}</strong>
+          <strong>{run.delivery === "failed" ? "Not delivered:" : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}:`} {run.delivery_error.message}</strong>
           <span>{run.delivery_error.hint} The result is stored and proven.</span>
           {may("author") && run.delivery !== "under way" && <span><Button onClick={() => setChoosing(true)}>Decide about the delivery</Button></span>}
         </div>

@@ -23,7 +23,7 @@ from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.service.notices.services import without_numbers
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
-from .models import DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
+from .models import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
 
 EVENING = 18
 """The hour at which a night begins."""
@@ -62,11 +62,13 @@ class Night:
     needs: list[Need]
     needing: int
     late: int
+    undelivered: int
 
     @property
     def sentence(self) -> str:
         """Counts in words."""
         counts = [f"{count:,} {state}" for state, count in sorted(self.states.items())]
+        counts += [f"{self.undelivered:,} not delivered yet"] if self.undelivered else []
         counts += [f"{self.late:,} late"] if self.late else []
         counts += [f"{count:,} due times {decision}" for decision, count in sorted(self.decisions.items())]
         return f"{', '.join(counts)}." if counts else "nothing has run."
@@ -100,6 +102,7 @@ def night_to(now: datetime, since: datetime | None = None) -> Night:
         _by_cause(troubled.select_related("extract", "environment", "due_time__schedule")[:LOOKED_AT])[:SHOWN],
         troubled.count(),
         sum(row["late"] for row in counts.values()),
+        runs.filter(delivery__in=DELIVERY_OPEN).count(),
     )
 
 
