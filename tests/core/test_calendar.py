@@ -93,6 +93,11 @@ def quarters(first, last):
 RULES = [
     ("daily 02:30", {}, lambda d: True, [time(2, 30)]),
     ("30 1 * * *", {}, lambda d: True, [time(1, 30)]),
+    ("0 */2 * * *", {}, lambda d: True, [time(hour) for hour in range(0, 24, 2)]),
+    ("*/20 2 * * *", {}, lambda d: True, [time(2, minute) for minute in (0, 20, 40)]),
+    ("30 * * * *", {}, lambda d: True, [time(hour, 30) for hour in range(24)]),
+    ("*/15 1-3 * * 0", {}, lambda d: d.weekday() == 6, quarters(60, 225)),
+    ("45 1,2 * * *", {}, lambda d: True, [time(1, 45), time(2, 45)]),
     ("weekdays 06:30 and 00:00", {}, lambda d: d.weekday() < 5, [time(6, 30), time(0, 0)]),
     ("15 6 * * 1-5", {"on_holiday": "skip"}, lambda d: d.weekday() < 5 and d not in HOLIDAYS, [time(6, 15)]),
     ("daily 01:00 to 03:00 each 15 minutes", {}, lambda d: True, quarters(60, 180)),

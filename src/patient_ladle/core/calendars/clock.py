@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from datetime import date, datetime, time, timedelta, timezone
 from functools import lru_cache
+from itertools import pairwise
 from zoneinfo import ZoneInfo, available_timezones
 
 from ..errors import BadInput, unknown_name
@@ -59,6 +60,14 @@ def one_moment(zone: ZoneInfo, day: date, wall: time) -> datetime:
         middle = low + (high - low) / 2
         low, high = (low, middle) if middle.astimezone(zone).utcoffset() == offset else (middle, high)
     return high.replace(second=0, microsecond=0)
+
+
+@lru_cache(maxsize=256)
+def changes_oddly(zone: ZoneInfo) -> bool:
+    """Whether clocks of the zone change by something else than whole hours, as on Lord Howe Island by half of one."""
+    days = (datetime(year, month, 1, tzinfo=UTC) for year in range(2000, 2050) for month in range(1, 13))
+    offsets = [day.astimezone(zone).utcoffset() or timedelta() for day in days]
+    return any((later - earlier) % timedelta(hours=1) for earlier, later in pairwise(offsets))
 
 
 def before_day(zone: ZoneInfo, day: date) -> datetime:

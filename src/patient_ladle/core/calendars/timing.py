@@ -11,13 +11,15 @@ from itertools import islice
 from cronsim import CronSim
 
 from ..errors import BadInput, unknown_name
-from .clock import UTC, before_day, change_on, check_order, check_zone, every_moment, one_moment
+from .clock import UTC, before_day, change_on, changes_oddly, check_order, check_zone, every_moment, one_moment
 from .days import days_of, free_before, is_working, working_day_after
 from .holidays import NO_HOLIDAYS
 from .reading import Crontab, PlainRule, read_rule
 
 ON_HOLIDAY = ("run", "skip", "next working day")
 """What becomes of a moment on a holiday."""
+_LONGEST_CHANGE = timedelta(hours=3)
+"""Longer than any change of clocks."""
 _FOLD_STEPS = 130
 """Steps tried to leave a fold: a rule of every minute repeats 60 of them, a 2 h fold 120."""
 _EMPTY_MONTHS = 12 * 9
@@ -122,9 +124,33 @@ class Timing:
         while waiting:
             yield Moment(*heapq.heappop(waiting))
 
+    def _crontab_by_walls(self, rule: Crontab, after: datetime) -> Iterator[Moment]:
+        """Wall times first, then the moments at which clocks show them: right for changes of any size, and slower.
+
+        As cron does it: a rule with ``*`` for minute or hour is of many times, any other one of fixed times.
+        """
+        zone = check_zone(self.zone)
+        of_many = any(part.startswith("*") for part in rule.text.split()[:2])
+        begin = (after.astimezone(zone) - _LONGEST_CHANGE).replace(tzinfo=None)
+        waiting: list[tuple[datetime, date, time]] = []
+        for wall in CronSim(rule.text, begin):
+            day, clock = wall.date(), wall.time()
+            found = every_moment(zone, day, [clock]) if of_many else [one_moment(zone, day, clock)]
+            first = wall.replace(tzinfo=zone).astimezone(UTC)
+            while waiting and waiting[0][0] < min([first, *found]):
+                yield Moment(*heapq.heappop(waiting))
+            for at in found:
+                if at > after and (at, day, clock) not in waiting:
+                    heapq.heappush(waiting, (at, day, clock))
+        while waiting:
+            yield Moment(*heapq.heappop(waiting))
+
     def _crontab(self, rule: Crontab, after: datetime) -> Iterator[Moment]:
-        """``cronsim`` is right across daylight saving, but may repeat a moment inside a fold."""
+        """``cronsim`` is right across changes by whole hours, but may repeat a moment inside a fold."""
         zone, last = check_zone(self.zone), after
+        if changes_oddly(zone):
+            yield from self._crontab_by_walls(rule, after)
+            return
         moments = CronSim(rule.text, last.astimezone(zone))
         while True:
             for _ in range(_FOLD_STEPS):

@@ -11,7 +11,7 @@ from django.conf import settings
 
 from patient_ladle.adapters.deliveries.folder import cleared
 
-from .models import FINISHED, RUNNING, UNDER_WAY, FolderToClear, Run
+from .models import FINISHED, RUNNING, TO_DELIVER, UNDER_WAY, FolderToClear, Run
 
 log = logging.getLogger("ladle.deliveries")
 
@@ -24,7 +24,12 @@ def _is_over(run: Run) -> Callable[[int, int, int], bool]:
             return False
         if attempt < run.attempt or run.state not in (RUNNING, FINISHED):
             return True
-        return run.state == FINISHED and a_try < run.delivery_attempts + (run.delivery != UNDER_WAY)
+        if run.state == RUNNING:
+            return False
+        tries = run.delivery_attempts
+        if run.delivery == UNDER_WAY:
+            return a_try < tries
+        return a_try <= (tries if run.delivery == TO_DELIVER else max(1, tries))  # one held back prepared before its first try
 
     return of
 
