@@ -249,6 +249,12 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         ]
         after = ladle.runs.dry_run("dry", **body)
         assert after["expected"]["rows"] == run["rows"] == 2
+        others = ladle.runs.dry_run("dry", **body | {"values": {"zones": ["South"], "who": "another"}})
+        assert (after["expected"]["same_values"], others["expected"]["same_values"]) == (True, False)
+        for zones, rows in ((["South"], 1), (["North", "South"], 2)):
+            ladle.runs.wait(ladle.runs.start("dry", **body | {"values": {"zones": zones, "who": "another"}})["id"], PATIENCE)
+            expected = ladle.runs.dry_run("dry", **body | {"values": {"zones": zones}})["expected"]
+            assert (expected["rows"], expected["rows_least"], expected["rows_most"]) == (rows, rows, rows)
         assert any("would be replaced: dry-2026-11-24.csv" in warning for warning in after["warnings"])
         refused(lambda: ladle.runs.dry_run("dry", environment="live"), "value_missing")
     shown = service.command(
@@ -259,7 +265,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         "reader@127.0.0.1",
         "/* :since */ '2026-10-01'::date",
         "ladle run start dry",
-        "by the one run there was",
+        "with other values",
     ):
         assert words in shown
 
@@ -460,3 +466,18 @@ def test_hard_input_gets_a_clear_answer(http, looked_around, statement, code):
                                                        "parameters": [{"name": "select"}] if ":select" in statement else []})  # fmt: skip
     assert answer.status_code in (201, 400, 409)
     assert "Traceback" not in answer.text
+
+
+def test_a_save_without_a_change_makes_no_revision(service, tmp_path):
+    statement = tmp_path / "same.sql"
+    statement.write_text("select name, :who as who from districts")
+    private = [{"name": "who", "private": True, "default": "O'Brook"}]
+    with service.ladle("author") as ladle:
+        ladle.extracts.add("same", "metering", statement.read_text(), parameters=private)
+        head = ladle.extracts.get("same")["revision"]
+        for change in ({}, {"statement": head["statement"]}, {"parameters": private}, {"formats": ["csv"], "change_note": "none"}):
+            assert ladle.extracts.save("same", **change)["revision"]["number"] == 1, change
+        again = service.command("extract", "save", "same", "--statement", str(statement), name="author")
+        assert again.stdout == "nothing is changed: same stays at revision 1\n", again
+        for number, change in enumerate(({"notes": "by zone"}, {"parameters": [{**private[0], "default": "M. Brook"}]}), 2):
+            assert ladle.extracts.save("same", **change)["revision"]["number"] == number, change

@@ -155,13 +155,12 @@ def extract_save(args: argparse.Namespace) -> None:
     content = _content(args)
     with connected(args) as ladle:
         try:
-            ladle.extracts.get(args.name)
-            exists = True
+            before = ladle.extracts.get(args.name)["revision"]["number"]
         except CallFailed as error:
             if error.code != "unknown_name":
                 raise
-            exists = False
-        if exists:
+            before = None
+        if before is not None:
             found = ladle.extracts.save(args.name, args.revision, **content)
             if args.folder is not None:
                 found = ladle.extracts.move(args.name, folder=args.folder)
@@ -169,7 +168,9 @@ def extract_save(args: argparse.Namespace) -> None:
             if not args.source or not args.statement:
                 raise ClientError(f"'{args.name}' is a new extract.", "Give --source NAME and --statement FILE.")
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
-    print_json(found) if args.json else print(f"saved {found['name']}, revision {found['revision']['number']}")
+    number = found["revision"]["number"]
+    words = f"nothing is changed: {found['name']} stays at revision {number}"
+    print_json(found) if args.json else print(words if number == before else f"saved {found['name']}, revision {number}")
 
 
 def extract_fill(args: argparse.Namespace) -> None:

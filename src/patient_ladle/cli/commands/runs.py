@@ -124,6 +124,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     if expected:
         span = f"{expected['rows_least']:,} to {expected['rows_most']:,}"
         words = f"{amount(expected['rows'], 'row')} ({span}) in {expected['seconds']:g} s, by {_of_runs(expected['runs'])}"
+        words += "" if expected["same_values"] else ", with other values"
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
     print_facts(
         [

@@ -128,12 +128,20 @@ def _locked(name: str, revision: int | None) -> Extract:
 
 @transaction.atomic
 def save_extract(author: Person, name: str, revision: int | None, change_note: str, **content: Any) -> Extract:
-    """A new revision on top of ``revision``; fields not given stay. Raises EditedMeanwhile."""
+    """A new revision on top of ``revision``, where anything has changed; fields not given stay. Raises EditedMeanwhile."""
     extract = _locked(name, revision)
     head = extract.head
     before = {"source": head.source.name, **{key: getattr(head, key) for key in CONTENT}}
-    _add_revision(extract, author, _checked(before | content), change_note)
+    checked = _checked(before | content)
+    if not _is_the_same(head, checked):
+        _add_revision(extract, author, checked, change_note)
     return extract
+
+
+def _is_the_same(head: Revision, content: Mapping[str, Any]) -> bool:
+    declared = [[opened_declaration(each) for each in kept] for kept in (head.parameters, content["parameters"])]
+    others = {"source", *CONTENT} - {"parameters"}
+    return declared[0] == declared[1] and all(getattr(head, key) == content[key] for key in others)
 
 
 @transaction.atomic

@@ -288,6 +288,7 @@ class ExpectedView(serializers.Serializer):
     rows_most = serializers.IntegerField()
     seconds = serializers.FloatField()
     runs = serializers.IntegerField(help_text="So many earlier runs this is the median of.")
+    same_values = serializers.BooleanField(help_text="Whether they were given the same values; else there are none such.")
 
 
 class LimitsView(serializers.Serializer):

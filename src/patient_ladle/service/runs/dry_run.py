@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 import statistics
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -30,6 +30,7 @@ from patient_ladle.service.sources.queries import address_in, environment_named
 from .models import FINISHED, Run
 from .services import default_environment, runnable
 
+LOOKED_AT = 100
 EARLIER_RUNS = 10
 """Finished runs of the same extract and environment that the expectation is taken from."""
 
@@ -45,7 +46,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     address, dialect = address_in(source, environment), get_engine(source.engine).dialect
     day, given = body.get("data_date") or today(), body.get("values") or {}
     declared = revision.declared
-    values = resolve(declared, with_shared(declared, given, environment), day, timezone.now().replace(microsecond=0))
+    given_in_all = with_shared(declared, given, environment)
+    values = resolve(declared, given_in_all, day, timezone.now().replace(microsecond=0))
     shown = values.as_text()
     formats = list(dict.fromkeys(body.get("formats") or revision.formats))
     about = {
@@ -88,7 +90,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         ],
         "files": files,
         "deliver_into": "; ".join(folders),
-        "expected": _expected(extract, environment.pk),
+        "expected": _expected(extract, environment.pk, {p.name for p in declared if p.private}, given_in_all),
         "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
         "warnings": _warnings(extract, revision, address, files),
         "code": code_of(extract.name, environment.name, declared, given, formats, body.get("data_date"), url),
@@ -114,12 +116,18 @@ def _files(job: RunJob, folder: str) -> list[dict[str, Any]]:
     return made
 
 
-def _expected(extract: Extract, environment_id: int) -> dict[str, Any] | None:
-    """Median rows and seconds of earlier runs; None where there were none."""
-    earlier = Run.objects.filter(extract=extract, environment=environment_id, state=FINISHED).order_by("-id")[:EARLIER_RUNS]
-    found = [run for run in earlier if run.started_at and run.ended_at and run.rows is not None]
-    if not found:
+def _expected(
+    extract: Extract, environment_id: int, private: Collection[str], given: Mapping[str, Any]
+) -> dict[str, Any] | None:
+    """Median rows and seconds of earlier runs that were given the same values; of any, where there were none such; None where
+    there were none at all."""
+    earlier = Run.objects.filter(extract=extract, environment=environment_id, state=FINISHED).order_by("-id")[:LOOKED_AT]
+    ended = [run for run in earlier if run.started_at and run.ended_at and run.rows is not None]
+    if not ended:
         return None
+    wanted = _comparable(given, private)
+    same = [run for run in ended if _comparable(run.values, private) == wanted]
+    found = (same or ended)[:EARLIER_RUNS]
     seconds = [(run.ended_at - run.started_at).total_seconds() for run in found if run.ended_at and run.started_at]
     rows = [run.rows or 0 for run in found]
     return {
@@ -128,7 +136,13 @@ def _expected(extract: Extract, environment_id: int) -> dict[str, Any] | None:
         "rows_most": max(rows),
         "seconds": round(statistics.median(seconds), 1),
         "runs": len(found),
+        "same_values": bool(same),
     }
+
+
+def _comparable(values: Mapping[str, Any], private: Collection[str]) -> dict[str, str]:
+    """Values as they were given, for a look at whether they are the same; private ones are left out."""
+    return {name: str(value) for name, value in values.items() if name not in private and value not in (None, "")}
 
 
 def _warnings(extract: Extract, revision: Revision, address: Address, files: Sequence[Mapping[str, Any]]) -> list[str]:
