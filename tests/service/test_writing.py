@@ -475,7 +475,12 @@ def test_a_save_without_a_change_makes_no_revision(service, tmp_path):
     with service.ladle("author") as ladle:
         ladle.extracts.add("same", "metering", statement.read_text(), parameters=private)
         head = ladle.extracts.get("same")["revision"]
-        for change in ({}, {"statement": head["statement"]}, {"parameters": private}, {"formats": ["csv"], "change_note": "none"}):
+        for change in (
+            {},
+            {"statement": head["statement"]},
+            {"parameters": private},
+            {"formats": ["csv"], "change_note": "none"},
+        ):
             assert ladle.extracts.save("same", **change)["revision"]["number"] == 1, change
         again = service.command("extract", "save", "same", "--statement", str(statement), name="author")
         assert again.stdout == "nothing is changed: same stays at revision 1\n", again
