@@ -366,7 +366,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** @description Saves a new revision; what is not given stays. With If-Match, only when nobody has saved since. */
+        /** @description Saves a new revision, unless nothing is changed; what is not given stays. With If-Match, only when nobody has saved since. */
         patch: operations["save_extract"];
         trace?: never;
     };
@@ -1950,6 +1950,8 @@ export interface components {
             seconds: number;
             /** @description So many earlier runs this is the median of. */
             runs: number;
+            /** @description Whether they were given the same values; else there are none such. */
+            same_values: boolean;
         };
         ExtractBody: {
             /** @description Name of the source. */
@@ -9616,6 +9618,7 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
+                /** @description Only the runs of that backfill, by its number. */
                 backfill?: number;
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;

@@ -86,21 +86,21 @@ class _Judge:
         self.process: BaseProcess | None = None
         self.wire: Connection | None = None
 
-    def ask(self, function: Callable[..., Any], args: Any, kwargs: Any) -> tuple[str, Any]:
+    def ask(self, seconds: float, function: Callable[..., Any], args: Any, kwargs: Any) -> tuple[str, Any]:
         """Its answer. Raises BadInput where it took too long, and ServiceFault where it died."""
         if self.process is None or not self.process.is_alive():
             self._start()
         assert self.wire is not None
         try:
             self.wire.send((function, args, kwargs))
-            if self.wire.poll(SECONDS):
+            if self.wire.poll(seconds):
                 answer: tuple[str, Any] = self.wire.recv()
                 return answer
         except (EOFError, OSError) as error:
             self.end()
             raise ServiceFault("the service met a fault of its own.", "Its log has the details.") from error
         self.end()
-        raise BadInput(f"working on this took longer than {SECONDS:g} s, and was stopped.", "Send a smaller or simpler one.")
+        raise BadInput(f"working on this took longer than {seconds:g} s, and was stopped.", "Send a smaller or simpler one.")
 
     def _start(self) -> None:
         self.end()
@@ -143,13 +143,18 @@ def _set_up_once() -> None:
 
 def judged(function: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
     """``function(…)``, carried out in another process. Raises what it raises of ours; Busy, BadInput where it took too long."""
+    return judged_within(SECONDS, function, *args, **kwargs)
+
+
+def judged_within(seconds: float, function: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
+    """The same with other patience, for what waits for a store and not for a text."""
     _set_up_once()
     try:
         judge = _idle.get(timeout=LINE_SECONDS)
     except queue.Empty:
         raise Busy("all that could look at this are busy.", "Try again in a moment.") from None
     try:
-        kind, answer = judge.ask(function, args, kwargs)
+        kind, answer = judge.ask(seconds, function, args, kwargs)
     finally:
         _idle.put(judge)
     if kind == "refused":

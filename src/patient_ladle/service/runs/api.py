@@ -226,7 +226,7 @@ class Runs(RoleView):
         parameters=[
             OpenApiParameter("extract", str),
             OpenApiParameter("schedule", str),
-            OpenApiParameter("backfill", int),
+            OpenApiParameter("backfill", int, description="Only the runs of that backfill, by its number."),
             OpenApiParameter("state", str),
             OpenApiParameter("since", OpenApiTypes.DATETIME),
             OpenApiParameter("cursor", str),

@@ -27,7 +27,7 @@ from waitress.channel import ClientDisconnected
 from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.formats import checked_options, get_format
-from patient_ladle.service.children.judging import judged
+from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.children.looking import StoredAt, look_into
 from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors
@@ -40,6 +40,8 @@ from .models import FINISHED, NEWEST_FIRST, NOT_DELIVERED, ResultFile, Run
 from .stores import store
 
 log = logging.getLogger("ladle.results")
+LOOK_SECONDS = float(os.environ.get("LADLE_LOOK_SECONDS", "30"))
+"""What a look into a stored file may take, the way to the store among it."""
 
 
 class FileView(ForAuthors):
@@ -139,7 +141,7 @@ class RunFilePreview(RoleView):
         options = checked_options(file.format, file.options)
         at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         sheet = request.query_params.get("sheet", "")
-        return Response(judged(look_into, at, file.format, options, file.packing, wanted, sheet))
+        return Response(judged_within(LOOK_SECONDS, look_into, at, file.format, options, file.packing, wanted, sheet))
 
 
 class RunArchive(RoleView):
