@@ -82,9 +82,12 @@ class Storm:
 
     def begin(self):
         shim = os.pathsep.join([str(Path(__file__).parent / "clocks"), os.environ.get("PYTHONPATH", "")])
+        tokens = self.service.tokens if self.service else {}
         self.service = start_service(
             self.data, LADLE_RETRY_SECONDS="1", PYTHONPATH=shim, STORM_CLOCK=str(self.data.parent / "storm.clock")
         )
+
+        self.service.tokens.update(tokens)  # a sign-in that a kill cut off counts as one that failed
 
     def pids(self, part):
         return [pid for pid, command in descendants(self.service.process.pid).items() if WORDS[part] in command]
