@@ -209,7 +209,7 @@ def mark_of(run: str, attempt: int, number: int = 1) -> str:
     return f"{run}-{attempt}-{number}"
 
 
-_MARKED = re.compile(r"\.([0-9]+)-([0-9]+)-([0-9]+)(?:\.part|\.earlier)$")
+_MARKED = re.compile(rf"\.([0-9]+)-([0-9]+)-([0-9]+)(?:{re.escape(PART)}|{re.escape(EARLIER)})$")
 
 
 def cleared(folder: str, is_over: Callable[[int, int, int], bool]) -> bool:

@@ -36,7 +36,7 @@ try:
     from botocore.exceptions import BotoCoreError, ClientError
 
     FAULTS: tuple[type[Exception], ...] = (
-        OSError, BotoCoreError, ClientError, aiohttp.ClientError, urllib3.exceptions.HTTPError, TimeoutError,
+        OSError, BotoCoreError, ClientError, aiohttp.ClientError, urllib3.exceptions.HTTPError,
     )  # fmt: skip
 except ImportError:  # the extra is not installed
     s3fs, FAULTS = None, (OSError,)
@@ -110,7 +110,7 @@ class BucketResult(StoredResult):
 
     def __init__(self, store: BucketStore, run: str, attempt: int) -> None:
         super().__init__(run, attempt)
-        self.store, self.run, self.attempt = store, run, attempt
+        self.store = store
         self.uploads: dict[str, _Upload] = {}
 
     def create(self, name: str) -> BinaryIO:

@@ -123,8 +123,9 @@ def user_edit(args: argparse.Namespace) -> None:
         raise ClientError("nothing to change was given.", "Give --role, --active or --password.")
     with connected(args) as ladle:
         _print_people(args, [ladle.people.edit(args.name, **changes)])
-        theirs = [each["name"] for each in ladle.schedules.list() if each["created_by"] == args.name]
-    if args.active == "no" and theirs:
+        made = ladle.schedules.list() if args.active == "no" else ()
+        theirs = [each["name"] for each in made if each["created_by"] == args.name]
+    if theirs:
         print(f"schedules that {args.name} made go on: {', '.join(theirs)}", file=sys.stderr)
 
 

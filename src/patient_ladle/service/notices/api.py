@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import urlsplit
 
-from django.db.models import Q
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -241,7 +240,7 @@ class Sendings(RoleView):
         responses=paged("Sending", SendingView),
     )
     def get(self, request: Request) -> Response:
-        seen = Sending.objects.filter(Q(notice__person=None) | Q(notice__person=request.user))
+        seen = Sending.objects.filter(notice__in=services.for_the_eyes_of(request.user))
         return page_of(request, self, seen.select_related("notice", "channel"), SendingView)
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from django.conf import settings
 
@@ -45,7 +44,7 @@ def clear_folders(now: datetime) -> int:
     """Those that were away and are back; returns how many. One that never comes back is forgotten in the end."""
     count = 0
     for each in FolderToClear.objects.select_related("run"):
-        if Path(each.folder).is_dir() and cleared(each.folder, _is_over(each.run)):
+        if cleared(each.folder, _is_over(each.run)):
             each.delete()
             count += 1
     FolderToClear.objects.filter(since__lt=now - timedelta(days=settings.LOG_DAYS)).delete()
