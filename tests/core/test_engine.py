@@ -148,8 +148,8 @@ def test_a_deadline_says_so_and_not_cancelled():
 
 def test_names_that_stand_twice_are_told_apart():
     made, changed = unique_names([Column("id"), Column("ID"), Column(""), Column("id_2")])
-    assert [c.name for c in made] == ["id", "ID_2", "column_3", "id_2_2"]
-    assert changed == ["ID → ID_2", "(no name) → column_3", "id_2 → id_2_2"]
+    assert [c.name for c in made] == ["id", "ID_3", "column_3", "id_2"]
+    assert changed == ["ID → ID_3", "(no name) → column_3"]
 
 
 def test_every_error_has_a_code_of_its_own_and_crosses_process_borders():

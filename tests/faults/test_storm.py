@@ -83,10 +83,16 @@ class Storm:
     def begin(self):
         shim = os.pathsep.join([str(Path(__file__).parent / "clocks"), os.environ.get("PYTHONPATH", "")])
         tokens = self.service.tokens if self.service else {}
-        self.service = start_service(
-            self.data, LADLE_RETRY_SECONDS="1", PYTHONPATH=shim, STORM_CLOCK=str(self.data.parent / "storm.clock")
-        )
-
+        clock = str(self.data.parent / "storm.clock")
+        while True:
+            try:
+                self.service = start_service(self.data, LADLE_RETRY_SECONDS="1", PYTHONPATH=shim, STORM_CLOCK=clock)
+                break
+            except AssertionError as error:  # whoever starts it while its store is away is told so, and tries again
+                if "has no mark" not in str(error):
+                    raise
+                self.troubles["a start refused while the store is away"] += 1
+                time.sleep(1)
         self.service.tokens.update(tokens)  # a sign-in that a kill cut off counts as one that failed
 
     def pids(self, part):

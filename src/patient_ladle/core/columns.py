@@ -268,16 +268,17 @@ def unique_names(columns: Sequence[Column]) -> tuple[list[Column], list[str]]:
 
     Names are keys in JSON and headers that readers look up, so two of the same would lose one.
     """
-    taken: set[str] = set()
+    taken = {column.name.lower() for column in columns if column.name}  # a new name must not be that of another column
+    given: set[str] = set()
     made, changed = [], []
     for number, column in enumerate(columns, 1):
-        base = column.name or f"column_{number}"
-        name, count = base, 1
-        while name.lower() in taken:
+        base = name = column.name or f"column_{number}"
+        count = 1
+        while name.lower() in given or (name != column.name and name.lower() in taken):
             count += 1
             name = f"{base}_{count}"
         if name != column.name:
             changed.append(f"{column.name or '(no name)'} → {name}")
-        taken.add(name.lower())
+        given.add(name.lower())
         made.append(replace(column, name=name))
     return made, changed

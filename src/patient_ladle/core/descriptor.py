@@ -80,6 +80,8 @@ def _resources(name: str, results: Sequence[StatementResult], file: StoredFile, 
             own["absent"] = "nothing between delimiters; an empty text stands in quotes"
         if options.get("guard_formulas"):
             own["guardedFormulas"] = "an apostrophe stands before texts that begin like a formula"
+        if options.get("title_rows"):
+            own["titleRows"] = len(options["title_rows"])
         if "header" in options:
             own["headRows"] = len(options.get("title_rows", ())) + options["header"] * (2 if member.name == "text" else 1)
         yield {

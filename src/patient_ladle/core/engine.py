@@ -161,7 +161,7 @@ def _read(
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
                 broken += watch.findings()
                 found.append(StatementResult(title, list(shape.columns), rows))
-                warnings += minded
+                warnings += minded + shape.warnings
         for each in formats:
             each.close()
         return found, warnings, formats, broken
@@ -242,14 +242,14 @@ def _fetch(
     began, before = progress.clock.monotonic(), progress.rows
     for each in formats:
         each.begin(number, title, shape.columns)
-
+    zones = list(dict.fromkeys(each.zone for each in formats)) if shape.minds_zone else ["UTC"]
     for batch in session.batches():
         so_far = progress.rows - before
         progress.add(batch)
-        shaped = shape.batch(batch, so_far)
-        watch.see(shaped)
+        shaped = {zone: shape.batch(batch, so_far, zone) for zone in zones}
+        watch.see(shaped[zones[0]])
         for each in formats:
-            each.write(shaped)
+            each.write(shaped[each.zone if shape.minds_zone else zones[0]])
     progress.tell()
     rows = progress.rows - before
     for each in formats:

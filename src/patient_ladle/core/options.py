@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from .errors import BadInput, unknown_name
 
+_LONE = re.compile("[\ud800-\udfff]")
+"""Halves of characters, which JSON can carry and no encoding can."""
+
 
 @dataclass(frozen=True, slots=True)
 class Option:
     """One option: its name, what it is for, what it is unless set, and what it may be.
 
-    ``check`` takes a value of the right type and returns it as it will be used, or raises BadInput.
+    ``check`` takes a value of the right type and returns it as it will be used, or raises BadInput; ``alias`` gives the choice
+    that another name means.
     """
 
     name: str
@@ -21,6 +26,7 @@ class Option:
     note: str
     choices: tuple[str, ...] = ()
     check: Callable[[Any], Any] | None = None
+    alias: Callable[[str], str] | None = None
 
     @property
     def kind(self) -> str:
@@ -37,9 +43,19 @@ class Option:
     def checked(self, value: Any) -> Any:
         """The value as it will be used. Raises BadInput."""
         made = _typed(self, value)
+        for text in made if isinstance(made, tuple) else (made,):
+            if isinstance(text, str) and ((not text.isascii() and _LONE.search(text)) or "\0" in text):
+                raise BadInput(f"{self.name} holds a character that no file takes.", f"{self.name}: {self.note}.")
+        made = self.alias(made) if self.alias else made
         if self.choices and made not in self.choices:
             raise unknown_name(f"value of {self.name}", str(value), self.choices)
-        return self.check(made) if self.check else made
+        if self.check is None:
+            return made
+        try:
+            return self.check(made)
+        except BadInput as error:
+            named = self.name in error.message
+            raise type(error)(error.message if named else f"{self.name}: {error.message}", error.hint) from error
 
 
 def _typed(option: Option, value: Any) -> Any:

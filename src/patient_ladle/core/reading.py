@@ -171,7 +171,8 @@ def sample_of(
     cells = [list(each) for each in zip(*rows, strict=True)] if rows else [[] for _ in columns]
     batch = Batch.of_texts(cells, len(rows))
     numbers = [_numeric(array) if column.kind == "any" else None for column, array in zip(columns, batch.cells, strict=True)]
-    writer.write(shape.batch(Batch(batch.cells, numbers, len(rows)), 0))
+    zone = str(options.get("zone", "UTC"))
+    writer.write(shape.batch(Batch(batch.cells, numbers, len(rows)), 0, zone))
     writer.end()
     writer.close()
     told: dict[str, Any] = {"warnings": writer.warnings, "bytes": len(file.getvalue()), "text": None, "columns": [], "rows": []}

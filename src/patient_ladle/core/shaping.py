@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 import pyarrow as pa
@@ -12,17 +13,18 @@ import pyarrow.compute as pc
 from .columns import Batch, Column
 from .errors import BadInput, StatementWrong, ValueUnfit, unknown_name
 from .formats.base import any_true, chosen, first_true
-from .formats.styles import NUMBER_FORM, checked_form
+from .formats.styles import NUMBER_FORM, checked_form, local_texts, takes_form
 
 _DATE = r"[0-9]{4}-[0-9]{2}-[0-9]{2}"
+_CLOCK = r"[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?"
 TYPES = {
     "text": r"(?s).*",
     "integer": r"-?(0|[1-9][0-9]*)(\.0+)?",
     "decimal": r"-?(0|[1-9][0-9]*)(\.[0-9]+)?",
     "float": r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|NaN|-?Infinity",
     "boolean": r"(?i)true|false|t|f|yes|no|1|0",
-    "date": _DATE + r"([ T].*)?",
-    "timestamp": _DATE + r"([ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?Z?)?",
+    "date": _DATE + "([ T]" + _CLOCK + ")?",
+    "timestamp": _DATE + "([ T]" + _CLOCK + ")?",
 }
 """Types that a column may be given, and how its canonical text must look for that (RE2, whole value)."""
 
@@ -53,7 +55,10 @@ class ColumnChoice:
         if made.type and made.type not in TYPES:
             raise unknown_name("type of a column", made.type, TYPES)
         if made.form and not NUMBER_FORM.fullmatch(made.form):
-            checked_form(made.form)
+            try:
+                checked_form(made.form, made.type if made.type in ("date", "timestamp") else "zoned")
+            except BadInput as error:
+                raise BadInput(f"form of column '{made.name}': {error.message}", error.hint) from error
         return made
 
     def to_dict(self) -> dict[str, str]:
@@ -91,16 +96,29 @@ class Shape:
             for c in choices
         ]
         self.before = [columns[place] for place in self.places]
+        self.warnings = [
+            f"column '{column.name}' is of kind {column.kind}, to which its form {column.form} does not apply"
+            for column in self.columns
+            if not takes_form(column)
+        ]
+        self.minds_zone = any(
+            cast in ("date", "timestamp") and b.kind == "zoned" for cast, b in zip(self.casts, self.before, strict=True)
+        )
         self.same = self.places == list(range(len(columns))) and not any(self.casts)
 
-    def batch(self, batch: Batch, rows: int) -> Batch:
-        """The batch in that shape. ``rows``: those before it. Raises ValueUnfit naming row, column and value."""
+    def batch(self, batch: Batch, rows: int, zone: str = "UTC") -> Batch:
+        """The batch in that shape. ``rows``: those before it; ``zone``: where zoned moments are to lose their zone.
+
+        Raises ValueUnfit naming row, column and value.
+        """
         if self.same:
             return batch
         cells, numbers = [], []
         for place, cast, column, before in zip(self.places, self.casts, self.columns, self.before, strict=True):
             array, mask = batch.cells[place], batch.numbers[place]
             if cast and cast != before.kind:
+                if before.kind == "zoned" and cast in ("date", "timestamp"):
+                    array = local_texts(array, zone)
                 array, mask = _cast(array, cast, column, before, rows), None
             cells.append(array)
             numbers.append(mask)
@@ -111,6 +129,8 @@ def _cast(array: pa.Array, cast: str, column: Column, before: Column, rows: int)
     if cast == "text" or (cast in ("decimal", "float") and before.kind == "integer"):
         return array
     bad = pc.invert(pc.match_substring_regex(array, f"^(?:{TYPES[cast]})$"))
+    if cast in ("date", "timestamp") and not any_true(bad):
+        bad = _no_moments(array)
     if any_true(bad):
         at = first_true(bad)
         raise ValueUnfit(
@@ -127,7 +147,25 @@ def _cast(array: pa.Array, cast: str, column: Column, before: Column, rows: int)
         case "date":
             return pc.utf8_slice_codeunits(array, 0, 10)
         case "timestamp":
-            whole = pc.replace_substring_regex(pc.replace_substring_regex(array, "[T]", " "), "Z$", "")
+            whole = pc.replace_substring(array, "T", " ")
             whole = pc.replace_substring_regex(whole, r"^(\S{10})$", r"\1 00:00:00")
             return pc.replace_substring_regex(whole, r"^(\S{10} \d\d:\d\d)$", r"\1:00")
     return array
+
+
+def _no_moments(array: pa.Array) -> pa.Array:
+    """A mask of texts that look like moments and are none: the 30th of February, 25 o'clock, year 0."""
+    plain = pc.replace_substring(pc.replace_substring_regex(array, r"\.\d+$", ""), "T", " ")
+    bad = pc.starts_with(array, "0000")
+    try:
+        plain.cast(pa.timestamp("s"))
+    except pa.ArrowInvalid:
+        return pc.or_(bad, pa.array([not _is_moment(text) for text in plain.to_pylist()]))
+    return bad
+
+
+def _is_moment(text: str | None) -> bool:
+    try:
+        return text is None or bool(datetime.fromisoformat(text))
+    except ValueError:
+        return False

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
+from patient_ladle.proof.counting import Counted
 from patient_ladle.proof.unpacking import unpacked
 from patient_ladle.proof.verifying import DAMAGE
 from patient_ladle.words import amount
@@ -55,7 +56,7 @@ class _Outlet:
 
 @dataclass(slots=True)
 class WrittenFile:
-    """One file, written and not yet proven. ``contents``: rows by statement, in order."""
+    """One file, written and not yet proven. ``contents``: rows by statement, in order; ``widths``: columns of each."""
 
     name: str
     part: int | None
@@ -63,6 +64,12 @@ class WrittenFile:
     outlet: _Outlet
     writer: FormatWriter
     contents: list[tuple[int, int]] = field(default_factory=list)
+    widths: list[int] = field(default_factory=list)
+
+    def expected(self) -> list[int]:
+        """Columns of each of the file's tables: the sheets of a workbook, or the one there is."""
+        sheets = [place for _, place, _ in getattr(self.writer, "sheets", ())]
+        return [self.widths[place] for place in sheets if place < len(self.widths)] or self.widths
 
 
 class FilesOfFormat:
@@ -83,6 +90,7 @@ class FilesOfFormat:
     ) -> None:
         self.member, self.folder, self.name_of, self.about = member, folder, name_of, about
         self.options = settings.options_of(member.name)
+        self.zone = str(self.options.get("zone", "UTC"))
         self.packing = str(settings.files["packing"])
         self.most_rows = int(settings.files["rows_per_file"])
         self.most_bytes = int(settings.files["bytes_per_file"])
@@ -155,6 +163,7 @@ class FilesOfFormat:
         assert self.open is not None
         self.open.writer.end()
         self.open.contents.append((self.statement, self.open.writer.rows - self.before))
+        self.open.widths.append(len(self.columns))
 
     def _close(self) -> None:
         if self.open is not None:
@@ -178,7 +187,7 @@ class FilesOfFormat:
         return sum(rows for file in self.files for number, rows in file.contents if number == statement)
 
     def prove(self, file: WrittenFile) -> StoredFile:
-        """Read the file back, apart from its writer: rows by the format's own counter, bytes by checksum.
+        """Read the file back, apart from its writer: rows and the cells of each by the format's own counter, bytes by checksum.
 
         Raises ProofFailed where either differs from what was written.
         """
@@ -192,8 +201,16 @@ class FilesOfFormat:
         finally:
             hashing.join()
         written = file.writer.rows
-        if found != written:
-            raise ProofFailed(f"{file.name}: {amount(written, 'row')} written, {found:,} read back.", "Start the run again.")
+        if found.rows != written:
+            raise ProofFailed(
+                f"{file.name}: {amount(written, 'row')} written, {found.rows:,} read back.", "Start the run again."
+            )
+        expected = file.expected()
+        if [w if seen is None else seen for w, seen in zip(expected, found.widths, strict=False)] != expected:
+            raise ProofFailed(
+                f"{file.name}: rows of {_in_words(expected)} cells written, of {_in_words(found.widths)} read back.",
+                "Another reader would find other cells in this file: look at the options of its format.",
+            )
         if digest != [file.measured.digest.hexdigest()]:
             raise ProofFailed(
                 f"{file.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."
@@ -202,7 +219,7 @@ class FilesOfFormat:
             name=file.name,
             format=self.member.name,
             media_type=self.member.media_type,
-            rows=found,
+            rows=found.rows,
             bytes=file.measured.bytes,
             sha256=digest[0],
             statement=file.contents[0][0],
@@ -218,14 +235,18 @@ class FilesOfFormat:
         with self.folder.open(name) as stored:
             digest.append(hashlib.file_digest(stored, "sha256").hexdigest())  # type: ignore[arg-type]  # a binary file suffices
 
-    def _counted(self, name: str, stored: BinaryIO) -> int:
+    def _counted(self, name: str, stored: BinaryIO) -> Counted:
         try:
             with unpacked(self.packing, stored) as content:
                 if self.packing == "none" or not self.member.seeks:
-                    return self.member.count_rows(content, self.options)
+                    return self.member.read_back(content, self.options)
                 with self.folder.scratch() as whole:
                     shutil.copyfileobj(content, whole)
                     whole.seek(0)
-                    return self.member.count_rows(whole, self.options)
+                    return self.member.read_back(whole, self.options)
         except DAMAGE as error:
             raise ProofFailed(f"{name}: the packed file is damaged: {error}.", "Start the run again.") from error
+
+
+def _in_words(widths: Sequence[int | None]) -> str:
+    return ", ".join("no" if each is None else f"{each:,}" for each in widths) or "no"

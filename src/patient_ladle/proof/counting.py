@@ -1,4 +1,4 @@
-"""Rows counted by reading a file, apart from whoever wrote it: the standard library and one JSON parser, no writer's code.
+"""Rows and cells counted by reading a file, apart from its writer: the standard library and one JSON parser, no writer's code.
 
 Every counter takes pieces of bytes in order and believes only them. Used by the run's proof, and by anybody who wants to
 prove a file at any later time.
@@ -9,8 +9,9 @@ from __future__ import annotations
 import codecs
 import zipfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
-from typing import Any, BinaryIO
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import BinaryIO
 from xml.parsers import expat
 
 import msgspec
@@ -23,8 +24,23 @@ class Damaged(ValueError):
     """The file is not well formed; the message says how."""
 
 
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """What a file was found to hold: its rows, and how many cells every row has, for each of its tables in order.
+
+    A workbook has a table for each sheet, everything else one; ``widths`` has None where no row tells. Rows of one table with
+    unlike numbers of cells are damage.
+    """
+
+    rows: int
+    widths: Sequence[int | None]
+
+
 class Counter(ABC):
     """Fed with a file's bytes, piece by piece."""
+
+    width: int | None = None
+    """Cells of every row, once one was seen."""
 
     @abstractmethod
     def feed(self, piece: bytes) -> None:
@@ -34,39 +50,116 @@ class Counter(ABC):
     def rows(self) -> int:
         """Rows, once all was fed. Raises Damaged where the end is missing."""
 
+    def mind(self, found: int, row: int) -> None:
+        """So many cells in that row (1-based, the header's among them). Raises Damaged where others had more or less."""
+        self.width = found if self.width is None else self.width
+        if found != self.width:
+            raise Damaged(f"line {row:,} has {found:,} cells, the first has {self.width:,}")
+
+
+_DIRECT = ("utf-8", "ascii", "iso8859-1", "iso8859-15", "cp1252")
+"""Encodings in which the bytes of a quote and a line end are nothing else."""
+_MARK = b"\0"
+
 
 class DelimitedCounter(Counter):
-    """Line ends outside quotes. A doubled quote leaves and enters at once, so it needs no care."""
+    """Line ends and delimiters outside quotes. A doubled quote leaves and enters at once, so it needs no care.
 
-    def __init__(self, encoding: str = "utf-8", header_lines: int = 1, quoted: bool = True) -> None:
-        plain = codecs.lookup(encoding).name in ("utf-8", "ascii", "iso8859-1", "iso8859-15", "cp1252")
+    All but delimiters and line ends is dropped; what is left of a good piece is the same few signs again and again.
+    """
+
+    def __init__(self, encoding: str = "utf-8", header_lines: int = 1, delimiter: str = ",") -> None:
+        plain = codecs.lookup(encoding).name in _DIRECT and len(delimiter.encode(encoding)) == 1
         self.decoder = None if plain else codecs.getincrementaldecoder(encoding)()
-        self.header_lines, self.quoted = header_lines, quoted
-        self.lines, self.inside, self.last = 0, False, "\n"
+        self.header_lines, self.inside, self.lines = header_lines, False, 0
+        self.delimiter = delimiter.encode(encoding if plain else "utf-8")
+        self.sign = self.delimiter if len(self.delimiter) == 1 else _MARK
+        self.others = bytes(set(range(256)) - {*self.sign, *b"\n"})
+        self.before_quote, self.after_quote = self.sign + b'\n"', self.sign + b'\r\n"'
+        self.rest, self.last, self.start = b"", b"\n", codecs.BOM_UTF8 if encoding.startswith("utf") else b""
 
     def feed(self, piece: bytes) -> None:
-        if self.decoder is None:
-            self._count(piece, b'"', b"\n")
-        else:
-            try:
-                self._count(self.decoder.decode(piece), '"', "\n")
-            except UnicodeError as error:
-                raise Damaged(f"the text is not in its encoding: {error}") from error
-
-    def _count(self, text: Any, quote: Any, line_end: Any) -> None:
+        try:
+            text = self.decoder.decode(piece).encode() if self.decoder else piece
+        except UnicodeError as error:
+            raise Damaged(f"the text is not in its encoding: {error}") from error
+        if self.start:
+            text, self.start = text.removeprefix(self.start), b""
         if not text:
             return
-        if self.quoted and (self.inside or quote in text):
-            pieces = text.split(quote)
-            outside = pieces[1::2] if self.inside else pieces[0::2]
-            self.lines += quote.join(outside).count(line_end)
-            self.inside ^= len(pieces) % 2 == 0
+        if len(self.delimiter) > 1:
+            text = text.replace(_MARK, b" ").replace(self.delimiter, _MARK)
+        if self.inside or self.last == b'"' or b'"' in text:
+            text = b"".join(self._outside(text.split(b'"')))
         else:
-            self.lines += text.count(line_end)
-        self.last = "\n" if text[-1:] == line_end else "x"
+            self._mind_returns(text)
+            self.last = text[-1:]
+        self._mind_lines(self.rest + text.translate(None, self.others))
+
+    def _outside(self, pieces: Sequence[bytes]) -> Sequence[bytes]:
+        """What stands outside quotes, which open at the start of a cell and close at its end, or readers do not agree."""
+        inside, self.inside = self.inside, self.inside ^ (len(pieces) % 2 == 0)
+        texts = pieces[1::2] if inside else pieces[0::2]
+        between = texts[not inside : len(texts) - (not self.inside)]
+        wrong = any(text and (text[0] not in self.after_quote or text[-1] not in self.before_quote) for text in {*between})
+        if not inside:
+            wrong |= self.last == b'"' and texts[0][:1] not in self.after_quote
+            wrong |= len(pieces) > 1 and (texts[0][-1:] or self.last) not in self.before_quote
+        if not self.inside and len(pieces) > 1:
+            wrong |= texts[-1][:1] not in self.after_quote
+        if wrong:
+            raise Damaged(f"a quote stands in the middle of a cell, near line {self.lines + 1:,}")
+        for text in texts:
+            self._mind_returns(text)
+        if not self.inside:
+            self.last = texts[-1][-1:] or b'"'
+        return texts
+
+    def _mind_returns(self, text: bytes) -> None:
+        """No half of a line end, which some readers take for one."""
+        halves = text.count(b"\r") - text.count(b"\r\n") if b"\r" in text else 0
+        if halves > text.endswith(b"\r") or (self.last == b"\r" and text[:1] not in b"\n"):
+            raise Damaged(f"half of a line end stands outside quotes, near line {self.lines + 1:,}")
+
+    def _mind_lines(self, signs: bytes) -> None:
+        whole, found, self.rest = signs.rpartition(b"\n")
+        if not found:
+            return
+        whole += found
+        if self.width is None:
+            self.width = whole.index(b"\n") + 1
+        count = whole.count(b"\n")
+        if whole != (self.sign * (self.width - 1) + b"\n") * count:
+            for number, line in enumerate(whole.split(b"\n")[:-1], self.lines + 1):
+                self.mind(len(line) + 1, number)
+        self.lines += count
 
     def rows(self) -> int:
-        if self.inside or self.last != "\n" or self.lines < self.header_lines:
+        if self.inside or self.rest or self.last != b"\n" or self.lines < self.header_lines:
+            raise Damaged("the text ends in the middle of a row")
+        return self.lines - self.header_lines
+
+
+class AlignedCounter(Counter):
+    """Lines that are all equally long, in characters."""
+
+    def __init__(self, encoding: str = "utf-8", header_lines: int = 1) -> None:
+        self.decoder = codecs.getincrementaldecoder("utf-8-sig" if encoding == "utf-8" else encoding)()
+        self.header_lines, self.lines, self.length, self.rest = header_lines, 0, -1, ""
+
+    def feed(self, piece: bytes) -> None:
+        try:
+            *lines, self.rest = (self.rest + self.decoder.decode(piece)).split("\n")
+        except UnicodeError as error:
+            raise Damaged(f"the text is not in its encoding: {error}") from error
+        if self.length < 0 and lines:
+            self.length = len(lines[0])
+        if {*map(len, lines)} - {self.length}:
+            raise Damaged(f"lines of unlike lengths, near line {self.lines + 1:,}")
+        self.lines += len(lines)
+
+    def rows(self) -> int:
+        if self.rest or self.lines < self.header_lines:
             raise Damaged("the text ends in the middle of a row")
         return self.lines - self.header_lines
 
@@ -99,10 +192,22 @@ class JsonCounter(Counter):
         self.rest = text
 
     def _count(self, body: bytes | memoryview) -> None:
+        whole = b"".join((b"[", body, b"]")) if self.array else bytes(body)
         try:
-            self.found += len(self.values(b"".join((b"[", body, b"]"))) if self.array else self.lines(body))
+            values = self.values(whole) if self.array else self.lines(whole)
+            self._mind_members(whole, values)
         except msgspec.DecodeError as error:
             raise Damaged(f"not JSON: {error}") from error
+        self.found += len(values)
+
+    def _mind_members(self, whole: bytes, values: Sequence[msgspec.Raw]) -> None:
+        """As many members in every row. A quote and a colon end a name, and inside a text a backslash stands before them: so
+        names are counted all at once, and row by row only where rows hold objects of their own, or odd names."""
+        if values and self.width is None:
+            self.width = len(_ROW(values[0]))
+        if whole.count(b'":') - whole.count(b'\\":') != len(values) * (self.width or 0):
+            for number, value in enumerate(values, self.found + 1):
+                self.mind(len(_ROW(value)), number)
 
     def rows(self) -> int:
         if not self.array:
@@ -120,27 +225,31 @@ class JsonCounter(Counter):
         return self.found
 
 
-def counted(file: BinaryIO, counter: Counter) -> int:
-    """Rows of a whole file. Raises Damaged."""
+_ROW = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
+
+
+def counted(file: BinaryIO, counter: Counter) -> Counted:
+    """Rows and cells of a whole file. Raises Damaged."""
     while piece := file.read(READ_BYTES):
         counter.feed(piece)
-    return counter.rows()
+    return Counted(counter.rows(), [counter.width])
 
 
 ORIGIN_SHEET = "Origin"
 
 
-def workbook_rows(file: BinaryIO, head_rows: int) -> int:
-    """Rows of all sheets but the one that says where the workbook came from, less the head rows of each.
+def workbook_counted(file: BinaryIO, head_rows: int, titles: int) -> Counted:
+    """Rows of all sheets but the one of the origin, less the head rows of each, and the cells of each one's rows.
 
-    The archive's checksums and the XML's form are proven on the way. Raises Damaged.
+    ``titles``: those of the head rows that are no names of columns. The archive's checksums and the XML's form are proven on
+    the way. Raises Damaged.
     """
     try:
         with zipfile.ZipFile(file) as archive:
-            sheets = dict(_sheets(archive))
-            return sum(_tags(archive, path) - head_rows for name, path in sheets.items() if name != ORIGIN_SHEET)
+            found = [_rows_of(archive, path, titles) for name, path in _sheets(archive) if name != ORIGIN_SHEET]
     except (zipfile.BadZipFile, KeyError, EOFError, expat.ExpatError, zipfile.LargeZipFile) as error:
         raise Damaged(f"the workbook is damaged: {error}") from error
+    return Counted(sum(rows - head_rows for rows, _ in found), [width for _, width in found])
 
 
 def _sheets(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
@@ -152,13 +261,28 @@ def _sheets(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
         yield name, f"xl/worksheets/sheet{number}.xml"
 
 
-def _tags(archive: zipfile.ZipFile, path: str) -> int:
-    parser, rows, rest = expat.ParserCreate(), 0, b""
+class _Rows(Counter):
+    """Cells of a sheet's rows. Its XML is well formed and escaped, so its tags are found as bytes."""
+
+    def __init__(self, titles: int) -> None:
+        self.titles, self.found, self.rest = titles, 0, b""
+
+    def feed(self, piece: bytes) -> None:
+        *rows, self.rest = (self.rest + piece).split(b"</row>")
+        for number, row in enumerate(rows, self.found + 1):
+            if number > self.titles:
+                self.mind(row[row.rfind(b"<row>") :].count(b"<c"), number)
+        self.found += len(rows)
+
+    def rows(self) -> int:
+        return self.found
+
+
+def _rows_of(archive: zipfile.ZipFile, path: str, titles: int) -> tuple[int, int | None]:
+    parser, rows = expat.ParserCreate(), _Rows(titles)
     with archive.open(path) as sheet:
         while chunk := sheet.read(READ_BYTES):
             parser.Parse(chunk)
-            text = rest + chunk
-            rows += text.count(b"<row>")
-            rest = text[-4:]
+            rows.feed(chunk)
     parser.Parse(b"", True)
-    return rows
+    return rows.rows(), rows.width

@@ -8,12 +8,22 @@ import shutil
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from .counting import READ_BYTES, Counter, Damaged, DelimitedCounter, JsonCounter, counted, workbook_rows
+from .counting import (
+    READ_BYTES,
+    AlignedCounter,
+    Counted,
+    Counter,
+    Damaged,
+    DelimitedCounter,
+    JsonCounter,
+    counted,
+    workbook_counted,
+)
 from .unpacking import unpacked
 
 try:
@@ -103,12 +113,24 @@ def _one(path: Path, resources: list[Mapping[str, Any]]) -> Verdict:
     _compare(made, "checksum", str(first.get("hash", "")).removeprefix("sha256:"), made.sha256)
     expected = sum(int(each.get("ladle", {}).get("rows", 0)) for each in resources)
     try:
-        made.rows = _rows(path, first)
+        found = _counted(path, first)
     except DAMAGE as error:
         made.differs.append(f"its rows cannot be read: {error}")
-    if made.rows is not None:
-        _compare(made, "rows", expected, made.rows)
+        return made
+    if found is not None:
+        made.rows = found.rows
+        _compare(made, "rows", expected, found.rows)
+        for said, width in zip(_widths(resources), found.widths, strict=False):
+            if width is not None and said != width:
+                _compare(made, "cells of a row", said, width)
     return made
+
+
+def _widths(resources: list[Mapping[str, Any]]) -> Iterator[int]:
+    """Columns of each table that the file has, as the descriptor has them."""
+    for each in resources:
+        for _ in each.get("ladle", {}).get("sheets", [""]):
+            yield len(each.get("schema", {}).get("fields", ()))
 
 
 def _compare(made: Verdict, what: str, said: Any, found: Any) -> None:
@@ -119,10 +141,11 @@ def _compare(made: Verdict, what: str, said: Any, found: Any) -> None:
         made.differs.append(f"{what}: the descriptor says {shown[0]}, the file has {shown[1]}")
 
 
-def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
+def _counted(path: Path, resource: Mapping[str, Any]) -> Counted | None:
     """None where this machine has no reader for the format."""
     own, encoding, form = resource.get("ladle", {}), str(resource.get("encoding", "utf-8")), str(resource.get("format"))
     head = int(own.get("headRows", 1))
+    titles = int(own.get("titleRows", 0))
     counter: Counter
     with open(path, "rb") as packed:
         try:
@@ -132,17 +155,18 @@ def _rows(path: Path, resource: Mapping[str, Any]) -> int | None:
         with opened as content:
             match form:
                 case "csv" | "tsv":
-                    counter = DelimitedCounter(encoding, head)
+                    usual = "\t" if form == "tsv" else ","
+                    counter = DelimitedCounter(encoding, head, str(resource.get("dialect", {}).get("delimiter", usual)))
                 case "text":
-                    counter = DelimitedCounter(encoding, head, quoted=False)
+                    counter = AlignedCounter(encoding, head)
                 case "json" | "jsonl":
                     counter = JsonCounter(form == "json")
                 case "xlsx":
                     with _seekable(content) as whole:
-                        return workbook_rows(whole, head)
+                        return workbook_counted(whole, head, titles)
                 case "parquet":
                     with _seekable(content) as whole:
-                        return _parquet_rows(whole)
+                        return _parquet_counted(whole)
                 case _:
                     return None
             return counted(content, counter)
@@ -161,9 +185,10 @@ def _seekable(content: BinaryIO) -> BinaryIO:
     return whole
 
 
-def _parquet_rows(content: BinaryIO) -> int | None:
+def _parquet_counted(content: BinaryIO) -> Counted | None:
     try:
         import pyarrow.parquet as pq
     except ImportError:
         return None
-    return sum(batch.num_rows for batch in pq.ParquetFile(content).iter_batches())
+    made = pq.ParquetFile(content)
+    return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])

@@ -8,13 +8,14 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import DelimitedCounter, counted
+from patient_ladle.proof.counting import AlignedCounter, Counted, counted
 
 from ..columns import NUMERIC, Batch, Column
+from ..errors import BadInput
 from ..options import Option
 from .base import Format, Target, any_true, constant, joined, signs_in
-from .styles import STYLE_OPTIONS, styled
-from .text import ENCODING_OPTIONS, TextWriter, plain_name
+from .styles import STYLE_OPTIONS, one_line, styled
+from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
 
 _GAP = "  "
 _BREAKS = "[\t\n\r\x0b\x0c\u0085\u2028\u2029]"
@@ -22,7 +23,7 @@ _BREAK_BYTES = b"\t\n\r\x0b\x0c\xc2\xe2"
 """Bytes without which no text holds a break."""
 OPTIONS = (
     Option("header", True, "a first line with the names of the columns, and a rule below it"),
-    Option("absent", "", "what stands for an absent value"),
+    Option("absent", "", "what stands for an absent value", check=one_line),
     *ENCODING_OPTIONS,
     *STYLE_OPTIONS,
 )
@@ -31,20 +32,30 @@ OPTIONS = (
 class AlignedWriter(TextWriter):
     """See FormatWriter."""
 
+    def __init__(self, target: Target, options: Mapping[str, Any]) -> None:
+        super().__init__(target, options)
+        self.widths: list[int] = []
+
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
+        self.mind_forms()
         self.schema = pa.schema([(str(number), pa.string()) for number in range(len(columns))])
         self.waiting = self.target.scratch()
         self.stream = pa.ipc.new_stream(self.waiting, self.schema)
-        self.widths = [max(len(column.name), 1) if self.options["header"] else 1 for column in columns]
+        self.names = [self._unbroken(column, pa.array([column.name])) for column in columns] if self.options["header"] else []
+        self.widths = [max(len(name[0].as_py()), 1) for name in self.names] or [1] * len(columns)
+
+    def _unbroken(self, column: Column, texts: pa.Array) -> pa.Array:
+        if signs_in(texts, _BREAK_BYTES) and any_true(pc.match_substring_regex(texts, _BREAKS)):
+            self.warn(f"column '{column.name}' holds line ends or tabs: written as spaces")
+            return pc.replace_substring_regex(texts, _BREAKS, " ")
+        return texts
 
     def write(self, batch: Batch) -> None:
         cells = []
         for n, (column, array, numbers) in enumerate(zip(self.columns, batch.cells, batch.numbers, strict=True)):
             shown = pc.fill_null(styled(column, array, numbers, self.options), constant(self.options["absent"]))
-            if signs_in(shown, _BREAK_BYTES) and any_true(pc.match_substring_regex(shown, _BREAKS)):
-                self.warn(f"column '{column.name}' holds line ends or tabs: written as spaces")
-                shown = pc.replace_substring_regex(shown, _BREAKS, " ")
+            shown = self._unbroken(column, shown)
             self.widths[n] = max(self.widths[n], pc.max(pc.utf8_length(shown)).as_py() or 0)
             cells.append(shown)
         self.stream.write_batch(pa.record_batch(cells, schema=self.schema))
@@ -61,7 +72,7 @@ class AlignedWriter(TextWriter):
         self.stream.close()
         self.waiting.seek(0)
         if self.options["header"]:
-            self.put(self._lines([pa.array([column.name]) for column in self.columns]))
+            self.put(self._lines(self.names))
             self.put((_GAP.join("-" * width for width in self.widths) + "\n").encode())
         for stored in pa.ipc.open_stream(self.waiting):
             batch = Batch(stored.columns, [None] * len(self.columns), stored.num_rows)
@@ -72,7 +83,7 @@ class AlignedWriter(TextWriter):
         return self.waiting.tell()
 
     def abandon(self) -> None:
-        if self.columns:
+        if self.widths:
             self.waiting.close()
 
 
@@ -85,11 +96,16 @@ class AlignedFormat(Format):
     note = "text in aligned columns, for reading"
     options: ClassVar = OPTIONS
 
+    def check(self, options: Mapping[str, Any]) -> None:
+        checked_words(options)
+        if len(options["stand_in"]) > 1:
+            raise BadInput(f"stand_in is '{options['stand_in']}', and columns stay aligned with one character.", "Take one.")
+
     def writer(self, target: Target, options: Mapping[str, Any]) -> AlignedWriter:
         return AlignedWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        return counted(file, DelimitedCounter(self.encoding(options), 2 * options["header"], quoted=False))
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+        return counted(file, AlignedCounter(self.encoding(options), 2 * options["header"]))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

@@ -14,7 +14,7 @@ from typing import Any, BinaryIO, ClassVar, Protocol
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import Damaged
+from patient_ladle.proof.counting import Counted, Damaged
 
 from ..columns import Batch, Column, data_of
 from ..errors import ProofFailed, ValueUnfit
@@ -105,16 +105,16 @@ class Format(ABC):
     def check(self, options: Mapping[str, Any]) -> None:  # noqa: B027  # most options do not meet each other
         """Refuse options that do not go together. Raises BadInput."""
 
-    def count_rows(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        """Rows found by reading the whole file. Raises ProofFailed when the file is not well formed."""
+    def read_back(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+        """Rows and cells found by reading the whole file. Raises ProofFailed when the file is not well formed."""
         try:
             return self.counted(file, options)
         except Damaged as error:
             raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
 
     @abstractmethod
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        """``count_rows``, which may also raise Damaged."""
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+        """``read_back``, which may also raise Damaged."""
 
     def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
         """How to read the file, as the Table Dialect of the descriptor's standard has it."""

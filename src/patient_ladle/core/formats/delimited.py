@@ -7,13 +7,14 @@ text is ``""``, so the two stay apart. Rows that come from the source as such te
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Mapping, Sequence
 from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import DelimitedCounter, counted
+from patient_ladle.proof.counting import Counted, DelimitedCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput
@@ -31,12 +32,14 @@ from .base import (
     signs_in,
     together,
 )
-from .styles import STYLE_OPTIONS, leaves_alone, styled
-from .text import ENCODING_OPTIONS, TextWriter, plain_name
+from .styles import STYLE_OPTIONS, leaves_alone, one_line, styled
+from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
 
 _WORDS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|", "space": " "}
 _QUOTED_KINDS = ("text", "json", "any", "binary")
 """Kinds whose canonical text may hold a delimiter, a quote or a line end, or be empty."""
+_IN_VALUES = "-+.: "
+"""Signs that may stand in the canonical text of a number or a moment."""
 _LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
 _LIKE_FORMULA = r"^[=+\-@\t\r\n\x{FF1D}\x{FF0B}\x{FF0D}\x{FF20}]"
 """Also the full-width signs, which some programs read as the plain ones."""
@@ -44,7 +47,8 @@ _LIKE_FORMULA = r"^[=+\-@\t\r\n\x{FF1D}\x{FF0B}\x{FF0D}\x{FF20}]"
 
 def _delimiter(value: str) -> str:
     made = _WORDS.get(value.lower(), value)
-    if len(made) != 1 or made in '"\r\n\0' or made.isalnum():
+    wrong = len(made) != 1 or made == '"' or made.isalnum() or len(f"a{made}b".splitlines()) > 1
+    if wrong or unicodedata.category(made) in ("Cf", "Cs", "Co", "Cn"):
         raise BadInput(
             f"'{value}' cannot be a delimiter.",
             f"Take one character that is no letter, digit or quote, or {', '.join(_WORDS)}.",
@@ -63,7 +67,7 @@ OPTIONS = (
     ),
     Option("line_end", "lf", "how lines end", tuple(_LINE_ENDS)),
     *ENCODING_OPTIONS,
-    Option("absent", "", "what stands for an absent value; an equal text is put in quotes"),
+    Option("absent", "", "what stands for an absent value; an equal text is put in quotes", check=one_line),
     *STYLE_OPTIONS,
     Option("guard_formulas", False, "an apostrophe before texts that a spreadsheet would take for a formula"),
 )
@@ -74,6 +78,7 @@ class DelimitedWriter(TextWriter):
 
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
+        self.mind_forms()
         options = self.options
         delimiter, self.line_end = options["delimiter"], _LINE_ENDS[options["line_end"]]
         self.needs_quotes = f'[{re.escape(delimiter)}"\r\n]|^$'
@@ -81,10 +86,12 @@ class DelimitedWriter(TextWriter):
             self.needs_quotes += r"|^\\\.$"  # alone on a line some readers take it for the end
         if options["absent"]:
             self.needs_quotes += f"|^{re.escape(options['absent'])}$"
-        self.quoting_words = len(columns) == 1 or bool(options["absent"])
+        self.quoting_words = len(columns) == 1 or bool(options["absent"]) or not delimiter.isascii()
         self.quoting_signs = delimiter.encode() + b'"\r\n'
         self.left_alone = [leaves_alone(column, options) for column in columns]
         usual = all(options[o.name] == o.default for o in OPTIONS if o.name not in ("header", "encoding", "stand_in"))
+        self.alone = len(columns) == 1 and not options["absent"]
+        self.absent = '""' if self.alone else options["absent"]
         self.takes_csv = usual and self.encoder.plain and all(self.left_alone)
         if options["header"]:
             names = [pa.array([column.name], pa.string()) for column in columns]
@@ -126,17 +133,18 @@ class DelimitedWriter(TextWriter):
                 self.options["quoting"] != "needed"
                 or column.kind in _QUOTED_KINDS
                 or not alone
-                or self.options["delimiter"] in "-.: "
+                or self.options["delimiter"] in _IN_VALUES
             ):
                 array = self._quoted(array, column)
-            parts += [
-                self.options["delimiter"],
-                pc.fill_null(array, constant(self.options["absent"])) if array.null_count else array,
-            ]
+            parts += [self.options["delimiter"], pc.fill_null(array, constant(self.absent)) if array.null_count else array]
+            if self.alone and array.null_count:
+                self.warn(
+                    f"column '{column.name}' is alone: its absent values are written as \"\", for readers skip empty lines"
+                )
         return joined([*parts[1:], self.line_end])
 
     def write(self, batch: Batch) -> None:
-        if batch.csv is not None and self.takes_csv:
+        if batch.csv is not None and self.takes_csv and not (self.alone and _has_empty_line(batch.csv)):
             self.put(batch.csv)
         elif all(self.left_alone):
             self.put(self._lines(batch.cells, self.columns, batch.numbers), batch)
@@ -147,10 +155,9 @@ class DelimitedWriter(TextWriter):
         self.rows += batch.rows
 
 
-def checked_signs(options: Mapping[str, Any]) -> None:
-    """Refuse signs that would make numbers ambiguous. Raises BadInput."""
-    if options["decimal_sign"] == options["thousands_sign"]:
-        raise BadInput("decimal_sign and thousands_sign are the same.", "Choose two that differ.")
+def _has_empty_line(csv: bytes) -> bool:
+    """Perhaps: a quoted text may hold one."""
+    return csv.startswith(b"\n") or b"\n\n" in csv
 
 
 class CsvFormat(Format):
@@ -166,10 +173,19 @@ class CsvFormat(Format):
         return DelimitedWriter(target, options)
 
     def check(self, options: Mapping[str, Any]) -> None:
-        checked_signs(options)
+        checked_words(options)
+        if options["guard_formulas"] and options["stand_in"][:1] in ("=", "+", "-", "@"):
+            raise BadInput("stand_in begins like a formula, and guard_formulas is set.", "Take another stand_in, such as ?.")
+        for name in ("absent", "stand_in"):
+            for sign in (options["delimiter"], '"'):
+                if sign in options[name]:
+                    raise BadInput(
+                        f"{name} is '{options[name]}' and holds '{sign}', which parts or quotes the values.",
+                        f"Take another {name}, or another delimiter.",
+                    )
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        return counted(file, DelimitedCounter(self.encoding(options), int(options["header"])))
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+        return counted(file, DelimitedCounter(self.encoding(options), int(options["header"]), options["delimiter"]))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

@@ -9,7 +9,7 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import JsonCounter, counted
+from patient_ladle.proof.counting import Counted, JsonCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..options import Option
@@ -27,7 +27,7 @@ from .base import (
     signs_in,
     together,
 )
-from .styles import BINARY, ZONE, in_hex, in_zone
+from .styles import BINARY, MOMENTS, ZONE, fitting_form, in_form, in_hex, rounded
 
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
 _ESCAPED = b"\\" + bytes(range(32)) + b'"'
@@ -77,6 +77,9 @@ class JsonWriter(FormatWriter):
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
         self.keys = [json.dumps(column.name, ensure_ascii=False) + ":" for column in columns]
+        for column in columns:
+            if column.kind in MOMENTS:
+                fitting_form(column, self.options)
         if self.array:
             self.target.file.write(self._head(title).encode())
 
@@ -94,10 +97,14 @@ class JsonWriter(FormatWriter):
         """What stands before each cell, the cells, what stands after."""
         if column.kind == "json":
             return "", _one_line(array), ""
+        if column.kind in MOMENTS:
+            array = in_form(column, array, self.options)
+        elif column.form and column.kind in NUMERIC:
+            array = rounded(array, column.form)
+        elif column.form and numbers is not None:
+            array = pc.if_else(numbers, rounded(array, column.form), array)
         if column.kind in ("boolean", "integer"):
             return "", array, ""
-        if column.kind == "zoned":
-            array = in_zone(array, self.options["zone"])
         if column.kind == "binary" and self.options["binary"] == "hex":
             array = in_hex(array)
         if column.kind not in NUMERIC and numbers is None:
@@ -164,7 +171,7 @@ class JsonFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return JsonWriter(target, options, self.array)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
         return counted(file, JsonCounter(self.array))
 
 

@@ -11,13 +11,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from patient_ladle.proof.counting import Counted
+
 from ..columns import Batch, Column
 from ..errors import ProofFailed
 from ..options import Option
 from .base import Format, FormatWriter, Sink, Target
-from .styles import NUMBER_FORM
+from .styles import NUMBER_FORM, rounded
 
-_SCALED = re.compile(r"\((\d+), ?(\d+)\)")
+_SCALED = re.compile(r"\((\d+), ?(-?\d+)\)")
+_MOST_DIGITS = 38
+"""Of a decimal of 128 bits."""
 _PLAIN = {
     "integer": pa.int64(), "float": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
     "timestamp": pa.timestamp("us"), "zoned": pa.timestamp("us", "UTC"), "binary": pa.binary(),
@@ -32,9 +36,12 @@ def _type_of(column: Column) -> pa.DataType:
         found = _SCALED.search(column.source_type)
         formed = NUMBER_FORM.fullmatch(column.form) if column.form else None
         if formed:
-            return pa.decimal128(38, len(formed.group(3) or ""))
-        if found and int(found.group(1)) <= 38:
-            return pa.decimal128(int(found.group(1)), int(found.group(2)))
+            return pa.decimal128(_MOST_DIGITS, len(formed.group(3) or ""))
+        if found:
+            digits, places = int(found.group(1)), int(found.group(2))
+            digits, places = max(digits - min(places, 0), places), max(places, 0)
+            if digits <= _MOST_DIGITS:
+                return pa.decimal128(digits, places)
     return _PLAIN.get(column.kind, pa.string())
 
 
@@ -88,6 +95,8 @@ class ParquetWriter(FormatWriter):
         self.size = 0
 
     def _cast(self, column: Column, array: pa.Array, wanted: pa.DataType) -> pa.Array:
+        if column.kind == "decimal" and column.form:
+            array = rounded(array, column.form)
         try:
             return _typed(array, wanted)
         except (pa.ArrowInvalid, ValueError):
@@ -137,10 +146,11 @@ class ParquetFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return ParquetWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
         """Every value is read: pages are unpacked and decoded, not only the file's own word taken."""
         try:
-            return sum(batch.num_rows for batch in pq.ParquetFile(file).iter_batches())
+            made = pq.ParquetFile(file)
+            return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])
         except (pa.ArrowException, OSError) as error:
             raise ProofFailed(f"the file is not whole: {str(error).splitlines()[0]}.", "Start the run again.") from error
 

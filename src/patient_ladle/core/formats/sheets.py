@@ -6,7 +6,7 @@ import re
 import zlib
 from collections.abc import Mapping, Sequence
 from itertools import chain
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, NoReturn
 from xml.sax.saxutils import escape, quoteattr
 
 from isal import isal_zlib
@@ -14,7 +14,9 @@ from isal import isal_zlib
 from patient_ladle.proof.counting import ORIGIN_SHEET, READ_BYTES
 
 from ..behind import Behind
+from ..errors import BadInput
 from .archive import Archive, crc_of_both
+from .styles import marks_of
 
 MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 SPREADSHEET = "application/vnd.openxmlformats-officedocument.spreadsheetml"
@@ -28,7 +30,7 @@ NAME_LENGTH = 31
 """Characters of a sheet's name, UTF-16 units to be exact."""
 _MARKS = {
     "d": "dd", "m": "mm", "Y": "yyyy", "y": "yy", "H": "hh", "I": "hh", "M": "mm", "S": "ss", "b": "mmm", "B": "mmmm",
-    "a": "ddd", "A": "dddd", "p": "AM/PM", "f": "000", "%": "\\%",
+    "a": "ddd", "A": "dddd", "p": "AM/PM", "f": "", "%": "\\%",
 }  # fmt: skip
 
 
@@ -56,15 +58,37 @@ def escaped(text: str) -> str:
 
 
 def number_format(style: str) -> str:
-    """The workbook's code of a strftime style: ``%d/%m/%Y`` is ``dd\\/mm\\/yyyy``."""
-    made, position = "", 0
-    while position < len(style):
-        char = style[position]
-        if char == "%" and style[position + 1 : position + 2] in _MARKS:
-            made, position = made + _MARKS[style[position + 1]], position + 2
-        else:
-            made, position = made + ("\\" + char), position + 1
+    """The workbook's code of a strftime style: ``%d/%m/%Y`` is ``dd\\/mm\\/yyyy``.
+
+    Raises BadInput for a style that a workbook cannot show, or would show otherwise.
+    """
+    marks = [mark for mark in marks_of(style) if mark != "%"]
+    for mark, before, after in zip(marks, ["", *marks], [*marks[1:], ""], strict=False):
+        beside_time = before in ("H", "I") or after == "S"
+        if mark not in _MARKS:
+            _refuse(style, mark, "has no form in a workbook")
+        if mark == "f" and "%S.%f" not in style:
+            _refuse(style, mark, "is shown only right after %S.")
+        if mark == "m" and beside_time:
+            _refuse(style, mark, "beside hours or seconds would be shown as minutes")
+        if mark == "M" and not beside_time:
+            _refuse(style, mark, "without hours before it or seconds after it would be shown as the month")
+    if ("p" in marks) != ("I" in marks) or ("I" in marks and "H" in marks):
+        _refuse(style, "I", "and %p go together, and without %H")
+    made = "".join(
+        "ss.000" if part == "%S.%f" else _MARKS[part[1]] if part[0] == "%" else "".join("\\" + char for char in part)
+        for part in re.findall(r"%S\.%f|%.|[^%]+", style)
+    )
+    if len(made) > _LONGEST_CODE:
+        raise BadInput(f"'{style}' is longer than a workbook takes.", f"Its code has {_LONGEST_CODE} characters at most.")
     return made
+
+
+_LONGEST_CODE = 255
+
+
+def _refuse(style: str, mark: str, why: str) -> NoReturn:
+    raise BadInput(f"'%{mark}' in '{style}' {why}.", "Take a style of %d %m %Y %y %b %B %a %A %H %M %S, %I with %p, %S.%f.")
 
 
 def sheet_name(wanted: str, taken: Sequence[str]) -> str:

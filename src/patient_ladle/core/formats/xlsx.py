@@ -15,9 +15,9 @@ from typing import Any, BinaryIO, ClassVar
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import ORIGIN_SHEET, workbook_rows
+from patient_ladle.proof.counting import ORIGIN_SHEET, Counted, workbook_counted
 
-from ..columns import NUMERIC, Batch, Column
+from ..columns import NUMERIC, Batch, Column, float_texts
 from ..errors import BadInput, ValueUnfit
 from ..options import Option
 from .archive import MOST_BYTES, Archive
@@ -37,7 +37,7 @@ from .base import (
     together,
 )
 from .sheets import SPREADSHEET, Sheet, Styles, escaped, number_format, sheet_name, text_cell, workbook_parts
-from .styles import BINARY, NUMBER_FORM, ZONE, checked_form, in_hex
+from .styles import BINARY, NUMBER_FORM, ZONE, checked_form, fitting_form, in_hex
 
 MAX_ROWS = 1_048_576
 """Rows of a worksheet, the header's among them."""
@@ -62,6 +62,9 @@ _DAY_MICROS = 86_400_000_000
 _PLAIN = b"0123456789-.+eE"
 """What finite numbers are made of."""
 _FINITE = r"^[-+]?[0-9]"
+_ENDLESS = r"(?i)^([-+]?inf(inity)?|nan)$"
+_NOT_FINITE = "infinity or NaN"
+ISO_FORMS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d")
 _IDLE_ZEROS = r"(\.\d*?)0+$"
 _SIGNIFICANT_16 = r"^-?[0.]*([1-9]\.?([0-9]\.?){15})"
 _TOO_MANY_DIGITS = "numbers that a cell cannot hold exactly"
@@ -71,6 +74,16 @@ _OUTSIDE = "dates outside March 1900 to 9999"
 def _lines(value: tuple[str, ...]) -> tuple[str, ...]:
     if len(value) > 20:
         raise BadInput(f"{len(value)} title rows are too many.", "Give 20 at most.")
+    return value
+
+
+def _date_form(value: str) -> str:
+    number_format(checked_form(value, "date"))
+    return value
+
+
+def _timestamp_form(value: str) -> str:
+    number_format(checked_form(value, "timestamp"))
     return value
 
 
@@ -85,8 +98,8 @@ OPTIONS = (
         check=_lines,
     ),
     Option("origin", True, f"a last sheet '{ORIGIN_SHEET}' that says where the workbook came from"),
-    Option("date_form", "%Y-%m-%d", "how dates are shown, a strftime style", check=checked_form),
-    Option("timestamp_form", "%Y-%m-%d %H:%M:%S", "how timestamps are shown, a strftime style", check=checked_form),
+    Option("date_form", "%Y-%m-%d", "how dates are shown, a strftime style", check=_date_form),
+    Option("timestamp_form", "%Y-%m-%d %H:%M:%S", "how timestamps are shown, a strftime style", check=_timestamp_form),
     ZONE,
     Option(
         "unfit_numbers", "text", "numbers beyond 15 digits and infinities: as texts, or the run is refused", ("text", "refuse")
@@ -139,6 +152,12 @@ def _held(array: pa.Array, least: int, beyond: int) -> bool:
     return ends["min"] is None or (ends["min"] >= least and ends["max"] < beyond)
 
 
+def _is_double(array: pa.Array, held: pa.Array) -> pa.Array:
+    """Where a finite number is what the nearest double is written as, so that a cell holds it exactly."""
+    doubles = pc.if_else(held, array, None).cast(pa.float64())
+    return pc.fill_null(pc.equal(float_texts(doubles), array), False)
+
+
 Cells = tuple[str, pa.Array, str]
 """What stands before each cell's text, the texts, and what stands after."""
 
@@ -166,10 +185,13 @@ class XlsxWriter(FormatWriter):
         self.number_styles = [self._style_of(column) for column in columns]
 
     def _style_of(self, column: Column) -> int:
-        if column.kind == "date":
-            return self.styles.of(number_format(column.form or self.options["date_form"]))
-        if column.kind in ("timestamp", "zoned"):
-            return self.styles.of(number_format(column.form or self.options["timestamp_form"]))
+        if column.kind in ("date", "timestamp", "zoned"):
+            usual = self.options["date_form" if column.kind == "date" else "timestamp_form"] or ISO_FORMS[column.kind == "date"]
+            try:
+                return self.styles.of(number_format(fitting_form(column, {}) or usual))
+            except BadInput as error:
+                self.warn(f"column '{column.name}' is shown as {usual}: {error.message.rstrip('.')}")
+                return self.styles.of(number_format(usual))
         return self.styles.of(column.form) if column.kind in NUMERIC and NUMBER_FORM.fullmatch(column.form) else 0
 
     def _open_sheet(self, batch: Batch | None) -> Sheet:
@@ -210,11 +232,14 @@ class XlsxWriter(FormatWriter):
         """The cells where the value is held, text cells elsewhere, with a warning."""
         if all_true(held):
             return cells
-        if wanted == "refuse":
-            raise self.unfit(
-                column, pc.invert(held), f"a worksheet has no form for {why}", "Let it be written as text, or choose CSV."
-            )
-        self.warn(f"column '{column.name}' holds {why}: written as text")
+        endless = pc.and_(pc.invert(held), pc.match_substring_regex(array, _ENDLESS))
+        for mask, what in ((pc.and_(pc.invert(held), pc.invert(endless)), why), (endless, _NOT_FINITE)):
+            if any_true(mask):
+                if wanted == "refuse":
+                    raise self.unfit(
+                        column, mask, f"a worksheet has no form for {what}", "Let it be written as text, or choose CSV."
+                    )
+                self.warn(f"column '{column.name}' holds {what}: written as text")
         return "", pc.if_else(held, together(*cells), _text_cells(array)), ""
 
     def _number_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
@@ -223,7 +248,9 @@ class XlsxWriter(FormatWriter):
         if short and has_only(array, _PLAIN):
             return cells
         held = pc.match_substring_regex(array, _FINITE)
-        if not short:
+        if column.kind == "any":
+            held = pc.and_(held, _is_double(array, held))
+        elif not short:
             digits = pc.replace_substring_regex(array, _IDLE_ZEROS, r"\1")
             held = pc.and_(held, pc.invert(pc.match_substring_regex(digits, _SIGNIFICANT_16)))
         return self._fallback(column, array, held, cells, _TOO_MANY_DIGITS, self.options["unfit_numbers"])
@@ -367,8 +394,9 @@ class XlsxFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return XlsxWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> int:
-        return workbook_rows(file, len(options["title_rows"]) + bool(options["header"]))
+    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+        titles = len(options["title_rows"])
+        return workbook_counted(file, titles + bool(options["header"]), titles)
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return ""
