@@ -40,6 +40,14 @@ def pytest_configure(config):
     config.janitor = janitor.watch()
 
 
+LONG = ("test_storm", "test_restore", "test_faults", "test_requests", "test_hostile", "test_docs", "test_any_order", "test_bucket")
+"""Files that take minutes: they begin first, so that no process is left alone with one at the end."""
+
+
+def pytest_collection_modifyitems(items):
+    items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))
+
+
 def pytest_unconfigure(config):
     if config.janitor is not None:
         config.janitor.stdin.close()
