@@ -40,7 +40,16 @@ def pytest_configure(config):
     config.janitor = janitor.watch()
 
 
-LONG = ("test_storm", "test_restore", "test_faults", "test_requests", "test_hostile", "test_docs", "test_any_order", "test_bucket")
+LONG = (
+    "test_storm",
+    "test_restore",
+    "test_faults",
+    "test_requests",
+    "test_hostile",
+    "test_docs",
+    "test_any_order",
+    "test_bucket",
+)
 """Files that take minutes: they begin first, so that no process is left alone with one at the end."""
 
 

@@ -34,7 +34,7 @@ def made(service):
     with service.ladle("author") as ladle:
         ladle.extracts.add("outputs", "metering", STATEMENT, formats=["csv", "xlsx", "jsonl"], deliver_into="outputs", output=OUTPUT,
                            file_name="{extract}-{data_date:%Y%m}-{statement}")  # fmt: skip
-        return ladle.runs.wait(ladle.runs.start("outputs", data_date="2026-11-10")["id"], PATIENCE)
+        return ladle.runs.wait(ladle.runs.start("outputs", data_date="2026-11-10", publish=True)["id"], PATIENCE)
 
 
 def test_settings_are_kept_as_they_were_saved_and_decide_what_is_written(service, made):
@@ -215,20 +215,20 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
     with service.ladle("author") as ladle:
         statement = "select name, 'all' as zone from districts order by 1 limit 3"
         ladle.extracts.add("guarded", "metering", statement, deliver_into="guarded", file_name="{extract}", guards=guards)
-        fine = ladle.runs.wait(ladle.runs.start("guarded")["id"], PATIENCE)
+        fine = ladle.runs.wait(ladle.runs.start("guarded", publish=True)["id"], PATIENCE)
         assert (fine["held"], fine["warned"]) == ("", True)
         assert [f["text"][:25] for f in fine["findings"]] == ["no duplicate of zone: 2 f"]
         before = (folder / "guarded.csv").read_bytes()
         changed = "select name from districts where name < 'B'"
         guards.pop(1)
         ladle.extracts.save("guarded", statement=changed, guards=guards)
-        held = ladle.runs.wait(ladle.runs.start("guarded")["id"], PATIENCE)
+        held = ladle.runs.wait(ladle.runs.start("guarded", publish=True)["id"], PATIENCE)
         assert (held["state"], held["held"], held["files"][0]["delivered_path"]) == ("finished", "held", "")
         assert [f["text"] for f in held["findings"]] == ["at least 3 rows: there are 1", "columns as they were: gone: zone"]
         assert (folder / "guarded.csv").read_bytes() == before
         assert sorted(path.name for path in folder.iterdir()) == ["guarded.csv", "guarded.datapackage.json"]
         latest = http("GET", "/extracts/guarded/latest/csv", "reader")
-        assert latest.headers["x-run"] == str(fine["id"])
+        assert (latest.headers["x-run"], latest.headers["x-newer-held-run"]) == (str(fine["id"]), str(held["id"]))
         refused = http("POST", f"/runs/{held['id']}/release", "runner", json={"note": "I think it is fine"})
         assert refused.status_code == 403
         released = ladle.runs.release(held["id"], "the meter swap explains it")
@@ -258,7 +258,7 @@ def test_a_stored_file_that_is_not_what_was_proven_is_never_served_as_a_result(s
     """Shortened, it is refused; of the same length, whoever takes it can tell, and an archive breaks off."""
     with service.ladle("author") as ladle:
         ladle.extracts.add("proven", "metering", "select name from districts order by 1", formats=["csv"])
-        run = ladle.runs.wait(ladle.runs.start("proven")["id"], PATIENCE)
+        run = ladle.runs.wait(ladle.runs.start("proven", publish=True)["id"], PATIENCE)
         [file] = run["files"]
         stored = service.data / "results" / str(run["id"]) / "1" / file["name"]
         whole = stored.read_bytes()

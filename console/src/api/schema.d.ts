@@ -489,6 +489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/latest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the extract published last: in the default environment, by its schedules or on purpose. */
+        get: operations["latest_run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/latest/{form}": {
         parameters: {
             query?: never;
@@ -496,7 +513,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The latest finished run's file in a format: an address that stays the same while what it gives follows the runs. */
+        /** @description The latest published file in a format: an address that stays the same while what it gives follows the runs. */
         get: operations["latest_result"];
         put?: never;
         post?: never;
@@ -936,6 +953,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{number}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description From now on the result counts among what its extract publishes, and may be the latest one. */
+        post: operations["publish_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{number}/reject": {
         parameters: {
             query?: never;
@@ -964,6 +998,23 @@ export interface paths {
         put?: never;
         /** @description Releases a held result: it is delivered now. */
         post: operations["release_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{number}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The result counts no more among what its extract publishes; delivered files stay where they are. */
+        post: operations["withdraw_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2302,6 +2353,26 @@ export interface components {
             /** @description Whose it is. */
             owner?: string;
         };
+        LatestView: {
+            /** @description Number of the run. */
+            run: number;
+            /** @description Name of the environment. */
+            environment: string;
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
+            data_date: string;
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
+            ended_at: string;
+            /** @description Its files. */
+            files: components["schemas"]["FileView"][];
+            /** @description A newer result that a guard holds back; null: there is none. */
+            newer_held: components["schemas"]["NewerHeld"] | null;
+        };
         /**
          * @description * `info` - info
          *     * `warning` - warning
@@ -2427,6 +2498,14 @@ export interface components {
          * @enum {string}
          */
         NeedViewKindEnum: "failed" | "not run" | "not delivered" | "held" | "late";
+        NewerHeld: {
+            /** @description Number of the run. */
+            run: number;
+            /** @description By which guard. */
+            readonly why: string;
+            /** @description What becomes of it, and by whom. */
+            readonly next: string;
+        };
         NightRun: {
             /** @description Its number. */
             id: number;
@@ -2932,6 +3011,17 @@ export interface components {
             delivered_path: string;
             /** @description Its paths in further folders. */
             delivered_also: string[];
+            /**
+             * @description Held and rejected files are shown to authors only.
+             *
+             *     * `` -
+             *     * `held` - held
+             *     * `released` - released
+             *     * `rejected` - rejected
+             */
+            held: components["schemas"]["HeldEnum"];
+            /** @description Else it is a trial, which nobody has published. */
+            published: boolean;
             /** @description Name of the extract. */
             extract: string;
             /** @description Name of the environment. */
@@ -3016,6 +3106,11 @@ export interface components {
              * @description The date that the data is of.
              */
             data_date?: string;
+            /**
+             * @description Its result may become the latest one of its extract. Else it is a trial.
+             * @default false
+             */
+            publish: boolean;
         };
         RunLine: {
             /** @description Its number. */
@@ -3047,6 +3142,8 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /** @description It counts among what its extract publishes: a run of a schedule, or one that somebody published. */
+            published: boolean;
             /**
              * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.
              *
@@ -3167,6 +3264,8 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
+            /** @description It counts among what its extract publishes: a run of a schedule, or one that somebody published. */
+            published: boolean;
             /**
              * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.
              *
@@ -7671,6 +7770,78 @@ export interface operations {
             };
         };
     };
+    latest_run: {
+        parameters: {
+            query?: {
+                /** @description Name of the environment. */
+                environment?: string;
+                /** @description That it must have. */
+                format?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatestView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     latest_result: {
         parameters: {
             query?: {
@@ -9631,7 +9802,7 @@ export interface operations {
                 /** @description Only what was asked for at or after this moment. */
                 since?: string;
                 /** @description Only those in this state. */
-                state?: string;
+                state?: "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not delivered" | "not run" | "published" | "queued" | "rejected" | "released" | "running" | "waiting" | "warned";
             };
             header?: never;
             path?: never;
@@ -10581,6 +10752,127 @@ export interface operations {
             };
         };
     };
+    publish_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reject_run: {
         parameters: {
             query?: never;
@@ -10707,6 +10999,131 @@ export interface operations {
         };
     };
     release_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DecisionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_run: {
         parameters: {
             query?: never;
             header?: never;

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import sys
-from typing import Any, NoReturn
+from typing import Any, ClassVar, NoReturn
 
 import argcomplete
 
@@ -30,14 +31,15 @@ from .commands import (
 )
 
 DONE, FAILED, USAGE, UNREACHABLE, NOT_ALLOWED = 0, 1, 2, 3, 4
-_DENIED = ("not_signed_in", "not_allowed", "slow_down")
+_DENIED = ("not_signed_in", "not_allowed", "result_held", "slow_down")
 _EPILOG = """examples:
   ladle sign-in --url http://127.0.0.1:8470 rita
   ladle extract list
   ladle run start high_users --set above=4200 --as csv,xlsx --into out
   ladle run log 12 --follow
 
-exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input, 3 service not reachable, 4 not allowed
+exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input, 3 service not reachable, 4 not allowed,
+5 with --strict: finished, and held, rejected, warned, empty or late. With --json an error is JSON on standard error.
 """
 
 
@@ -62,8 +64,13 @@ class _Parser(argparse.ArgumentParser):
         for kind in (None, "store"):
             self.register("action", kind, _Once)
 
+    as_json: ClassVar[bool] = False
+
     def error(self, message: str) -> NoReturn:
-        print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)
+        if _Parser.as_json:
+            print(_as_json("usage", f"{message}.", f"See: {self.prog} --help", USAGE), file=sys.stderr)
+        else:
+            print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)
         sys.exit(USAGE)
 
 
@@ -103,34 +110,51 @@ def main(words: list[str] | None = None) -> int:
     """Entry point; returns the exit status."""
     made = parser()
     argcomplete.autocomplete(made)
+    _Parser.as_json = "--json" in (sys.argv[1:] if words is None else words)
     args = made.parse_args(words)
     try:
         return int(args.action(args) or DONE)
-    except (RunFailed, InquiryFailed) as error:
-        print(f"ladle: {error}", file=sys.stderr)
-        return FAILED
-    except CallFailed as error:
-        print(f"ladle: {error}", file=sys.stderr)
-        if error.code == "service_fault":
-            print(f"request id: {error.request_id}", file=sys.stderr)
-        if error.code in _DENIED:
-            return NOT_ALLOWED
-        return UNREACHABLE if error.status == 503 else USAGE if error.status < 500 else FAILED
-    except NotReachable as error:
-        print(f"ladle: {error}", file=sys.stderr)
-        return UNREACHABLE
     except BrokenPipeError:  # whoever read our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
-    except OSError as error:
-        print(f"ladle: '{error.filename}': {error.strerror}. Give another path, or look at its rights.", file=sys.stderr)
-        return USAGE
-    except ClientError as error:
-        print(f"ladle: {error}", file=sys.stderr)
-        return USAGE
     except KeyboardInterrupt:
         print("\nladle: stopped; what was started goes on in the service.", file=sys.stderr)
         return 130
+    except (ClientError, OSError) as error:
+        status = _status_of(error)
+        _say(error, status, getattr(args, "json", False))
+        return status
+
+
+def _status_of(error: Exception) -> int:
+    match error:
+        case RunFailed() | InquiryFailed():
+            return FAILED
+        case CallFailed() if error.code in _DENIED:
+            return NOT_ALLOWED
+        case CallFailed():
+            return UNREACHABLE if error.status == 503 else USAGE if error.status < 500 else FAILED
+        case NotReachable():
+            return UNREACHABLE
+    return USAGE
+
+
+def _say(error: ClientError | OSError, status: int, as_json: bool) -> None:
+    """In words, or for a program as JSON; on standard error both."""
+    if isinstance(error, OSError):
+        error = ClientError(f"'{error.filename}': {error.strerror}.", "Give another path, or look at its rights.")
+    request = error.request_id if isinstance(error, CallFailed) and error.code == "service_fault" else ""
+    if as_json:
+        print(_as_json(error.code, error.message, error.hint, status, request), file=sys.stderr)
+        return
+    print(f"ladle: {error}", file=sys.stderr)
+    if request:
+        print(f"request id: {request}", file=sys.stderr)
+
+
+def _as_json(code: str, message: str, hint: str, status: int, request: str = "") -> str:
+    told = {"code": code, "message": message, "hint": hint, "exit_status": status}
+    return json.dumps({"error": told | ({"request_id": request} if request else {})}, ensure_ascii=False)
 
 
 if __name__ == "__main__":

@@ -6,7 +6,9 @@ from typing import Any
 
 
 class ClientError(Exception):
-    """Base of the client's errors; ``message`` and ``hint`` are written for a person."""
+    """Base of the client's errors; ``message`` and ``hint`` are written for a person, ``code`` is for programs."""
+
+    code = "client_error"
 
     def __init__(self, message: str, hint: str = "") -> None:
         super().__init__(message)
@@ -32,9 +34,13 @@ class CallFailed(ClientError):
 class NotReachable(ClientError):
     """Nothing answered at the service's address, also after trying again."""
 
+    code = "not_reachable"
+
 
 class RunFailed(ClientError):
     """The run ended without a result; ``run`` is its record."""
+
+    code = "run_failed"
 
     def __init__(self, run: dict[str, Any]) -> None:
         error = run.get("error") or {}
@@ -45,6 +51,8 @@ class RunFailed(ClientError):
 class InquiryFailed(ClientError):
     """An inquiry ended without an answer; ``inquiry`` is its record."""
 
+    code = "inquiry_failed"
+
     def __init__(self, inquiry: dict[str, Any]) -> None:
         error = inquiry.get("error") or {}
         super().__init__(str(error.get("message") or f"the inquiry {inquiry['state']}."), str(error.get("hint") or ""))
@@ -53,3 +61,5 @@ class InquiryFailed(ClientError):
 
 class FileDamaged(ClientError):
     """What was saved is not what the service has: the checksum differs."""
+
+    code = "file_damaged"

@@ -347,6 +347,14 @@ class Runs(Group):
             run = self.get(run["id"])
         return run
 
+    def publish(self, number: int) -> Record:
+        """Its result counts from now on among what its extract publishes."""
+        return self._post(f"/runs/{number}/publish")
+
+    def withdraw(self, number: int, note: str = "") -> Record:
+        """It does not any more; delivered files stay where they are."""
+        return self._post(f"/runs/{number}/withdraw", {"note": note})
+
     def reject(self, number: int, note: str = "") -> Record:
         """What a guard held back is never delivered."""
         return self._post(f"/runs/{number}/reject", {"note": note})
@@ -392,8 +400,12 @@ class Runs(Group):
         _save(path, self.transport.stream(f"/runs/{number}/archive"))
         return path
 
+    def latest_run(self, extract: str, environment: str | None = None, form: str | None = None) -> Record:
+        """What the extract published last: ``run``, its ``files``, and ``newer_held``, a newer one that a guard holds back."""
+        return self._get(f"/extracts/{name_in_path(extract)}/latest", environment=environment, format=form)
+
     def latest(self, extract: str, form: str, **which: Any) -> Iterator[bytes]:
-        """The bytes of the latest result in a format; ``environment``, ``statement`` (from 1) and ``part`` choose one."""
+        """The bytes of the latest published result in a format, of an ``environment``, ``statement`` (from 1) and ``part``."""
         asked = "&".join(f"{key}={name_in_path(str(value))}" for key, value in which.items() if value is not None)
         return self.transport.stream(
             f"/extracts/{name_in_path(extract)}/latest/{name_in_path(form)}" + (f"?{asked}" if asked else "")

@@ -108,6 +108,12 @@ class NotAllowed(LadleError):
     code = "not_allowed"
 
 
+class ResultHeld(NotAllowed):
+    """The files are held back by a guard, or an author rejected them."""
+
+    code = "result_held"
+
+
 class Conflict(LadleError):
     """What was asked does not fit the present state of the thing."""
 

@@ -19,7 +19,7 @@ export function ResultsPage() {
   const copy = async (file: ResultLine) => {
     const address = `${location.origin}/api/v1/extracts/${encodeURIComponent(file.extract)}/latest/${file.format}?environment=${encodeURIComponent(file.environment)}`;
     await navigator.clipboard.writeText(address);
-    void message.success("Copied: an address that always gives the latest result of this extract in this format.");
+    void message.success("Copied: an address that always gives what this extract published last in this format.");
   };
   return (
     <div className="page">
@@ -32,7 +32,7 @@ export function ResultsPage() {
       {pages.data && !files.length && <div className="hollow"><p>{asked ? `No result files of '${asked}' yet.` : "No result files yet."}</p><Link to="/extracts">Choose an extract and run it</Link></div>}
       {files.length > 0 && (
         <table className="files">
-          <thead><tr><th>File</th><th>Extract</th><th>Run</th><th className="n">Rows</th><th className="n">Size</th><th>Data date</th><th>Ended</th><th>Take</th></tr></thead>
+          <thead><tr><th>File</th><th>Extract</th><th>Run</th><th className="n">Rows</th><th className="n">Size</th><th>Data date</th><th>Ended</th><th>Standing</th><th>Take</th></tr></thead>
           <tbody>
             {files.map((file) => (
               <tr key={`${file.run} ${file.name}`}>
@@ -43,9 +43,10 @@ export function ResultsPage() {
                 <td className="n">{size(file.bytes)}</td>
                 <td>{file.data_date}</td>
                 <td>{moment(file.ended_at)}</td>
+                <td>{file.held === "held" || file.held === "rejected" ? <span className="flag">{file.held}</span> : file.published ? "published" : <span className="dim">trial</span>}</td>
                 <td style={{ whiteSpace: "nowrap" }}>
                   <a href={fileAddress(file.run, file.name)} download={file.name} aria-label={`Download ${file.name}`}>Download</a>{" "}
-                  <Button size="small" type="text" aria-label={`Copy the address of the latest ${file.format} of ${file.extract}`} onClick={() => void copy(file)}>Address of the latest</Button>
+                  {file.published && <Button size="small" type="text" aria-label={`Copy the address of the latest ${file.format} of ${file.extract}`} onClick={() => void copy(file)}>Address of the latest</Button>}
                 </td>
               </tr>
             ))}

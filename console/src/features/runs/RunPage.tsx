@@ -30,6 +30,8 @@ function Stages({ run }: { run: RunRecord }) {
 
 function Files({ run }: { run: RunRecord }) {
   const [looked, setLooked] = useState<Looked | null>(null);
+  const { may } = useMe();
+  const shut = (run.held === "held" || run.held === "rejected") && !may("author");
   if (!run.files.length) return <p className="dim">{live(run.state) ? "Files appear here once they are proven." : "This run left no files."}</p>;
   return (
     <>
@@ -38,17 +40,17 @@ function Files({ run }: { run: RunRecord }) {
       <tbody>
         {run.files.map((file) => (
           <tr key={file.name}>
-            <td>{file.removed_at ? <>{file.name} <small>removed {moment(file.removed_at)}</small></> : <a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a>}</td>
+            <td>{file.removed_at ? <>{file.name} <small>removed {moment(file.removed_at)}</small></> : shut ? file.name : <a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a>}</td>
             <td className="n">{count(file.rows)}</td>
             <td className="n">{size(file.bytes)}</td>
             <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
             <td>{file.delivered_path ? [file.delivered_path, ...file.delivered_also].map((path) => <div key={path}>{path}</div>) : <span className="dim">not delivered, kept in the result store</span>}</td>
-            <td><Button size="small" type="text" aria-label={`First rows of ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>First rows</Button></td>
+            <td><Button size="small" type="text" disabled={shut} aria-label={`First rows of ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>First rows</Button></td>
           </tr>
         ))}
       </tbody>
     </table>
-    <p><a href={`/api/v1/runs/${run.id}/archive`} download>All files and their descriptor as one archive</a></p>
+    <p>{shut ? <span className="dim">These files are {run.held === "held" ? "held back by a guard until an author releases them" : "rejected"}: authors see them.</span> : <a href={`/api/v1/runs/${run.id}/archive`} download>All files and their descriptor as one archive</a>}</p>
     <FilePreview file={looked} onClose={() => setLooked(null)} />
     </>
   );
@@ -64,6 +66,7 @@ function Facts({ run }: { run: RunRecord }) {
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],
     ["Began", moment(run.started_at)],
+    ["Published", run.published ? "yes" : "no: a trial"],
     ["Attempt", run.attempt > 1 || run.state === "waiting" ? run.attempt : null],
     ["Failed", run.failures ? `${amount(run.failures, "attempt")} of at most ${run.attempts_most}` : null],
     ["Lost", run.lost ? `${amount(run.lost, "attempt")}, with a worker` : null],
@@ -104,6 +107,15 @@ export function RunPage() {
       void go(`/runs/${made.id}`);
     },
   });
+  const publish = useMutation({
+    mutationFn: (wanted: boolean) => wanted
+      ? must(api.POST("/api/v1/runs/{number}/publish", { params: { path: { number } } }))
+      : must(api.POST("/api/v1/runs/{number}/withdraw", { params: { path: { number } }, body: { note: "" } })),
+    onSuccess: async (made) => {
+      await client.invalidateQueries({ queryKey: ["run", number] });
+      void message.info(made.published ? "Published: it may be the latest result of its extract." : "Withdrawn: it is a trial now. Delivered files stay where they are.");
+    },
+  });
   const [deciding, setDeciding] = useState<"release" | "reject" | null>(null);
   const [choosing, setChoosing] = useState(false);
   const run = query.data;
@@ -115,6 +127,7 @@ export function RunPage() {
         <p>{run.extract} <StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</p>
         <p>{run.rows !== null && amount(run.rows, "row")}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
         <div className="grow" />
+        {run.state === "finished" && run.held !== "held" && run.held !== "rejected" && may(run.published ? "author" : "runner") && <Button loading={publish.isPending} onClick={() => publish.mutate(!run.published)}>{run.published ? "Withdraw" : "Publish"}</Button>}
         {may("author") && run.held === "held" && <><Button type="primary" onClick={() => setDeciding("release")}>Release</Button><Button danger onClick={() => setDeciding("reject")}>Reject</Button></>}
         {may("runner") && live(run.state) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
         {may("runner") && !live(run.state) && (
@@ -125,7 +138,7 @@ export function RunPage() {
         )}
       </header>
       <Stages run={run} />
-      <ProblemNote error={cancel.error ?? again.error ?? query.error} />
+      <ProblemNote error={cancel.error ?? again.error ?? publish.error ?? query.error} />
       {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
       {run.delivery_error && (run.delivery === "failed" || delivering(run)) && (
         <div className="problem" role="status">

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from patient_ladle.proof.verifying import NothingToVerify, verify
 from patient_ladle.words import amount
 
 from . import Noun, connected
+from .runs import STRICT
 
 
 def result_list(args: argparse.Namespace) -> None:
@@ -26,19 +28,30 @@ def result_list(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [
-        (str(f["run"]), f["extract"], f["name"], f["rows"], f["bytes"], f["sha256"][:16] + "…", f["delivered_path"])
+        (
+            str(f["run"]),
+            f["extract"],
+            f["name"],
+            f["held"] or ("published" if f["published"] else "trial"),
+            f["rows"],
+            f["bytes"],
+            f["sha256"][:16] + "…",
+            f["delivered_path"],
+        )
         for f in found
     ]
-    head = ("RUN", "EXTRACT", "FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS")
+    head = ("RUN", "EXTRACT", "FILE", "STANDING", "ROWS", "BYTES", "SHA256", "DELIVERED AS")
     return print_table(head, rows, "there are no result files yet. Start a run: ladle run start EXTRACT")
 
 
-def result_show(args: argparse.Namespace) -> None:
+def result_show(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        run = ladle.runs.get(_run_of(ladle, args.run))
+        number, status = _run_of(ladle, args)
+        run = ladle.runs.get(number)
         descriptor = json.loads(b"".join(ladle.runs.read(run["id"], "datapackage.json")))
     if args.json:
-        return print_json(descriptor)
+        print_json(descriptor)
+        return status
     about = descriptor["ladle"]
     values = ", ".join(f"{name} {value}" for name, value in about.get("values", {}).items())
     print_facts([
@@ -49,34 +62,47 @@ def result_show(args: argparse.Namespace) -> None:
     ])  # fmt: skip
     print()
     rows = [(f["name"], f["rows"], f["bytes"], f["sha256"], f["delivered_path"]) for f in run["files"]]
-    return print_table(("FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS"), rows, "the run has no files.")
+    print_table(("FILE", "ROWS", "BYTES", "SHA256", "DELIVERED AS"), rows, "the run has no files.")
+    return status
 
 
-def result_preview(args: argparse.Namespace) -> None:
+def result_preview(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        run = ladle.runs.get(_run_of(ladle, args.run))
+        number, status = _run_of(ladle, args)
+        run = ladle.runs.get(number)
         if not run["files"]:
             raise ClientError(f"run {run['id']} has no files: it is {run['state']}.", "List them: ladle result list")
         name = args.file or run["files"][0]["name"]
         found = ladle.runs.preview_file(run["id"], name, args.rows, args.sheet)
     if args.json:
-        return print_json(found)
+        print_json(found)
+        return status
     print_table(
         tuple(found["columns"]), [tuple("" if c is None else c for c in row) for row in found["rows"]], "the file has no rows."
     )
     shown = "all rows." if found["complete"] else f"the first {amount(len(found['rows']), 'row')}; there are more."
     print(f"\n{name}: {shown}")
-    return None
+    return status
 
 
-def _run_of(ladle: Ladle, given: str) -> int:
-    """A run's number as it is, or the newest finished run of an extract."""
-    if given.isdecimal():
-        return int(given)
-    newest = next(iter(ladle.runs.list(extract=ladle.extracts.get(given)["name"], state="finished")), None)
-    if newest is None:
-        raise ClientError(f"'{given}' has no finished run.", f"Start it: ladle run start {given}")
-    return int(newest["id"])
+def _run_of(ladle: Ladle, args: argparse.Namespace) -> tuple[int, int]:
+    """A run's number as it is, or that of what an extract published last; and the exit status if all else goes well."""
+    if args.run.isdecimal():
+        if args.env:
+            raise ClientError("--env goes with the name of an extract, and not with a run's number.", "Leave it out.")
+        run = ladle.runs.get(int(args.run))
+        said = [f"it is {run['held']}"] if run["held"] in ("held", "rejected") else []
+        said += [f"{finding['text']}" for finding in run["findings"] if said and finding["then"] == "hold"]
+        return int(args.run), _minded(args, f"run {args.run}: {': '.join(said)}" if said else "")
+    found = ladle.runs.latest_run(args.run, args.env)
+    newer = found["newer_held"]
+    return int(found["run"]), _minded(args, f"a newer result is held: {newer['why']} {newer['next']}" if newer else "")
+
+
+def _minded(args: argparse.Namespace, words: str) -> int:
+    if words:
+        print(f"ladle: {words}", file=sys.stderr)
+    return STRICT if words and args.strict else 0
 
 
 def _saved(ladle: Ladle, number: int, args: argparse.Namespace) -> list[Path]:
@@ -104,16 +130,29 @@ def result_verify(args: argparse.Namespace) -> int:
     return 1 if damaged else 0
 
 
-def result_get(args: argparse.Namespace) -> None:
+def result_get(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        saved = _saved(ladle, _run_of(ladle, args.run), args)
+        number, status = _run_of(ladle, args)
+        run = ladle.runs.get(number)
+        names = [file["name"] for file in run["files"]]
+        if not names:
+            raise ClientError(f"run {number} has no files: it is {run['state']}.", "List those there are: ladle result list")
+        for wanted in args.file or ():
+            if wanted not in (*names, "datapackage.json"):
+                raise ClientError(f"run {number} has no file '{wanted}'.", f"It has: {', '.join(names)}.")
+        saved = _saved(ladle, number, args)
     if args.json:
-        return print_json([str(path) for path in saved])
+        print_json([str(path) for path in saved])
+        return status
     for path in saved:
         print(f"saved {path}")
-    if not saved:
-        print("no file was saved: see ladle result list.")
-    return None
+    return status
+
+
+def _which(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("run", help="number of the run, or name of an extract for what it published last")
+    verb.add_argument("--env", help="of an extract: environment (default: the first one)")
+    verb.add_argument("--strict", action="store_true", help=f"exit status {STRICT} if it, or a newer one, is held or rejected")
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
@@ -123,9 +162,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--extract")
     verb.add_argument("--most", type=int, default=25)
     verb = result.verb("show", result_show, "What a run's files hold and where they came from.", "ladle result show 12")
-    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
+    _which(verb)
     verb = result.verb("preview", result_preview, "The first rows as they stand in a file.", "ladle result preview 12 --rows 5")
-    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
+    _which(verb)
     verb.add_argument("--file", help="which file (default: the first)")
     verb.add_argument("--rows", type=int, default=20, metavar="N", help="so many (default 20, at most 1,000)")
     verb.add_argument("--sheet", help="of a workbook (default: the first)")
@@ -133,9 +172,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "get",
         result_get,
         "Save a run's files, proven by checksum.",
-        "ladle result get high_users --into out   (its latest run)",
+        "ladle result get high_users --into out   (what it published last)",
     )
-    verb.add_argument("run", help="number of the run, or name of an extract for its latest one")
+    _which(verb)
     verb.add_argument("--file", action="append", help="only this file (may be given again)")
     verb.add_argument("--archive", action="store_true", help="everything in one ZIP archive")
     verb.add_argument("--into", default=".", metavar="DIR")

@@ -44,11 +44,15 @@ def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
         line.end()
 
 
+def marks_of(run: dict[str, Any]) -> list[str]:
+    """What of a run a person should know beside its state."""
+    held = run["held"] if run["held"] != "released" else ""
+    words = delivery_words(run).partition(",")[0]
+    return [*filter(None, [held]), *(flag for flag in ("late", "warned", "empty") if run[flag]), *filter(None, [words])]
+
+
 def _summary(run: dict[str, Any]) -> None:
-    flags = "".join(f", {flag}" for flag in ("late", "warned", "empty") if run[flag]) + (
-        f", {run['held']}" if run["held"] else ""
-    )
-    flags += f", {words.partition(',')[0]}" if (words := delivery_words(run)) else ""
+    flags = "".join(f", {mark}" for mark in marks_of(run))
     rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
@@ -62,6 +66,13 @@ def _summary(run: dict[str, Any]) -> None:
             print(f"    delivered as {path}")
     for warning in run["warnings"]:
         print(f"  warning: {warning}")
+    if run["held"] == "held":
+        for finding in run["findings"]:
+            if finding["then"] == "hold":
+                print(f"  held by its guard: {finding['text']}")
+        print(f"  next: ladle run release {run['id']}, or ladle run reject {run['id']}")
+    elif run["state"] == "finished" and not run["published"]:
+        print(f"  a trial: not among what '{run['extract']}' publishes; ladle run publish {run['id']} makes it so")
     if run["delivery_error"]:
         print(f"  {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}")
         if run["delivery"] == "failed":
@@ -95,17 +106,24 @@ def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> in
         _summary(run)
         for path in saved:
             print(f"  saved {path}")
-    return _status(run)
+    return _status(run, args.strict)
 
 
-def _status(run: dict[str, Any]) -> int:
-    return 1 if run["delivery_error"] and run["delivery"] in ("waiting", "failed") else 0
+STRICT = 5
+"""Exit status of what has finished, and is held, rejected, warned, empty or late."""
+
+
+def _status(run: dict[str, Any], strict: bool = False) -> int:
+    if run["delivery_error"] and run["delivery"] in ("waiting", "failed"):
+        return 1
+    return STRICT if strict and marks_of(run) else 0
 
 
 def run_start(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         values = values_given(ladle, args.extract, args.set)
-        body = {"environment": args.env, "values": values, "formats": listed(getattr(args, "as")), "data_date": args.data_date}
+        body = {"environment": args.env, "values": values, "formats": listed(getattr(args, "as")), "data_date": args.data_date,
+                "publish": args.publish or None}  # fmt: skip
         if args.dry_run:
             return _print_dry_run(args, ladle.runs.dry_run(args.extract, **body))
         return _conclude(args, ladle, ladle.runs.start(args.extract, **body))
@@ -150,7 +168,7 @@ def run_again(args: argparse.Namespace) -> int:
 
 
 def _state(run: dict[str, Any]) -> str:
-    return ", ".join(filter(None, (run["state"], delivery_words(run))))
+    return ", ".join([run["state"], *marks_of(run)])
 
 
 def run_list(args: argparse.Namespace) -> None:
@@ -191,6 +209,7 @@ def run_show(args: argparse.Namespace) -> None:
             ("attempt", f"{run['attempt']}" + (f", after {_ends(run)}" if run["failures"] or run["lost"] else "")),
             ("delivery", " ".join(filter(None, (run["delivery"], run["deliver_into"] and f"into {run['deliver_into']}")))),
             ("guards", "\n".join(f"{f['text']} ({f['then']})" for f in run["findings"])),
+            ("published", "yes" if run["published"] else "no: a trial"),
             ("held", " ".join(filter(None, (run["held"], run["held_by"] and f"by {run['held_by']}", run["held_note"])))),
             ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
             ("finish by", moment(run["finish_by"]) if run["finish_by"] else ""),
@@ -250,6 +269,14 @@ def run_deliver(args: argparse.Namespace) -> int:
     return _status(run)
 
 
+def run_publish(args: argparse.Namespace) -> int:
+    with connected(args) as ladle:
+        run = ladle.runs.withdraw(args.number, args.note) if args.withdraw else ladle.runs.publish(args.number)
+    words = f"counts among what '{run['extract']}' publishes" if run["published"] else "is a trial now; delivered files stay"
+    print_json(run) if args.json else print(f"run {run['id']} {words}")
+    return 0
+
+
 def run_reject(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         run = ladle.runs.reject(args.number, args.note)
@@ -269,6 +296,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
     verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    verb.add_argument("--publish", action="store_true", help="its result may become the latest one; else it is a trial")
     verb.add_argument("--dry-run", action="store_true", help="say what it would do, and run nothing")
     again = run.verb("again", run_again, "The same revision, values and data date once more.", "ladle run again 12")
     again.add_argument("number", type=int)
@@ -276,10 +304,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     for each in (verb, again):
         each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum")
         each.add_argument("--no-wait", action="store_true", help="do not wait for its end")
+        each.add_argument("--strict", action="store_true", help=f"exit status {STRICT} if held, warned, empty or late")
     verb = run.verb("list", run_list, "List runs, newest first.", "ladle run list --state failed")
     verb.add_argument("--extract")
     verb.add_argument("--schedule")
-    verb.add_argument("--state", help="waiting, queued, running, finished, failed, cancelled or 'not run'")
+    verb.add_argument(
+        "--state",
+        help="waiting, queued, running, finished, failed, cancelled, 'not run'; or held, rejected, released, late, warned,"
+        " empty, 'not delivered', published",
+    )
     verb.add_argument("--most", type=int, default=25, help="how many (default 25)")
     run.verb("show", run_show, "Show a run.", "ladle run show 12").add_argument("number", type=int)
     verb = run.verb("log", run_log, "Print the run log.", "ladle run log 12 --follow")
@@ -302,6 +335,13 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     where.add_argument("--leave", action="store_true", help="it stays undelivered; its files stay in the result store")
     verb.add_argument("--note", default="", help="why, for the record")
     verb.add_argument("--no-wait", action="store_true", help="do not wait until it was tried")
+    verb = run.verb(
+        "publish", run_publish, "Count a run by hand among what its extract publishes: it may become the latest result.",
+        "ladle run publish 12",
+    )  # fmt: skip
+    verb.add_argument("number", type=int)
+    verb.add_argument("--withdraw", action="store_true", help="it counts no more; delivered files stay where they are")
+    verb.add_argument("--note", default="", help="why it is withdrawn, for the record")
     verb = run.verb("cancel", run_cancel, "Stop a run, and its statement in the source.", "ladle run cancel 12")
     verb.add_argument("number", type=int)
     verb.add_argument("--no-wait", action="store_true")

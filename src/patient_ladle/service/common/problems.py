@@ -20,7 +20,7 @@ from .caller import shown
 log = logging.getLogger("ladle.api")
 
 STATUS = {
-    "not_found": 404, "not_signed_in": 401, "not_allowed": 403, "conflict": 409, "edited_meanwhile": 412,
+    "not_found": 404, "not_signed_in": 401, "not_allowed": 403, "result_held": 403, "conflict": 409, "edited_meanwhile": 412,
     "result_damaged": 409, "secret_unreadable": 409,
     "source_unreachable": 502, "source_sign_in_refused": 502, "source_database_missing": 502,
     "source_not_readable": 502, "source_tls_refused": 502, "source_writable": 502,

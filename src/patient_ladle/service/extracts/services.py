@@ -27,6 +27,7 @@ from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.services import check_name
 
+from .delivered_names import refuse_names_of_others
 from .models import Extract, FormerName, Revision
 from .private_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
@@ -90,6 +91,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _add_revision(extract: Extract, author: Person, content: dict[str, Any], change_note: str) -> None:
+    refuse_names_of_others(extract, content)
     extract.number += 1
     Revision.objects.create(extract=extract, number=extract.number, author=author, change_note=change_note, **content)
     extract.save()

@@ -19,10 +19,26 @@ from patient_ladle.service.common.api import DayField, RoleView, StrictSerialize
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract
 
-from . import delivering, holding, services
+from . import delivering, holding, published, services
 from .dry_run import dry_run
 from .files_api import FileView
-from .models import DELIVERIES, ENDED, HELD, REJECTED, RELEASED, STATES, LogLine, Run, Worker
+from .models import (
+    DELIVERIES,
+    DELIVERY_FAILED,
+    ENDED,
+    FINISHED,
+    HELD,
+    LEFT,
+    NOT_DELIVERED,
+    REJECTED,
+    RELEASED,
+    STATES,
+    TO_DELIVER,
+    UNDER_WAY,
+    LogLine,
+    Run,
+    Worker,
+)
 from .night import coming_next
 from .pulses import what_does_not_run
 
@@ -56,6 +72,9 @@ class RunLine(ForAuthors):
     warned = serializers.BooleanField()
     empty = serializers.BooleanField()
     held = serializers.ChoiceField(["", HELD, RELEASED, REJECTED], help_text="A delivery that a guard held back.")
+    published = serializers.BooleanField(
+        help_text="It counts among what its extract publishes: a run of a schedule, or one that somebody published."
+    )
     delivery = serializers.ChoiceField(
         ["", *DELIVERIES], help_text="What has become of the delivery of a finished run; empty: none was wanted, or it is held."
     )
@@ -138,6 +157,9 @@ class RunBody(StrictSerializer):
     values = serializers.DictField(required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     data_date = DayField(required=False)
+    publish = serializers.BooleanField(
+        default=False, help_text="Its result may become the latest one of its extract. Else it is a trial."
+    )
 
 
 class AgainBody(StrictSerializer):
@@ -199,6 +221,19 @@ _OF_LINES = [
 ]  # fmt: skip
 
 
+MARKS = {
+    "held": Q(held=HELD),
+    "rejected": Q(held=REJECTED),
+    "released": Q(held=RELEASED),
+    "late": Q(late=True),
+    "warned": Q(warned=True),
+    "empty": Q(empty=True),
+    "not delivered": Q(delivery__in=(TO_DELIVER, UNDER_WAY, DELIVERY_FAILED, LEFT)),
+    "published": Q(published=True, state=FINISHED) & ~Q(held__in=NOT_DELIVERED),
+}
+"""What runs are asked for by beside their state: most of these have finished."""
+
+
 def lines_of_runs() -> Any:
     """Runs with what a line of a list shows of them, and no more: revisions and results are wide."""
     return Run.objects.select_related(*_RELATED).only(*_OF_LINES).prefetch_related("files")
@@ -227,7 +262,7 @@ class Runs(RoleView):
             OpenApiParameter("extract", str),
             OpenApiParameter("schedule", str),
             OpenApiParameter("backfill", int, description="Only the runs of that backfill, by its number."),
-            OpenApiParameter("state", str),
+            OpenApiParameter("state", str, enum=(*STATES, *MARKS)),
             OpenApiParameter("since", OpenApiTypes.DATETIME),
             OpenApiParameter("cursor", str),
             OpenApiParameter("page_size", int),
@@ -244,9 +279,9 @@ class Runs(RoleView):
         if given.get("backfill"):
             found = found.filter(of_backfill=number_in(request, "backfill", 0))
         if given.get("state"):
-            if given["state"] not in STATES:
-                raise unknown_name("state", given["state"], STATES)
-            found = found.filter(state=given["state"])
+            if given["state"] not in (*STATES, *MARKS):
+                raise unknown_name("state", given["state"], (*STATES, *MARKS))
+            found = found.filter(MARKS.get(given["state"], Q(state=given["state"])))
         if given.get("since"):
             found = found.filter(queued_at__gte=_moment("since", given["since"]))
         return page_of(request, self, found, RunLine)
@@ -381,6 +416,26 @@ class RunReject(RoleView):
     @extend_schema(operation_id="reject_run", request=DecisionBody, responses=RunView)
     def post(self, request: Request, number: int) -> Response:
         holding.reject(request.user, number, body_of(request, DecisionBody)["note"])
+        return Response(RunView(_one(number)).data)
+
+
+class RunPublish(RoleView):
+    needs = {"POST": "runner"}
+
+    @extend_schema(operation_id="publish_run", request=None, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        """From now on the result counts among what its extract publishes, and may be the latest one."""
+        published.publish(request.user, number)
+        return Response(RunView(_one(number)).data)
+
+
+class RunWithdraw(RoleView):
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="withdraw_run", request=DecisionBody, responses=RunView)
+    def post(self, request: Request, number: int) -> Response:
+        """The result counts no more among what its extract publishes; delivered files stay where they are."""
+        published.withdraw(request.user, number, body_of(request, DecisionBody)["note"])
         return Response(RunView(_one(number)).data)
 
 

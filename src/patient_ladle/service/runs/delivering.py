@@ -35,6 +35,7 @@ from patient_ladle.service.people.models import Person
 from .alarms import delivery_is_over, not_delivered_yet
 from .clearing import clear_after
 from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, DeliveryFolder, Run, Worker
+from .owning import claim_names, own_names
 from .services import run_numbered
 from .stores import store
 from .telling import add_log, delivered_words, wake_workers
@@ -62,6 +63,7 @@ def deliver_prepared(row: Run, plan: DeliveryPlan, resumed: bool) -> None:
     """
     done = (row.delivery_plan or {}).get("delivered", [])
     try:
+        claim_names(row, plan)
         taken = deliver(plan, resumed, done)
     except LadleError as error:
         not_delivered(row, plan, error)
@@ -89,6 +91,7 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     for file, (first, *others) in zip(row.files.all(), plan.delivered(), strict=False):
         file.delivered_path, file.delivered_also = first, others
         file.save(update_fields=["delivered_path", "delivered_also"])
+    own_names(row, plan)
     for folder, mount in plan.mounts:
         DeliveryFolder.objects.update_or_create(path=folder, defaults={"mount": mount})
     if again or row.attempt > 1:

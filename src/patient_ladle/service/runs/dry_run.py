@@ -24,10 +24,11 @@ from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
-from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .models import FINISHED, Run
+from .owning import owned_by_others, words_of
 from .services import default_environment, runnable
 
 LOOKED_AT = 100
@@ -92,8 +93,10 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "deliver_into": "; ".join(folders),
         "expected": _expected(extract, environment.pk, {p.name for p in declared if p.private}, given_in_all),
         "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
-        "warnings": _warnings(extract, revision, address, files),
-        "code": code_of(extract.name, environment.name, declared, given, formats, body.get("data_date"), url),
+        "warnings": _warnings(extract, revision, address, files) + _of_others(extract, environment, files),
+        "code": code_of(
+            extract.name, environment.name, declared, given, formats, body.get("data_date"), url, bool(body.get("publish"))
+        ),
     }
 
 
@@ -168,6 +171,11 @@ def _warnings(extract: Extract, revision: Revision, address: Address, files: Seq
     return said
 
 
+def _of_others(extract: Extract, environment: Environment, files: Sequence[Mapping[str, Any]]) -> list[str]:
+    paths = [str(file["delivered_path"]) for file in files if file["replaces"]]
+    return [f"{words_of(name)}: this would not be delivered." for name in owned_by_others(paths, extract.pk, environment.pk)]
+
+
 def code_of(
     name: str,
     environment: str,
@@ -176,6 +184,7 @@ def code_of(
     formats: Sequence[str],
     data_date: date | None,
     url: str,
+    publish: bool = False,
 ) -> dict[str, str]:
     """A command and a few lines of Python that start this run, wait for it and save its files. Private values come from
     the environment of whoever runs it."""
@@ -189,13 +198,14 @@ def code_of(
             plain = item if isinstance(item, str) else json.dumps(item)
             words += ["--set", shlex.quote(f"{key}={plain}")]
     words += ["--data-date", data_date.isoformat()] if data_date else []
-    words += ["--as", ",".join(formats), "--into", "."]
+    words += ["--as", ",".join(formats), *(["--publish"] if publish else []), "--into", "."]
     shown = {key: value for key, value in given.items() if key not in private}
     lines = ", ".join(
         [f"{key!r}: {value!r}" for key, value in shown.items()]
         + [f"{key!r}: os.environ[{_variable(key)!r}]" for key in given if key in private]
     )
     dated = f", data_date={data_date.isoformat()!r}" if data_date else ""
+    dated += ", publish=True" if publish else ""
     python = (
         "import os\n\nfrom patient_ladle.client import Ladle\n\n"
         f'with Ladle({url!r}, os.environ["LADLE_TOKEN"]) as ladle:\n'

@@ -30,13 +30,13 @@ from patient_ladle.core.formats import checked_options, get_format
 from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.children.looking import StoredAt, look_into
 from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
-from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
-from patient_ladle.service.sources.queries import environment_named
 
 from . import services
-from .models import FINISHED, NEWEST_FIRST, NOT_DELIVERED, ResultFile, Run
+from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, ResultFile, Run
+from .published import held_hint, held_words, latest, refuse_held
 from .stores import store
 
 log = logging.getLogger("ladle.results")
@@ -65,6 +65,10 @@ class FileView(ForAuthors):
 
 
 class ResultLine(FileView):
+    held = serializers.ChoiceField(
+        ["", HELD, RELEASED, REJECTED], source="run.held", help_text="Held and rejected files are shown to authors only."
+    )
+    published = serializers.BooleanField(source="run.published", help_text="Else it is a trial, which nobody has published.")
     extract = serializers.CharField(source="run.extract.name")
     environment = serializers.CharField(source="run.environment.name")
     data_date = serializers.DateField(source="run.data_date")
@@ -87,6 +91,7 @@ def _finished(number: int) -> Run:
             f"the files of run {number} were removed on {gone.removed_at.date().isoformat()}: their time to be kept was over.",
             f"Start it again, for the same data date: ladle run again {number}",
         )
+    refuse_held(run)
     return run
 
 
@@ -198,8 +203,43 @@ def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO], str]]) -> Ite
     yield out.taken()
 
 
+class NewerHeld(serializers.Serializer):
+    run = serializers.IntegerField(source="pk")
+    why = serializers.SerializerMethodField(help_text="By which guard.")
+    next = serializers.SerializerMethodField(help_text="What becomes of it, and by whom.")
+
+    def get_why(self, run: Run) -> str:
+        return held_words(run)
+
+    def get_next(self, run: Run) -> str:
+        return held_hint(run)
+
+
+class LatestView(serializers.Serializer):
+    run = serializers.IntegerField(source="run.pk")
+    environment = serializers.CharField(source="run.environment.name")
+    data_date = serializers.DateField(source="run.data_date")
+    ended_at = serializers.DateTimeField(source="run.ended_at")
+    files = FileView(many=True, source="run.files")
+    newer_held = NewerHeld(allow_null=True, help_text="A newer result that a guard holds back; null: there is none.")
+
+
+class LatestRun(RoleView):
+    """What the extract published last: in the default environment, by its schedules or on purpose."""
+
+    @extend_schema(
+        operation_id="latest_run",
+        parameters=[OpenApiParameter("environment", str), OpenApiParameter("format", str, description="That it must have.")],
+        responses=LatestView,
+    )
+    def get(self, request: Request, name: str) -> Response:
+        form = request.query_params.get("format", "")
+        found = latest(extract_named(name), request.query_params.get("environment", ""), get_format(form).name if form else "")
+        return Response(LatestView(found).data)
+
+
 class LatestResult(RoleView):
-    """The latest finished run's file in a format: an address that stays the same while what it gives follows the runs."""
+    """The latest published file in a format: an address that stays the same while what it gives follows the runs."""
 
     @extend_schema(
         operation_id="latest_result",
@@ -212,16 +252,8 @@ class LatestResult(RoleView):
     )
     def get(self, request: Request, name: str, form: str) -> HttpResponse:
         extract, asked = extract_named(name), request.query_params
-        runs = Run.objects.filter(extract=extract, state=FINISHED).exclude(held__in=NOT_DELIVERED)
-        if asked.get("environment"):
-            runs = runs.filter(environment=environment_named(asked["environment"]))
-        newest = runs.order_by(*NEWEST_FIRST).first()
-        if newest is None:
-            raise NotFound(f"'{extract.name}' has no result yet.", f"Start it: ladle run start {extract.name}")
-        files = [file for file in newest.files.all() if file.format == get_format(form).name]
-        if not files:
-            there = ", ".join(sorted({file.format for file in newest.files.all()}))
-            raise NotFound(f"the latest result of '{extract.name}' has no {form} file.", f"It has: {there}.")
+        found = latest(extract, asked.get("environment", ""), get_format(form).name)
+        files = [file for file in found.run.files.filter(removed_at=None) if file.format == get_format(form).name]
         for key, shift in (("statement", 1), ("part", 0)):
             given = asked.get(key)
             if given is not None:
@@ -230,9 +262,10 @@ class LatestResult(RoleView):
             raise NotFound(
                 f"the latest result of '{extract.name}' has no such statement or part.", "Leave statement and part out."
             )
-        file = files[0]
-        response = _of_file(request, file)
-        response["X-Run"] = str(newest.pk)
+        response = _of_file(request, files[0])
+        response["X-Run"] = str(found.run.pk)
+        if found.newer_held is not None:
+            response["X-Newer-Held-Run"] = str(found.newer_held.pk)
         return response
 
 
@@ -301,6 +334,8 @@ class Results(RoleView):
         found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related(
             "run__extract", "run__environment"
         )
+        if not sees_all():
+            found = found.exclude(run__held__in=NOT_DELIVERED)
         if request.query_params.get("extract"):
             found = found.filter(run__extract__name=request.query_params["extract"])
         return page_of(request, self, found, ResultLine)

@@ -3,8 +3,8 @@
 What is removed is recorded; delivered files are their readers' own. Runs, due times and what is known of their files stay
 for ever; the lines of their logs and notices go after ``LADLE_LOG_DAYS``.
 
-The newest delivered result of an extract in each environment is always kept, and so is whatever waits to be delivered, or
-for somebody to decide about it.
+The newest published result of an extract in each environment is always kept, and the newest of all, and so is whatever waits
+to be delivered, or for somebody to decide about it.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ from patient_ladle.service.notices.models import Notice, Trouble
 from patient_ladle.words import amount
 
 from .models import DELIVERY_OPEN, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, LogLine, Run
+from .published import published_runs
 from .stores import store
 from .telling import add_log
 
@@ -40,19 +41,21 @@ LINES = 20_000
 
 
 def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
-    """Their numbers, oldest first, without the newest delivered result of each extract in each environment; in pages, and
-    each newest one found by its index: a look at every later run of every candidate would take minutes in a long past."""
+    """Their numbers, oldest first, without the newest result, and the newest published one, of each extract in each
+    environment; in pages, and each found by its index: a look at every later run of every candidate would take minutes."""
 
     @cache
-    def newest(extract: int, environment: int) -> int:
+    def newest(extract: int, environment: int) -> set[int]:
+        published = published_runs(extract, environment).values_list("pk", flat=True).first()
         there = Run.objects.filter(extract=extract, environment=environment, state=FINISHED).exclude(held__in=NOT_DELIVERED)
-        return there.order_by(*NEWEST_FIRST).values_list("pk", flat=True).first() or 0
+        newest = there.order_by(*NEWEST_FIRST).values_list("pk", flat=True).first()
+        return {number for number in (published, newest) if number}
 
     last = 0
     pages = runs.order_by("pk").values_list("pk", "extract", "environment", "held").distinct()
     while page := list(pages.filter(pk__gt=last)[:PAGE]):
         for number, extract, environment, held in page:
-            if held == REJECTED or number != newest(extract, environment):
+            if held == REJECTED or number not in newest(extract, environment):
                 yield number
         last = page[-1][0]
 

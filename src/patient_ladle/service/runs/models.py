@@ -151,6 +151,7 @@ class Run(models.Model):
     backfill = models.BooleanField(default=False)
     of_backfill = models.ForeignKey("Backfill", on_delete=models.PROTECT, null=True, related_name="runs")
     store_only = models.BooleanField(default=False)
+    published = models.BooleanField(default=False)
     compared = models.JSONField(null=True)
     held = models.CharField(max_length=8, blank=True, default="")
     held_note = models.CharField(max_length=400, blank=True, default="")
@@ -193,6 +194,11 @@ class Run(models.Model):
             models.Index(fields=["finish_by"], name="runs_to_finish_by", condition=~Q(finish_by=None) & Q(late=False)),
             models.Index(fields=["worker"], name="running_runs", condition=Q(state=RUNNING)),
             models.Index(fields=["extract", "-id"], name="runs_of_extract"),
+            models.Index(
+                fields=["extract", "environment", "-data_date", "-due_at", "-id"],
+                name="published_runs",
+                condition=Q(published=True, state=FINISHED),
+            ),
             models.Index(fields=["queued_at"], name="runs_by_moment"),
             models.Index(fields=["due_time"], name="unfinished_runs", condition=Q(state__in=LIVE)),
             models.Index(fields=["id"], name="held_runs", condition=Q(held=HELD)),
@@ -250,6 +256,16 @@ class ResultFile(models.Model):
         ordering: ClassVar = ["id"]
         indexes: ClassVar = [models.Index(fields=["run"], name="kept_files", condition=Q(removed_at=None))]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "name"], name="one_file_of_a_name")]
+
+
+class DeliveredName(models.Model):
+    """A path at which a file was delivered, and whose it is. ``key``: the path's SHA-256."""
+
+    key = models.CharField(primary_key=True, max_length=64)
+    path = models.TextField()
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="+")
+    extract = models.ForeignKey(Extract, on_delete=models.CASCADE, related_name="+")
+    environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="+")
 
 
 class LogLine(models.Model):

@@ -143,6 +143,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
         body.get("data_date") or today(),
         timezone.now().replace(microsecond=0),
         started_by=person,
+        published=bool(body.get("publish")),
     )
     return _queued(run)
 
@@ -192,6 +193,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
         again_of=old,
         deliver_into=old.deliver_into,
         store_only=old.store_only,
+        published=old.published,
     )
     return _queued(run)
 
@@ -241,6 +243,7 @@ def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: 
         "give_up_at": now + timedelta(minutes=schedule.run_minutes),
         "deliver_into": schedule.deliver_into,
         "finish_by": finish_by(due_time.due_at, schedule.zone, schedule.finish_by) if schedule.finish_by else None,
+        "published": not origin.get("store_only", False),
         **origin,
     }
     made = []

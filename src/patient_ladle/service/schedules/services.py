@@ -17,6 +17,7 @@ from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
+from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.private_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
@@ -164,6 +165,9 @@ def _check(schedule: Schedule) -> None:
     for name in schedule.formats:
         get_format(name)
     delivery_folders(settings.DELIVERY_ROOTS, schedule.deliver_into)
+    elsewhere = Schedule.objects.filter(extract=schedule.extract).exclude(environment=schedule.environment)
+    others = elsewhere.exclude(pk=schedule.pk).values_list("name", "environment__name", "deliver_into")
+    refuse_names_of_environments(schedule.extract, schedule.deliver_into, list(others))
     for given, known, kind in (
         (schedule.missed, POLICIES, "way with missed due times"),
         (schedule.overlap, OVERLAPS, "way with overlapping runs"),
