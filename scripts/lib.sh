@@ -3,6 +3,7 @@ set -euo pipefail
 ROOT=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 VENV="$ROOT/.venv"
 export npm_config_loglevel=error
+unset PYTHONDONTWRITEBYTECODE  # some machines set it: then every process compiles all it imports, and takes thrice as long to start
 say() { printf '%s\n' "· $*"; }
 fail() { printf '%s\n' "$*" >&2; exit 1; }
 

@@ -27,7 +27,12 @@ def test_trials_in_other_environments_values_and_formats_never_become_the_latest
         refused = http("GET", "/extracts/use/latest/csv", "reader").json()
         assert f"run {trial['id']} was started by hand, and is a trial" in refused["message"]
         published = ended(ladle, "use", publish=True)
-        for body in ({"environment": "rehearsal"}, {"values": {"above": 999}}, {"formats": ["json"]}, {"data_date": "2026-12-31"}):
+        for body in (
+            {"environment": "rehearsal"},
+            {"values": {"above": 999}},
+            {"formats": ["json"]},
+            {"data_date": "2026-12-31"},
+        ):
             ended(ladle, "use", **body)
         for form in ("csv", "json"):
             answer = http("GET", f"/extracts/use/latest/{form}", "reader")
@@ -36,7 +41,10 @@ def test_trials_in_other_environments_values_and_formats_never_become_the_latest
         assert (found["run"], found["environment"], found["newer_held"]) == (published["id"], "live", None)
         assert http("GET", "/extracts/use/latest/csv?environment=rehearsal", "reader").status_code == 404
         json_only = ended(ladle, "use", formats=["json"], publish=True)
-        assert [ladle.runs.latest_run("use", form=form)["run"] for form in ("csv", "json")] == [published["id"], json_only["id"]]
+        assert [ladle.runs.latest_run("use", form=form)["run"] for form in ("csv", "json")] == [
+            published["id"],
+            json_only["id"],
+        ]
         assert http("POST", f"/runs/{json_only['id']}/withdraw", "runner", json={}).status_code == 403
         assert ladle.runs.withdraw(json_only["id"], "wrong month")["published"] is False
         assert ladle.runs.latest_run("use", form="json")["run"] == published["id"]
@@ -127,9 +135,13 @@ def test_what_cannot_be_saved_is_an_error_and_for_programs_errors_are_json(servi
 def test_a_delivered_name_is_its_extracts_and_environments_until_its_file_is_gone(service):
     folder = service.data / "deliveries" / "owned"
     with service.ladle("author") as ladle:
-        ladle.extracts.add("owner", "metering", "select 'owner' as a", formats=["csv"], deliver_into="owned", file_name="use-{data_date}")
+        ladle.extracts.add(
+            "owner", "metering", "select 'owner' as a", formats=["csv"], deliver_into="owned", file_name="use-{data_date}"
+        )
         with pytest.raises(CallFailed, match="'owner' delivers into .*owned' under the same name"):
-            ladle.extracts.add("other", "metering", "select 2 as a", formats=["csv"], deliver_into="owned", file_name="Use-{data_date}")
+            ladle.extracts.add(
+                "other", "metering", "select 2 as a", formats=["csv"], deliver_into="owned", file_name="Use-{data_date}"
+            )
         ladle.extracts.add("other", "metering", "select 'other' as a", formats=["csv"], deliver_into="owned", file_name="{value.name}",
                            parameters=[{"name": "name", "required": False}])  # fmt: skip
         mine = ended(ladle, "owner", data_date="2026-11-10")

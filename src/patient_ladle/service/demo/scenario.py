@@ -360,15 +360,15 @@ END:VCALENDAR
 """The calendar *fennmoor*."""
 
 FIRST_RUNS: list[dict[str, Any]] = [
-    {"extract": "monthly_consumption"},
-    {"extract": "limit_exceedances"},
-    {"extract": "high_users", "formats": ["csv", "json"]},
-    {"extract": "samples_by_point"},
-    {"extract": "old_repairs"},
-    {"extract": "night_flow"},
-    {"extract": "chlorine_residual"},
-    {"extract": "district_review"},
-    {"extract": "low_pressure"},
+    {"extract": "monthly_consumption", "publish": True},
+    {"extract": "limit_exceedances", "publish": True},
+    {"extract": "high_users", "formats": ["csv", "json"], "publish": True},
+    {"extract": "samples_by_point", "publish": True},
+    {"extract": "old_repairs", "publish": True},
+    {"extract": "night_flow", "publish": True},
+    {"extract": "chlorine_residual", "publish": True},
+    {"extract": "district_review", "publish": True},
+    {"extract": "low_pressure", "publish": True},
     {"extract": "monthly_consumption", "environment": "rehearsal", "values": {"zone": "Coast"}},
 ]
 """Runs that the first start asks for, so that there is something to look back on."""
