@@ -138,7 +138,7 @@ def test_a_delivered_name_is_its_extracts_and_environments_until_its_file_is_gon
         ladle.extracts.add(
             "owner", "metering", "select 'owner' as a", formats=["csv"], deliver_into="owned", file_name="use-{data_date}"
         )
-        with pytest.raises(CallFailed, match="'owner' delivers into .*owned' under the same name"):
+        with pytest.raises(CallFailed, match=r"'owner' delivers into .*owned' under the same name"):
             ladle.extracts.add(
                 "other", "metering", "select 2 as a", formats=["csv"], deliver_into="owned", file_name="Use-{data_date}"
             )
@@ -167,6 +167,8 @@ def test_a_delivered_name_is_its_extracts_and_environments_until_its_file_is_gon
         ladle.runs.deliver(late["id"])
         assert "other" in file.read_text()
         ladle.schedules.add("owner-live", "owner", rule="daily 06:00", environment="live", zone="UTC")
-        with pytest.raises(CallFailed, match="schedule 'owner-live' delivers 'use-{data_date}' from live into the same folder"):
+        with pytest.raises(
+            CallFailed, match=r"schedule 'owner-live' delivers 'use-\{data_date\}' from live into the same folder"
+        ):
             ladle.schedules.add("owner-rehearsal", "owner", rule="daily 06:00", environment="rehearsal", zone="UTC")
         ladle.schedules.pause("owner-live", "done")
