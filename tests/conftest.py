@@ -73,6 +73,8 @@ insert into districts values (1, 'Alder Moor', 'North'), (2, 'Birch Fen', 'South
 create table readings as select n as reading_id, 1 + n % 3 as district_id, timestamptz '2026-11-01 00:00+00' + n * interval '1 minute'
   as read_at, (n % 500)::numeric(10,3) as litres, n % 29 = 0 as estimated from generate_series(1, 20000) n;
 create sequence counter;
+create type stay as (began timestamptz, mark bytea, hours timestamptz[], "Its name" text);
+create domain stays as stay[];
 create role reader login password 'reading-only';
 grant select on all tables in schema public to reader;
 grant usage, select on all sequences in schema public to reader;

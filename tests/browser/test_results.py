@@ -64,7 +64,7 @@ def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(
 
 def test_result_files_are_found_looked_into_and_taken(page, plain):
     with plain.ladle("runner") as ladle:
-        run = ladle.runs.wait(ladle.runs.start("plain_output")["id"], PATIENCE)
+        run = ladle.runs.wait(ladle.runs.start("plain_output", publish=True)["id"], PATIENCE)
     page.context.grant_permissions(["clipboard-read", "clipboard-write"])
     sign_in(page, "reader")
     page.get_by_role("link", name="Result files").click()
@@ -81,7 +81,7 @@ def test_result_files_are_found_looked_into_and_taken(page, plain):
         page.get_by_role("link", name="Download plain_output").first.click()
     assert download.value.suggested_filename.startswith("plain_output-")
     page.get_by_role("button", name="Copy the address of the latest csv of plain_output").click()
-    expect(page.get_by_text("an address that always gives the latest result")).to_be_visible()
+    expect(page.get_by_text("an address that always gives what this extract published last")).to_be_visible()
     address = page.evaluate("navigator.clipboard.readText()")
     taken = page.request.get(address)
     assert (taken.status, taken.headers["x-run"]) == (200, str(run["id"]))

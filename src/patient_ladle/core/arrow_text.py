@@ -15,7 +15,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .columns import float_text, float_texts
+from .columns import canonical, float_text, float_texts
 
 _TRAILING = r"(\.\d*?)0+$"
 
@@ -80,6 +80,8 @@ def _moments(array: pa.Array) -> pa.Array:
 
 def _plain(value: Any) -> Any:
     match value:
+        case timedelta() | pa.MonthDayNano():  # a tuple, too
+            return _interval(value)
         case dict():
             return {str(key): _plain(item) for key, item in value.items()}
         case list() if value and all(isinstance(item, tuple) and len(item) == 2 for item in value):
@@ -91,7 +93,7 @@ def _plain(value: Any) -> Any:
         case bytes():
             return base64.b64encode(value).decode()
         case Decimal() | date() | time() | datetime():
-            return str(value)
+            return canonical(value)
     return value
 
 

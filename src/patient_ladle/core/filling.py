@@ -26,24 +26,28 @@ def _string(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
-def _postgresql(parameter: Parameter, value: Value) -> str:
+def zoned_cast(value: Value) -> str:
+    """``timestamptz`` for moments with a zone, which stay the moments they are; empty for other values."""
     sample = value[0] if isinstance(value, tuple) and value else value
-    zoned = isinstance(sample, datetime) and sample.tzinfo is not None
-    name = POSTGRESQL.casts.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
+    return "timestamptz" if isinstance(sample, datetime) and sample.tzinfo is not None else ""
+
+
+def _postgresql(parameter: Parameter, value: Value) -> str:
+    name = POSTGRESQL.casts.get(parameter.type) or zoned_cast(value) or "timestamp"
     if isinstance(value, tuple):
         return f"array[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
     return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"
 
 
 def _duckdb(parameter: Parameter, value: Value) -> str:
-    name = DUCKDB.casts[parameter.type]
+    name = zoned_cast(value) or DUCKDB.casts[parameter.type]
     if isinstance(value, tuple):
         return f"[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
     return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"
 
 
 def _utc(value: Scalar) -> Scalar:
-    """These engines' timestamps have no zone: a zoned moment is given as UTC."""
+    """SQLite's timestamps have no zone: a zoned moment is given as UTC."""
     return value.astimezone(timezone.utc).replace(tzinfo=None) if isinstance(value, datetime) and value.tzinfo else value
 
 
@@ -54,8 +58,10 @@ def _mariadb(parameter: Parameter, value: Value) -> str:
         return "null"
     if isinstance(value, bool | int | Decimal):
         return str(as_text(value))
+    if isinstance(value, datetime) and value.tzinfo:
+        return f"from_unixtime({format(Decimal(str(value.timestamp())), 'f')})"  # in whatever zone the session is
     if isinstance(value, datetime):
-        return f"timestamp{_string(str(as_text(_utc(value))))}"
+        return f"timestamp{_string(str(as_text(value)))}"
     return f"date'{value.isoformat()}'" if isinstance(value, date) else _string(value.replace("\\", "\\\\"))
 
 

@@ -12,7 +12,7 @@ from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import SourceNotReadable, SourceUnreachable
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file
-from .duckdb_session import DuckdbSession, spilling_into
+from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into
 
 
 class DuckdbEngine(Engine):
@@ -24,7 +24,8 @@ class DuckdbEngine(Engine):
     fields = {
         "path": AddressField(
             str, "absolute path of the database file, on the service's host", required=True, guarded=True, is_path=True
-        )
+        ),
+        "time_zone": ZONE,
     }
     takes_secret = False
     networked = False
@@ -34,8 +35,11 @@ class DuckdbEngine(Engine):
         own = tempfile.TemporaryDirectory(prefix="ladle-duckdb-")
         try:
             connection = duckdb.connect(str(path), read_only=True, config=spilling_into(own.name))
-            connection.execute("set lock_configuration = true")
+            secured(connection, str(address.get("time_zone") or ""))
             connection.execute("select count(*) from duckdb_tables()").fetchone()
+        except SourceNotReadable:
+            own.cleanup()
+            raise
         except duckdb.Error as error:
             own.cleanup()
             said = str(error).splitlines()[0]

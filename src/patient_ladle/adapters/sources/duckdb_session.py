@@ -11,6 +11,7 @@ import contextlib
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime, timezone
 from decimal import Decimal
 from typing import Any
 
@@ -32,11 +33,13 @@ from patient_ladle.core.errors import (
     StatementWrong,
     ValueWrong,
 )
-from patient_ladle.core.parameters import Parameter, Value
+from patient_ladle.core.filling import zoned_cast
+from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, place
 
-from .base import About, ProbingSession, gated, missing_name, refuse_other_count, rendered
+from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered
+from .duckdb_nested import ZONED, form_of
 
 _MISSING = {
     r"^Table with name (\S+) does not exist": "table",
@@ -69,6 +72,26 @@ def spilling_into(folder: str) -> dict[str, Any]:
     return SAFE | {"temp_directory": folder, "max_temp_directory_size": "10GB"}
 
 
+ZONE = AddressField(str, "zone of the session, such as Europe/London; UTC unless set")
+
+
+def secured(connection: duckdb.DuckDBPyConnection, zone: str) -> None:
+    """The last settings of a session: a zone, which is never that of the host, and that nothing can be set any more.
+
+    Raises SourceNotReadable for a zone that the engine does not know.
+    """
+    name = zone or "UTC"
+    try:
+        if re.fullmatch(r"[A-Za-z0-9_+/-]+", name) is None:
+            raise duckdb.InvalidInputException("it is no name")
+        connection.execute(f"set TimeZone = '{name}'")
+    except duckdb.Error as error:
+        raise SourceNotReadable(
+            f"'{zone}' is not a time zone that DuckDB knows.", "Correct the time zone of the source: Europe/London, or UTC."
+        ) from error
+    connection.execute("set lock_configuration = true")
+
+
 _KINDS = (
     (r"\[|STRUCT|MAP|UNION|JSON", "json"),
     (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
@@ -79,17 +102,16 @@ _KINDS = (
 
 _FORMS = (
     (r"^JSON$", "{0}"),
-    (r"^(?!.*(DOUBLE|FLOAT|DECIMAL|HUGEINT)).*(\[|STRUCT|MAP|UNION)", "to_json({0})::varchar"),
-    (r"\[|STRUCT|MAP|UNION", "{0}"),
-    (r"^TIMESTAMP WITH TIME ZONE$", "case when isfinite({0}) then replace(make_timestamp(epoch_us({0}))::varchar, ' ', 'T') || 'Z'"
-     " when {0} is not null then {0}::varchar end"),
+    (r"^TIMESTAMP WITH TIME ZONE$", ZONED),
     (r"^(DATE|TIME.*|UHUGEINT|BIT)$", "{0}::varchar"),
-)  # fmt: skip
+)
 """Types of which the engine's own text is right where its Arrow value is not (infinity, 24:00, 128 bits): by expression."""
 _BEFORE_CHRIST = r"^(\S+) \(BC\)(.*)$"
 
 
 def _form_of(kind: str, column: str) -> str:
+    if re.search(r"\[|STRUCT|MAP|UNION", kind):
+        return form_of(kind, column)
     return next((form.format(column) for pattern, form in _FORMS if re.search(pattern, kind)), column)
 
 
@@ -101,6 +123,12 @@ def kind_named(kind: str) -> str:
 def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
     """The one map from the engine's errors to ours, by their class."""
     lines = str(error).strip().splitlines() or ["it said nothing"]
+    damaged = re.search(r"'([^']*)': Invalid: (In CSV .*|CSV .*)", lines[0])
+    if damaged:
+        return SourceNotReadable(
+            f"'{damaged[1].rpartition('/')[2]}' cannot be read: {damaged[2].rstrip('.')}.",
+            "Correct the file, or declare the column as text: csv_kinds=exact; table.column=text.",
+        )
     said = re.sub(r"^[A-Za-z ]+ Error: ", "", lines[0]).rstrip(".! ")
     match error:
         case duckdb.InterruptException():
@@ -229,7 +257,7 @@ class DuckdbSession(ProbingSession):
 
         def put(parameter: Parameter, value: Value) -> str:
             name = f"p{len(self.bound) + 1}"
-            self.bound[name] = list(value) if isinstance(value, tuple) else value
+            self.bound[name] = [_bound(item) for item in value] if isinstance(value, tuple) else _bound(value)
             return f"(${name}::{_cast(parameter, value)}{'[]' if parameter.many else ''})"
 
         self.rendered = rendered(statement, self.text, DUCKDB, put)
@@ -303,10 +331,15 @@ def _text_of(column: Column, array: pa.Array) -> pa.Array:
     return texts
 
 
+def _bound(value: Any) -> Any:
+    """A moment with a zone goes as its text in UTC, which is that moment whatever the session's zone is."""
+    return as_text(value.astimezone(timezone.utc)) if isinstance(value, datetime) and value.tzinfo else value
+
+
 def _cast(parameter: Parameter, value: Value) -> str:
     """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
     if parameter.type != "decimal":
-        return DUCKDB.casts[parameter.type]
+        return zoned_cast(value) or DUCKDB.casts[parameter.type]
     numbers = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
     parts = [number.as_tuple() for number in numbers]
     places = max([0, *(-int(part.exponent) for part in parts)])

@@ -7,15 +7,14 @@ statement can reach these files and no others, and write none. A file whose real
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import pyarrow as pa
 import pyarrow.dataset as datasets
-from pyarrow import csv, parquet
+from pyarrow import parquet
 
 from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import Column
@@ -24,7 +23,8 @@ from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, 
 from patient_ladle.core.ports import Statement
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
-from .duckdb_session import DuckdbSession, kind_named, spilling_into
+from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of
+from .duckdb_session import ZONE, DuckdbSession, kind_named, secured, spilling_into
 
 _FORMATS = {".csv": "csv", ".parquet": "parquet"}
 MAX_FILES = 10_000
@@ -65,15 +65,26 @@ class FilesSession(DuckdbSession):
         who: Mapping[str, str],
         own: tempfile.TemporaryDirectory[str],
         tables: Mapping[str, list[Path]],
+        address: Mapping[str, Any],
+        descriptors: Mapping[Path, Mapping[str, Any]],
     ) -> None:
         super().__init__(connection, who, own)
         self.tables, self.unopened = dict(tables), dict(tables)
+        self.address, self.descriptors = address, descriptors
+
+    def _reading(self, name: str) -> Reading:
+        return reading_of(self.address, name, self.descriptors, self.tables[name][0])
 
     def _register(self, names: Iterable[str]) -> None:
         for name in list(names):
             paths = self.unopened.pop(name)
-            with _readable(paths[0]):
-                dataset = datasets.dataset([str(path) for path in paths], format=_FORMATS[paths[0].suffix.lower()])
+            if _is_csv(paths):
+                dataset = dataset_of(paths, self._reading(name))
+            else:
+                with readable(paths[0]):
+                    dataset = datasets.dataset(
+                        [str(path) for path in paths], schema=_parquet_schema(paths)[0], format="parquet"
+                    )
             self.connection.register(name, dataset)
 
     def probe(self) -> str:
@@ -89,12 +100,19 @@ class FilesSession(DuckdbSession):
 
     def catalogue(self) -> list[dict[str, Any]]:
         """From the heads of the files alone: opening thousands of them for the engine takes longer than a person waits."""
-        made, heads = Gathering(), {name: _head(paths) for name, paths in self.tables.items()}
+        made, heads = Gathering(), {name: self._head(name) for name in self.tables}
         types = self._types_of({field.type for schema, _ in heads.values() for field in schema})
         for name, (schema, rows) in heads.items():
             columns = [TableColumn(field.name, types[field.type], kind_named(types[field.type])) for field in schema]
             made.table("main", name, columns=columns, rows_about=rows)
         return made.to_list()
+
+    def _head(self, name: str) -> tuple[pa.Schema, int | None]:
+        """Columns, and the rows where the files say; kinds of CSV columns as the first of their values prove them."""
+        paths = self.tables[name]
+        if _is_csv(paths):
+            return pa.schema(list(types_of(paths, self._reading(name), HEAD_BYTES).items())), None
+        return _parquet_schema(paths)
 
     def _types_of(self, found: set[pa.DataType]) -> dict[pa.DataType, str]:
         """The engine's names for the types of files."""
@@ -103,27 +121,24 @@ class FilesSession(DuckdbSession):
         return dict(zip(order, map(str, self.connection.from_arrow(asked).types), strict=True)) if order else {}
 
 
-@contextmanager
-def _readable(path: Path) -> Iterator[None]:
-    """A file that is not what its name says ends in SourceNotReadable with its name."""
-    try:
-        yield
-    except (pa.ArrowException, OSError) as error:
-        said = str(error).splitlines()[0]
-        raise SourceNotReadable(f"'{path.name}' cannot be read: {said}.", "Correct or remove the file.") from error
+def _is_csv(paths: Sequence[Path]) -> bool:
+    return paths[0].suffix.lower() == ".csv"
 
 
-def _head(paths: Sequence[Path]) -> tuple[pa.Schema, int | None]:
-    """Columns as a dataset of these files has them (those of the first), and the rows where the files say."""
-    with _readable(paths[0]):
-        if paths[0].suffix.lower() == ".csv":
-            with csv.open_csv(str(paths[0]), read_options=csv.ReadOptions(use_threads=False)) as reader:
-                return reader.schema, None
-    rows = 0
+def _parquet_schema(paths: Sequence[Path]) -> tuple[pa.Schema, int]:
+    """All columns that any of the files has, and their rows. Raises SourceNotReadable where two have one name and two types."""
+    schemas, rows = [], 0
     for path in paths:
-        with _readable(path):
+        with readable(path):
+            schemas.append(parquet.read_schema(path))
             rows += parquet.read_metadata(path).num_rows
-    return parquet.read_schema(paths[0]), rows
+    try:
+        return pa.unify_schemas(schemas), rows
+    except pa.ArrowException as error:
+        raise SourceNotReadable(
+            f"the files beside '{paths[0].name}' do not fit together: {str(error).splitlines()[0]}.",
+            "Keep files of one kind to a folder.",
+        ) from error
 
 
 class FilesEngine(Engine):
@@ -139,7 +154,9 @@ class FilesEngine(Engine):
             required=True,
             guarded=True,
             is_path=True,
-        )
+        ),
+        "time_zone": ZONE,
+        **FIELDS,
     }
     takes_secret = False
     networked = False
@@ -155,7 +172,13 @@ class FilesEngine(Engine):
             raise SourceNotReadable(
                 f"there are no CSV or Parquet files in '{folder}'.", "Put some there, or correct the folder."
             )
+        descriptors = descriptors_in(folder)
         own = tempfile.TemporaryDirectory(prefix="ladle-files-")
         connection = duckdb.connect(":memory:", config=spilling_into(own.name))
-        connection.execute("set lock_configuration = true")
-        return FilesSession(connection, {"folder": str(folder)}, own, tables)
+        try:
+            secured(connection, str(address.get("time_zone") or ""))
+        except SourceNotReadable:
+            connection.close()
+            own.cleanup()
+            raise
+        return FilesSession(connection, {"folder": str(folder)}, own, tables, address, descriptors)

@@ -17,7 +17,7 @@ import ssl
 import struct
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import date, datetime, timezone
+from datetime import date, datetime, timedelta, timezone
 from decimal import Decimal
 from typing import Any
 
@@ -36,6 +36,7 @@ from patient_ladle.core.errors import (
     RunCancelled,
     SourceWritable,
     StatementRefused,
+    ValueWrong,
 )
 from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
@@ -120,6 +121,16 @@ def literal(value: Value) -> str:
 
 def _in_hex(text: str) -> str:
     return f"_utf8mb4 0x{text.encode().hex()}" if text else "_utf8mb4 x''"
+
+
+_AROUND = (0, -120, -90, -60, -30, -20, 20, 30, 60, 90, 120)
+"""Minutes by which clocks are put back, both ways."""
+
+
+def _seconds(utc: datetime) -> str:
+    """Seconds of a moment from 1970-01-01, with every digit."""
+    whole = utc.replace(microsecond=0, tzinfo=timezone.utc).timestamp()
+    return f"{int(whole)}.{utc.microsecond:06d}"
 
 
 class MariadbSession(ProbingSession):
@@ -247,7 +258,7 @@ class MariadbSession(ProbingSession):
             return "(?)" if parameter.many else "?"
 
         marked = rendered(statement, self.text, MARIADB, mark)
-        self.rendered = rendered(statement, self.text, MARIADB, lambda parameter, value: literal(value))
+        self.rendered = rendered(statement, self.text, MARIADB, lambda parameter, value: literal(self._local(parameter, value)))
         self.query = self.rendered.text
         try:
             fields, found = self._prepared(self.query)
@@ -268,6 +279,35 @@ class MariadbSession(ProbingSession):
             if f.type_code == FIELD_TYPE.DOUBLE and f.scale == _NO_SCALE and n not in self.filled
         ]  # fmt: skip
         return self.columns
+
+    def _local(self, parameter: Parameter, value: Value) -> Value:
+        """Moments with a zone as the clocks of the session's zone show them, which is how the server compares them.
+
+        Raises ValueWrong for one in an hour that comes twice there: the server could not tell which is meant.
+        """
+        if isinstance(value, tuple):
+            return tuple(self._clock(parameter, item) for item in value)
+        return self._clock(parameter, value)
+
+    def _clock(self, parameter: Parameter, value: Any) -> Any:
+        if not isinstance(value, datetime) or value.tzinfo is None:
+            return value
+        utc = value.astimezone(timezone.utc).replace(tzinfo=None)
+        zone = str(self.address.get("time_zone") or "+00:00")
+        found = re.fullmatch(r"([+-])(\d{1,2}):(\d\d)", zone)
+        if found:
+            sign, hours, minutes = found.groups()
+            return utc + int(f"{sign}1") * timedelta(hours=int(hours), minutes=int(minutes))
+        around = [utc + timedelta(minutes=minutes) for minutes in _AROUND]
+        [shown] = self._asked("select " + ", ".join(f"from_unixtime({_seconds(each)})" for each in around))
+        if shown.count(shown[0]) > 1:
+            raise ValueWrong(
+                f"parameter '{parameter.name}' is in an hour that comes twice in {zone}, the zone of this source's sessions,"
+                " where MariaDB cannot tell which is meant.",
+                "Take the time zone out of the source's address, so that its sessions are in UTC.",
+                parameter=parameter.name,
+            )
+        return shown[0] if isinstance(shown[0], datetime) else datetime.fromisoformat(str(shown[0]))
 
     def _column(self, field: Any, name: str) -> Column:
         code = field.type_code

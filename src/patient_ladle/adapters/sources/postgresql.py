@@ -13,7 +13,6 @@ import re
 import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
 from typing import Any, NoReturn
 
 import psycopg
@@ -39,6 +38,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
+from patient_ladle.core.filling import zoned_cast
 from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import Rendered, called_names, place
@@ -58,6 +58,7 @@ from .base import (
 )
 from .network import no_answer, nothing_listens, way_in
 from .postgresql_copy import copy_out, expected
+from .postgresql_nested import TREE, Types
 
 _SETTINGS = {
     "default_transaction_read_only": "on",
@@ -173,6 +174,14 @@ _CANONICAL = {
     "binary": "translate(encode({0}, 'base64'), E'\\n', '')",
 }
 """Expressions whose server text is the canonical one, by kind; every other kind's text is that already."""
+_PLAIN = {25, 1042, 1043, 18, 19, 2950, 1186, 114, 3802, 869, 650}
+"""Texts, names, UUIDs, intervals, JSON, network addresses: nothing is inside them."""
+_MEMBERS = {
+    "zoned": _CANONICAL["zoned"],
+    "binary": _CANONICAL["binary"],
+    "timestamp": "({0})::text",
+}
+"""As ``_CANONICAL``, for members of JSON, where truth is truth and only these differ from the server's own."""
 _STEERING = {
     "DateStyle": "ISO",
     "IntervalStyle": "iso_8601",
@@ -184,9 +193,7 @@ _STEERING = {
 
 
 def _cast(parameter: Parameter, value: Value) -> str:
-    sample = value[0] if isinstance(value, tuple) and value else value
-    zoned = isinstance(sample, datetime) and sample.tzinfo is not None
-    name = POSTGRESQL.casts.get(parameter.type) or ("timestamptz" if zoned else "timestamp")
+    name = POSTGRESQL.casts.get(parameter.type) or zoned_cast(value) or "timestamp"
     return f"{name}[]" if parameter.many else name
 
 
@@ -392,25 +399,30 @@ class PostgresqlSession(ProbingSession):
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
         self._refuse_functions(called_names(with_names(statement, text, POSTGRESQL), POSTGRESQL))
         types = self._types([(found.ftype(i), found.fmod(i)) for i in range(found.nfields)])
+        nested = self._nested([found.ftype(i) for i in range(found.nfields)])
         self.columns = []
         for i in range(found.nfields):
-            oid, (source_type, is_array) = found.ftype(i), types[i]
-            kind = "json" if is_array else _KINDS.get(oid, "text")
+            oid, source_type = found.ftype(i), types[i]
+            kind = "json" if nested.is_nested(oid) else _KINDS.get(oid, "text")
             self.columns.append(Column((found.fname(i) or b"").decode(), kind, source_type))
         self.oids = {25, 1114, *(found.ftype(i) for i in range(found.nfields))}
-        self.forms = self._forms([is_array for _, is_array in types])
+        self.forms = self._forms(nested, [found.ftype(i) for i in range(found.nfields)])
         return self.columns
 
-    def _types(self, wanted: Sequence[tuple[int, int]]) -> list[tuple[str, bool]]:
-        """(name, is an array) of each type, in order."""
+    def _nested(self, oids: Sequence[int]) -> Types:
+        """What those of the types are made of that are not plain."""
+        unknown = sorted({*oids} - _KINDS.keys() - _PLAIN)
+        rows = self._asked(TREE, [unknown]) if unknown else []
+        return Types(rows, lambda oid, value: _MEMBERS.get(_KINDS.get(oid, ""), "{0}").format(value), POSTGRESQL.quoted)
+
+    def _types(self, wanted: Sequence[tuple[int, int]]) -> list[str]:
+        """The name of each type, in order."""
         oids, mods = [oid for oid, _ in wanted], [mod for _, mod in wanted]
         rows = self._asked(
-            "select format_type(w.oid, w.mod), coalesce(t.typcategory = 'A' and t.typelem <> 0, false)"
-            " from unnest(%s::oid[], %s::int[]) with ordinality as w(oid, mod, n)"
-            " left join pg_catalog.pg_type t on t.oid = w.oid order by w.n",
+            "select format_type(w.oid, w.mod) from unnest(%s::oid[], %s::int[]) with ordinality as w(oid, mod, n) order by w.n",
             [oids, mods],
         )
-        return [(str(name), bool(is_array)) for name, is_array in rows]
+        return [str(name) for (name,) in rows]
 
     def _refuse_functions(self, names: Sequence[str]) -> None:
         """Of what the statement calls, what the database knows as written in C and able to change something.
@@ -425,13 +437,13 @@ class PostgresqlSession(ProbingSession):
                 "something.", "An extract only reads; take that part out.",
             )  # fmt: skip
 
-    def _forms(self, arrays: Sequence[bool]) -> list[str]:
+    def _forms(self, nested: Types, oids: Sequence[int]) -> list[str]:
         """For each column the expression whose server text is the canonical one."""
         made = []
-        for number, (column, is_array) in enumerate(zip(self.columns, arrays, strict=True), 1):
+        for number, (column, oid) in enumerate(zip(self.columns, oids, strict=True), 1):
             name = f"c{number}"
-            if is_array:
-                made.append(f"to_json({name})::text")
+            if nested.is_nested(oid):
+                made.append(nested.as_json(oid, name))
             else:
                 made.append(_CANONICAL.get(column.kind, "{0}").format(name))
         return made
