@@ -19,7 +19,7 @@ from pyarrow import parquet
 from patient_ladle.core.catalogue import Gathering, TableColumn
 from patient_ladle.core.columns import Column
 from patient_ladle.core.dialects import DUCKDB
-from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable
+from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable, StatementWrong
 from patient_ladle.core.ports import Statement
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
@@ -96,7 +96,14 @@ class FilesSession(DuckdbSession):
         named = [str(given.values[name]) for name, p in given.parameters.items() if p.type == "identifier"]
         text = " ".join([statement.text, *named]).lower()
         self._register(name for name in self.unopened if name.lower() in text)
-        return super().describe(statement)
+        try:
+            return super().describe(statement)
+        except StatementWrong as error:
+            if "VARCHAR" in error.message:
+                error.hint += (
+                    " A column of a CSV file is text unless all its values prove another kind: cast it, or declare its kind."
+                )
+            raise
 
     def catalogue(self) -> list[dict[str, Any]]:
         """From the heads of the files alone: opening thousands of them for the engine takes longer than a person waits."""

@@ -78,7 +78,8 @@ def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
         address = login | {"port": maria.port, "database": f"works_{environment}", "user": reader}
         addresses["works"][environment] = {"address": address, "secret": password}
         addresses["laboratory"][environment] = {"address": {"path": str(laboratory)}}
-        addresses["telemetry"][environment] = {"address": {"folder": str(telemetry)}}
+        kinds = "exact; flow.litres_a_second=decimal; flow.measured_at=timestamp"
+        addresses["telemetry"][environment] = {"address": {"folder": str(telemetry), "csv_kinds": kinds}}
     wrong = {"host": "127.0.0.1", "user": data.READER, "port": cluster.port, "database": "metering_archiv"}
     addresses["archive"]["live"] = {"address": wrong, "secret": password}
     for name, (engine, note) in NOTES.items():

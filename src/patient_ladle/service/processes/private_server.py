@@ -183,7 +183,8 @@ class PrivateServer(ABC):
             while self.left_behind() and time.monotonic() < deadline:
                 time.sleep(0.05)
         kept = self.keys / f"{self.name}.port"
-        self.port = free_port(int(kept.read_text()) if kept.is_file() else 0)
+        before = kept.read_text().strip() if kept.is_file() else ""
+        self.port = free_port(int(before) if before.isdecimal() else 0)  # a crash may have left it empty
         kept.write_text(str(self.port))
         with open(self.keys.parent / f"{self.name}.log", "ab") as log:
             self.process = subprocess.Popen(
