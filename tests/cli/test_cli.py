@@ -45,7 +45,7 @@ def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
 
 def test_a_run_from_start_to_saved_files(service, tmp_path):
     done = service.command("run", "start", "district_use", "--set", "zones=North,South", "--data-date", "2026-11-10", "--as", "csv,json",
-                           "--into", str(tmp_path), name="author")  # fmt: skip
+                           "--publish", "--into", str(tmp_path), name="author")  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert re.search(r"run \d+ of district_use \(revision 1\) on metering in live: finished, 2 rows", done.stdout)
     assert "delivered as " in done.stdout

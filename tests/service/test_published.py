@@ -23,24 +23,21 @@ def test_trials_in_other_environments_values_and_formats_never_become_the_latest
         ladle.extracts.add("use", "metering", USE, formats=["csv", "json"], parameters=ABOVE)
         nothing = http("GET", "/extracts/use/latest/csv", "reader").json()
         assert (nothing["code"], "--publish" in nothing["hint"]) == ("not_found", True)
-        trial = ended(ladle, "use")
+        trial = ended(ladle, "use", values={"above": 2})
         refused = http("GET", "/extracts/use/latest/csv", "reader").json()
-        assert f"run {trial['id']} was started by hand, and is a trial" in refused["message"]
-        published = ended(ladle, "use", publish=True)
-        for body in (
-            {"environment": "rehearsal"},
-            {"values": {"above": 999}},
-            {"formats": ["json"]},
-            {"data_date": "2026-12-31"},
-        ):
-            ended(ladle, "use", **body)
+        assert f"run {trial['id']} is a trial" in refused["message"]
+        published = ended(ladle, "use", values={"above": 0}, data_date="2026-11-20")  # its own value, said
+        assert published["published"]
+        trials = ({"values": {"above": 999}}, {"formats": ["json"]}, {"data_date": "2099-12-31"}, {"publish": False})
+        for body in ({"environment": "rehearsal"}, *trials):
+            assert ended(ladle, "use", **body)["published"] is ("environment" in body), body
         for form in ("csv", "json"):
             answer = http("GET", f"/extracts/use/latest/{form}", "reader")
             assert (answer.status_code, answer.headers["x-run"]) == (200, str(published["id"]))
         found = ladle.runs.latest_run("use")
         assert (found["run"], found["environment"], found["newer_held"]) == (published["id"], "live", None)
-        assert http("GET", "/extracts/use/latest/csv?environment=rehearsal", "reader").status_code == 404
-        json_only = ended(ladle, "use", formats=["json"], publish=True)
+        assert http("GET", "/extracts/use/latest/csv?environment=rehearsal", "reader").headers["x-run"] != str(published["id"])
+        json_only = ended(ladle, "use", formats=["json"], data_date="2026-11-21", publish=True)
         assert [ladle.runs.latest_run("use", form=form)["run"] for form in ("csv", "json")] == [
             published["id"],
             json_only["id"],
@@ -51,6 +48,29 @@ def test_trials_in_other_environments_values_and_formats_never_become_the_latest
         ladle.runs.publish(json_only["id"])
         assert ladle.runs.latest_run("use", form="json")["run"] == json_only["id"]
     assert service.command("result", "get", "use", "--into", str(service.data.parent / "taken"), name="reader").returncode == 0
+
+
+def test_a_trial_is_not_delivered_unless_it_is_to_be_published(service):
+    folder = service.data / "deliveries" / "tried"
+    with service.ladle("author") as ladle:
+        ladle.extracts.add(
+            "tried", "metering", USE, formats=["csv"], parameters=ABOVE, deliver_into="tried", file_name="{extract}"
+        )
+        assert ended(ladle, "tried")["delivery"] == "delivered"
+        before = (folder / "tried.csv").read_bytes()
+        for body in ({"values": {"above": 999}}, {"formats": ["csv", "json"]}, {"publish": False}):
+            run = ended(ladle, "tried", **body)
+            assert (run["published"], run["delivery"], run["deliver_into"]) == (False, "", "")
+        assert any("this is a trial" in words for words in ladle.runs.dry_run("tried", values={"above": 9})["warnings"])
+        assert "--trial" in ladle.runs.dry_run("tried", publish=False)["code"]["command"]
+        ladle.extracts.save("tried", statement=USE + " ")
+        assert ended(ladle, "tried", revision=1)["published"] is False
+        assert (folder / "tried.csv").read_bytes() == before
+        assert ended(ladle, "tried", values={"above": 2}, publish=True)["delivery"] == "delivered"
+        assert (folder / "tried.csv").read_bytes() != before
+    said = service.command("run", "start", "tried", "--set", "above=1")
+    assert "a trial, kept in the result store" in said.stdout
+    assert service.command("run", "start", "tried", "--publish", "--trial").returncode == 2
 
 
 def test_runs_of_schedules_are_published(service):
@@ -156,10 +176,10 @@ def test_a_delivered_name_is_its_extracts_and_environments_until_its_file_is_gon
             assert file.read_bytes() == before
             return run
 
-        late = undelivered("other", values={"name": "use-2026-11-10"})
+        late = undelivered("other", values={"name": "use-2026-11-10"}, publish=True)
         undelivered("owner", environment="rehearsal", data_date="2026-11-10")
         assert sorted(path.name for path in folder.iterdir()) == ["use-2026-11-10.csv", "use-2026-11-10.datapackage.json"]
-        warned = ladle.runs.dry_run("other", values={"name": "use-2026-11-10"})["warnings"]
+        warned = ladle.runs.dry_run("other", values={"name": "use-2026-11-10"}, publish=True)["warnings"]
         assert any("is a file of 'owner' in live" in words for words in warned)
         assert ended(ladle, "owner", data_date="2026-11-10")["delivery"] == "delivered"
         for path in folder.iterdir():

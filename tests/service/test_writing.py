@@ -233,7 +233,8 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
             parameters=[{"name": "zones", "many": True}, {"name": "since", "type": "date", "default": "start of last month"},
                         {"name": "who", "private": True, "required": False}],
         )  # fmt: skip
-        body = {"environment": "live", "values": {"zones": ["North", "South"], "who": "O'Brook"}, "data_date": "2026-11-24"}
+        body = {"environment": "live", "values": {"zones": ["North", "South"], "who": "O'Brook"}, "data_date": "2026-11-24",
+                "publish": True}  # fmt: skip
         before = len(list(ladle.runs.list(extract="dry")))
         found = ladle.runs.dry_run("dry", **body)
         assert len(list(ladle.runs.list(extract="dry"))) == before

@@ -3106,11 +3106,8 @@ export interface components {
              * @description The date that the data is of.
              */
             data_date?: string;
-            /**
-             * @description Its result may become the latest one of its extract. Else it is a trial.
-             * @default false
-             */
-            publish: boolean;
+            /** @description true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only; null: a trial if it has other values, formats or an older revision than the extract itself, or a day to come. */
+            publish?: boolean | null;
         };
         RunLine: {
             /** @description Its number. */
@@ -3142,7 +3139,7 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
-            /** @description It counts among what its extract publishes: a run of a schedule, or one that somebody published. */
+            /** @description It counts among what its extract publishes, and is delivered. Else it is a trial, kept in the result store. */
             published: boolean;
             /**
              * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.
@@ -3264,7 +3261,7 @@ export interface components {
              *     * `rejected` - rejected
              */
             held: components["schemas"]["HeldEnum"];
-            /** @description It counts among what its extract publishes: a run of a schedule, or one that somebody published. */
+            /** @description It counts among what its extract publishes, and is delivered. Else it is a trial, kept in the result store. */
             published: boolean;
             /**
              * @description What has become of the delivery of a finished run; empty: none was wanted, or it is held.

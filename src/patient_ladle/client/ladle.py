@@ -266,7 +266,7 @@ class Runs(Group):
     """Runs, their logs and files."""
 
     def start(self, extract: str, *, idempotency_key: str | None = None, **body: Any) -> Record:
-        """Start a run: ``environment``, ``values``, ``formats``, ``data_date``, ``revision``. Tried again safely."""
+        """Start a run, safely again: ``environment``, ``values``, ``formats``, ``data_date``, ``revision``, ``publish``."""
         wanted = {"extract": extract} | {key: value for key, value in body.items() if value is not None}
         return self._post("/runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
 

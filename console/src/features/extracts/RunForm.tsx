@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, DatePicker, Form, Select, type FormInstance } from "antd";
+import { Button, DatePicker, Form, Select, type FormInstance } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
@@ -31,11 +31,11 @@ function Reads({ source, environment }: { source: Source | undefined; environmen
   );
 }
 
-export type RunFields = Record<string, Field> & { environment: string; formats: string[]; data_date?: string; publish?: boolean };
+export type RunFields = Record<string, Field> & { environment: string; formats: string[]; data_date?: string; publish?: "auto" | "yes" | "no" };
 
 /** What stands in the form, as a run takes it. */
 export function bodyOf(extract: string, parameters: Parameter[], { environment, formats, data_date, publish, ...fields }: RunFields): RunBody {
-  return { extract, environment, formats, publish: !!publish, values: valuesOf(parameters, fields), ...(data_date ? { data_date } : {}) };
+  return { extract, environment, formats, publish: publish === "yes" ? true : publish === "no" ? false : null, values: valuesOf(parameters, fields), ...(data_date ? { data_date } : {}) };
 }
 
 /** The parameters as a form by type, environment, formats and data date; starts the run, or says what it would do. */
@@ -71,7 +71,9 @@ export function RunForm({ extract, parameters, source, form, unsaved }: { extrac
       <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><FormatBoxes /></Form.Item>
-      <Form.Item name="publish" valuePropName="checked" extra="Its result may become the latest one of this extract. Else it is a trial."><Checkbox>Publish</Checkbox></Form.Item>
+      <Form.Item label="Publish" name="publish" initialValue="auto" extra="Published: delivered, and the latest result. A trial is kept in the result store only.">
+        <Select options={[{ value: "auto", label: "As it stands: yes; with other values or formats: a trial" }, { value: "yes", label: "Publish it" }, { value: "no", label: "A trial" }]} />
+      </Form.Item>
       {unsaved && <p className="dim">Runs revision {extract.revision.number} as saved, without your unsaved changes.</p>}
       <ProblemNote error={start.error} />
       <div className="filters">

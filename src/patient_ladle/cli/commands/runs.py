@@ -72,7 +72,7 @@ def _summary(run: dict[str, Any]) -> None:
                 print(f"  held by its guard: {finding['text']}")
         print(f"  next: ladle run release {run['id']}, or ladle run reject {run['id']}")
     elif run["state"] == "finished" and not run["published"]:
-        print(f"  a trial: not among what '{run['extract']}' publishes; ladle run publish {run['id']} makes it so")
+        print("  a trial, kept in the result store; to have it delivered and published, start it with --publish")
     if run["delivery_error"]:
         print(f"  {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}")
         if run["delivery"] == "failed":
@@ -123,7 +123,7 @@ def run_start(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         values = values_given(ladle, args.extract, args.set)
         body = {"environment": args.env, "values": values, "formats": listed(getattr(args, "as")), "data_date": args.data_date,
-                "publish": args.publish or None}  # fmt: skip
+                "publish": True if args.publish else False if args.trial else None}  # fmt: skip
         if args.dry_run:
             return _print_dry_run(args, ladle.runs.dry_run(args.extract, **body))
         return _conclude(args, ladle, ladle.runs.start(args.extract, **body))
@@ -296,7 +296,13 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
     verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
-    verb.add_argument("--publish", action="store_true", help="its result may become the latest one; else it is a trial")
+    which = verb.add_mutually_exclusive_group()
+    which.add_argument(
+        "--publish",
+        action="store_true",
+        help="deliver it, and let it be the latest result, whatever its values and formats are",
+    )
+    which.add_argument("--trial", action="store_true", help="keep it in the result store only")
     verb.add_argument("--dry-run", action="store_true", help="say what it would do, and run nothing")
     again = run.verb("again", run_again, "The same revision, values and data date once more.", "ladle run again 12")
     again.add_argument("number", type=int)
@@ -336,7 +342,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--note", default="", help="why, for the record")
     verb.add_argument("--no-wait", action="store_true", help="do not wait until it was tried")
     verb = run.verb(
-        "publish", run_publish, "Count a run by hand among what its extract publishes: it may become the latest result.",
+        "publish", run_publish, "Count a trial among what its extract publishes: it may become the latest one.",
         "ladle run publish 12",
     )  # fmt: skip
     verb.add_argument("number", type=int)

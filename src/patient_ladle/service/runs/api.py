@@ -73,7 +73,7 @@ class RunLine(ForAuthors):
     empty = serializers.BooleanField()
     held = serializers.ChoiceField(["", HELD, RELEASED, REJECTED], help_text="A delivery that a guard held back.")
     published = serializers.BooleanField(
-        help_text="It counts among what its extract publishes: a run of a schedule, or one that somebody published."
+        help_text="It counts among what its extract publishes, and is delivered. Else it is a trial, kept in the result store."
     )
     delivery = serializers.ChoiceField(
         ["", *DELIVERIES], help_text="What has become of the delivery of a finished run; empty: none was wanted, or it is held."
@@ -158,7 +158,10 @@ class RunBody(StrictSerializer):
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     data_date = DayField(required=False)
     publish = serializers.BooleanField(
-        default=False, help_text="Its result may become the latest one of its extract. Else it is a trial."
+        allow_null=True,
+        default=None,
+        help_text="true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only;"
+        " null: a trial if it has other values, formats or an older revision than the extract itself, or a day to come.",
     )
 
 

@@ -29,7 +29,7 @@ from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .models import FINISHED, Run
 from .owning import owned_by_others, words_of
-from .services import default_environment, runnable
+from .services import default_environment, is_altered, runnable
 
 LOOKED_AT = 100
 EARLIER_RUNS = 10
@@ -69,7 +69,9 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         output=OutputSettings.from_dict(revision.output),
         names=name_fields(about, values),
     )
-    folders = delivery_folders(settings.DELIVERY_ROOTS, revision.deliver_into)
+    publish = body.get("publish")
+    published = not is_altered(extract, revision, body) if publish is None else bool(publish)
+    folders = delivery_folders(settings.DELIVERY_ROOTS, revision.deliver_into) if published else ()
     files = [file for folder in folders or ("",) for file in _files(job, folder)]
     return {
         "extract": extract.name,
@@ -93,9 +95,9 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "deliver_into": "; ".join(folders),
         "expected": _expected(extract, environment.pk, {p.name for p in declared if p.private}, given_in_all),
         "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
-        "warnings": _warnings(extract, revision, address, files) + _of_others(extract, environment, files),
+        "warnings": _warnings(extract, revision, address, files, published) + _of_others(extract, environment, files),
         "code": code_of(
-            extract.name, environment.name, declared, given, formats, body.get("data_date"), url, bool(body.get("publish"))
+            extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
         ),
     }
 
@@ -148,7 +150,9 @@ def _comparable(values: Mapping[str, Any], private: Collection[str]) -> dict[str
     return {name: str(value) for name, value in values.items() if name not in private and value not in (None, "")}
 
 
-def _warnings(extract: Extract, revision: Revision, address: Address, files: Sequence[Mapping[str, Any]]) -> list[str]:
+def _warnings(
+    extract: Extract, revision: Revision, address: Address, files: Sequence[Mapping[str, Any]], published: bool
+) -> list[str]:
     said = []
     failed = next((step for step in address.last_check or [] if not step["passed"]), None)
     if failed:
@@ -166,6 +170,8 @@ def _warnings(extract: Extract, revision: Revision, address: Address, files: Seq
         said.append(f"already delivered, and {becomes[existing]}: {', '.join(there)}.")
     if revision.number != extract.number:
         said.append(f"this is revision {revision.number}; the newest is {extract.number}.")
+    if revision.deliver_into and not published:
+        said.append("this is a trial: nothing is delivered, unless it is started to be published.")
     if not revision.deliver_into:
         said.append("nothing is delivered: the extract names no folder. The files stay in the result store.")
     return said
@@ -184,7 +190,7 @@ def code_of(
     formats: Sequence[str],
     data_date: date | None,
     url: str,
-    publish: bool = False,
+    publish: bool | None = None,
 ) -> dict[str, str]:
     """A command and a few lines of Python that start this run, wait for it and save its files. Private values come from
     the environment of whoever runs it."""
@@ -198,14 +204,14 @@ def code_of(
             plain = item if isinstance(item, str) else json.dumps(item)
             words += ["--set", shlex.quote(f"{key}={plain}")]
     words += ["--data-date", data_date.isoformat()] if data_date else []
-    words += ["--as", ",".join(formats), *(["--publish"] if publish else []), "--into", "."]
+    words += ["--as", ",".join(formats), *_PUBLISH[publish], "--into", "."]
     shown = {key: value for key, value in given.items() if key not in private}
     lines = ", ".join(
         [f"{key!r}: {value!r}" for key, value in shown.items()]
         + [f"{key!r}: os.environ[{_variable(key)!r}]" for key in given if key in private]
     )
     dated = f", data_date={data_date.isoformat()!r}" if data_date else ""
-    dated += ", publish=True" if publish else ""
+    dated += "" if publish is None else f", publish={publish}"
     python = (
         "import os\n\nfrom patient_ladle.client import Ladle\n\n"
         f'with Ladle({url!r}, os.environ["LADLE_TOKEN"]) as ladle:\n'
@@ -215,6 +221,9 @@ def code_of(
         '    print(ladle.runs.save_files(run, "."))\n'
     )
     return {"command": " ".join(words), "python": python}
+
+
+_PUBLISH: Mapping[bool | None, list[str]] = {None: [], True: ["--publish"], False: ["--trial"]}
 
 
 def _variable(name: str) -> str:

@@ -1,7 +1,7 @@
 """What an extract publishes, said once: API, client, command line and console all ask here.
 
-* The runs of its schedules, and runs by hand that somebody published. A run by hand that nobody published is a trial: it
-  gives its files to whoever started it, and to nobody who asks for the latest result.
+* The runs of its schedules, and runs by hand as the extract stands or that somebody published. A run by hand with other
+  values, formats or an older revision is a trial: it is not delivered, and gives its files to whoever knows its number.
 * In the default environment, unless another one is asked for.
 * Never what a guard holds back or an author has rejected. Whoever asks is told of it, by which guard, and what is next.
 * The latest is the newest of them, by the one order of results, that has the format.
@@ -63,7 +63,7 @@ def latest(extract: Extract, environment: str = "", form: str = "") -> Latest:
     trial = Run.objects.filter(extract=extract, environment=wanted, state=FINISHED, held="").order_by("-id").first()
     if trial is not None:
         raise NotFound(
-            f"nothing of {where} is published: run {trial.pk} was started by hand, and is a trial until somebody publishes it.",
+            f"nothing of {where} is published: run {trial.pk} is a trial until somebody publishes it.",
             f"Publish it: ladle run publish {trial.pk}. Or take its files by its number.",
         )
     raise NotFound(f"{where} has no result yet.", f"Give it a schedule, or start it: ladle run start {extract.name} --publish")

@@ -17,7 +17,7 @@ from django.utils import timezone
 from patient_ladle.core.due_decisions import finish_by
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import resolve
+from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
@@ -129,11 +129,35 @@ def default_environment() -> str:
     return Environment.objects.values_list("name", flat=True).first() or ""
 
 
+def is_altered(extract: Extract, revision: Revision, body: Mapping[str, Any]) -> bool:
+    """Whether a run by hand is not what the extract itself gives: other values than its own, other formats, an older revision,
+    or a day that is still to come. Such a run is a trial unless somebody says that it is to be published."""
+    formats, day, values = body.get("formats") or [], body.get("data_date"), body.get("values") or {}
+    if revision.number != extract.number or (formats and set(formats) != set(revision.formats)) or (day and day > today()):
+        return True
+    own = {parameter.name: parameter for parameter in revision.declared}
+    for name, value in values.items():
+        parameter = own.get(name)
+        given_anyway = parameter is not None and parameter.required and parameter.default is None and not parameter.shared
+        if value not in (None, "", []) and not given_anyway and (parameter is None or not _is_default(parameter, value)):
+            return True
+    return False
+
+
+def _is_default(parameter: Parameter, value: Any) -> bool:
+    try:
+        return parameter.default is not None and parameter.read(value, today()) == parameter.read(parameter.default, today())
+    except BadInput:
+        return False
+
+
 @transaction.atomic
 def start_run(person: Person, body: dict[str, Any]) -> Run:
     """A run by hand, of the newest revision or the one given."""
     extract, revision = runnable(body)
     wanted = body.get("environment") or default_environment()
+    publish = body.get("publish")
+    published = not is_altered(extract, revision, body) if publish is None else bool(publish)
     run = new_run(
         extract,
         revision,
@@ -143,7 +167,8 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
         body.get("data_date") or today(),
         timezone.now().replace(microsecond=0),
         started_by=person,
-        published=bool(body.get("publish")),
+        published=published,
+        store_only=not published,
     )
     return _queued(run)
 
