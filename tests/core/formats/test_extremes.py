@@ -19,10 +19,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Column
+from patient_ladle.core.columns import Column, CsvBatch
 from patient_ladle.core.engine import RunJob
 from patient_ladle.core.errors import BadInput, StatementWrong, ValueUnfit
-from patient_ladle.core.formats import FORMATS
+from patient_ladle.core.formats import FORMATS, checked_options
+from patient_ladle.core.formats.base import Target
 from patient_ladle.core.memory import MemoryFolder, MemorySession
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import Statement
@@ -278,3 +279,13 @@ def test_floats_of_every_length_are_numbers_in_a_workbook():
     sheet = openpyxl.load_workbook(io.BytesIO(folder.files["r.xlsx"].getvalue())).worksheets[0]
     assert [row[0] for row in sheet.iter_rows(min_row=2, values_only=True)] == [*values[:4], str(2**60 + 1), 3]
     assert outcome.warnings == ["r.xlsx: column 'v' holds numbers that a cell cannot hold exactly: written as text"]
+
+
+def test_text_that_comes_ready_from_the_source_makes_no_empty_line_either():
+    file = io.BytesIO()
+    writer = FORMATS["csv"].writer(Target(file, io.BytesIO, {}), checked_options("csv", {}))
+    writer.begin("", [Column("v")])
+    for text, rows in ((b"a\nb\n", 2), (b"\nc\n", 2), (b'a\n\n"x\n\ny"\n', 3)):
+        writer.write(CsvBatch(text, 1, rows))
+    writer.end()
+    assert file.getvalue() == b'v\na\nb\n""\nc\na\n""\n"x\n\ny"\n'
