@@ -11,6 +11,7 @@ import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from operator import itemgetter
 from typing import BinaryIO
 from xml.parsers import expat
 
@@ -60,6 +61,7 @@ class Counter(ABC):
 _DIRECT = ("utf-8", "ascii", "iso8859-1", "iso8859-15", "cp1252")
 """Encodings in which the bytes of a quote and a line end are nothing else."""
 _MARK = b"\0"
+_FIRST, _LAST = itemgetter(slice(0, 1)), itemgetter(slice(-1, None))
 
 
 class DelimitedCounter(Counter):
@@ -75,7 +77,8 @@ class DelimitedCounter(Counter):
         self.delimiter = delimiter.encode(encoding if plain else "utf-8")
         self.sign = self.delimiter if len(self.delimiter) == 1 else _MARK
         self.others = bytes(set(range(256)) - {*self.sign, *b"\n"})
-        self.before_quote, self.after_quote = self.sign + b'\n"', self.sign + b'\r\n"'
+        self.before_quote, self.after_quote = {b"", self.sign, b"\n", b'"'}, {b"", self.sign, b"\r", b"\n", b'"'}
+        self.returns = False
         self.rest, self.last, self.start = b"", b"\n", codecs.BOM_UTF8 if encoding.startswith("utf") else b""
 
     def feed(self, piece: bytes) -> None:
@@ -89,6 +92,7 @@ class DelimitedCounter(Counter):
             return
         if len(self.delimiter) > 1:
             text = text.replace(_MARK, b" ").replace(self.delimiter, _MARK)
+        self.returns = b"\r" in text or self.last == b"\r"
         if self.inside or self.last == b'"' or b'"' in text:
             text = b"".join(self._outside(text.split(b'"')))
         else:
@@ -101,7 +105,7 @@ class DelimitedCounter(Counter):
         inside, self.inside = self.inside, self.inside ^ (len(pieces) % 2 == 0)
         texts = pieces[1::2] if inside else pieces[0::2]
         between = texts[not inside : len(texts) - (not self.inside)]
-        wrong = any(text and (text[0] not in self.after_quote or text[-1] not in self.before_quote) for text in {*between})
+        wrong = not ({*map(_FIRST, between)} <= self.after_quote and {*map(_LAST, between)} <= self.before_quote)
         if not inside:
             wrong |= self.last == b'"' and texts[0][:1] not in self.after_quote
             wrong |= len(pieces) > 1 and (texts[0][-1:] or self.last) not in self.before_quote
@@ -109,7 +113,7 @@ class DelimitedCounter(Counter):
             wrong |= texts[-1][:1] not in self.after_quote
         if wrong:
             raise Damaged(f"a quote stands in the middle of a cell, near line {self.lines + 1:,}")
-        for text in texts:
+        for text in texts if self.returns else ():
             self._mind_returns(text)
         if not self.inside:
             self.last = texts[-1][-1:] or b'"'
@@ -205,7 +209,8 @@ class JsonCounter(Counter):
         names are counted all at once, and row by row only where rows hold objects of their own, or odd names."""
         if values and self.width is None:
             self.width = len(_ROW(values[0]))
-        if whole.count(b'":') - whole.count(b'\\":') != len(values) * (self.width or 0):
+        inside = whole.count(b'\\":') if b"\\" in whole else 0
+        if whole.count(b'":') - inside != len(values) * (self.width or 0):
             for number, value in enumerate(values, self.found + 1):
                 self.mind(len(_ROW(value)), number)
 
