@@ -71,8 +71,8 @@ export function RunForm({ extract, parameters, source, form, unsaved }: { extrac
       <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><FormatBoxes /></Form.Item>
-      <Form.Item label="Publish" name="publish" initialValue="auto" extra="Published: delivered, and the latest result. A trial is kept in the result store only.">
-        <Select options={[{ value: "auto", label: "As it stands: yes; with other values or formats: a trial" }, { value: "yes", label: "Publish it" }, { value: "no", label: "A trial" }]} />
+      <Form.Item label="Publish" name="publish" initialValue="auto" extra="Delivered, and the latest result. With other values or formats it is a trial, kept in the result store only.">
+        <Select options={[{ value: "auto", label: "If it runs as it stands" }, { value: "yes", label: "Yes" }, { value: "no", label: "No, a trial" }]} />
       </Form.Item>
       {unsaved && <p className="dim">Runs revision {extract.revision.number} as saved, without your unsaved changes.</p>}
       <ProblemNote error={start.error} />
