@@ -11,7 +11,7 @@ import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from operator import itemgetter
+from operator import itemgetter, methodcaller
 from typing import BinaryIO
 from xml.parsers import expat
 
@@ -61,6 +61,7 @@ class Counter(ABC):
 _DIRECT = ("utf-8", "ascii", "iso8859-1", "iso8859-15", "cp1252")
 """Encodings in which the bytes of a quote and a line end are nothing else."""
 _MARK = b"\0"
+_CELLS = methodcaller("count", b"<c")
 _FIRST, _LAST = itemgetter(slice(0, 1)), itemgetter(slice(-1, None))
 
 
@@ -274,9 +275,14 @@ class _Rows(Counter):
 
     def feed(self, piece: bytes) -> None:
         *rows, self.rest = (self.rest + piece).split(b"</row>")
-        for number, row in enumerate(rows, self.found + 1):
-            if number > self.titles:
-                self.mind(row[row.rfind(b"<row>") :].count(b"<c"), number)
+        if rows and not self.found:
+            rows[0] = rows[0][rows[0].rfind(b"<row>") :]  # before it stand the widths of columns
+        counts = list(map(_CELLS, rows[max(self.titles - self.found, 0) :]))
+        if self.width is None and counts:
+            self.width = counts[0]
+        if {*counts} - {self.width}:
+            for number, count in enumerate(counts, max(self.titles, self.found) + 1):
+                self.mind(count, number)
         self.found += len(rows)
 
     def rows(self) -> int:
