@@ -281,9 +281,6 @@ def dataset_of(paths: Sequence[Path], reading: Reading) -> datasets.Dataset:
     if not types:
         raise _wrong("the files of this table are empty", "Put a header into them, or remove them.")
     names = list(types) if not reading.header else ()
-    given = datasets.CsvFileFormat(
-        read_options=(options := reading.options(types, names))["read_options"],
-        parse_options=options["parse_options"], convert_options=options["convert_options"],
-    )  # fmt: skip
+    given = datasets.CsvFileFormat(**reading.options(types, names))
     with readable(paths[0]):
         return datasets.dataset([str(path) for path in paths], schema=pa.schema(list(types.items())), format=given)

@@ -46,8 +46,7 @@ def result_list(args: argparse.Namespace) -> None:
 
 def result_show(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        number, status = _run_of(ladle, args)
-        run = ladle.runs.get(number)
+        run, status = _run_of(ladle, args)
         descriptor = json.loads(b"".join(ladle.runs.read(run["id"], "datapackage.json")))
     if args.json:
         print_json(descriptor)
@@ -68,8 +67,7 @@ def result_show(args: argparse.Namespace) -> int:
 
 def result_preview(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        number, status = _run_of(ladle, args)
-        run = ladle.runs.get(number)
+        run, status = _run_of(ladle, args)
         if not run["files"]:
             raise ClientError(f"run {run['id']} has no files: it is {run['state']}.", "List them: ladle result list")
         name = args.file or run["files"][0]["name"]
@@ -85,18 +83,20 @@ def result_preview(args: argparse.Namespace) -> int:
     return status
 
 
-def _run_of(ladle: Ladle, args: argparse.Namespace) -> tuple[int, int]:
-    """A run's number as it is, or that of what an extract published last; and the exit status if all else goes well."""
+def _run_of(ladle: Ladle, args: argparse.Namespace) -> tuple[dict[str, Any], int]:
+    """The run of that number, or what an extract published last; and the exit status if all else goes well."""
     if args.run.isdecimal():
         if args.env:
             raise ClientError("--env goes with the name of an extract, and not with a run's number.", "Leave it out.")
         run = ladle.runs.get(int(args.run))
         said = [f"it is {run['held']}"] if run["held"] in ("held", "rejected") else []
         said += [f"{finding['text']}" for finding in run["findings"] if said and finding["then"] == "hold"]
-        return int(args.run), _minded(args, f"run {args.run}: {': '.join(said)}" if said else "")
+        return run, _minded(args, f"run {args.run}: {': '.join(said)}" if said else "")
     found = ladle.runs.latest_run(args.run, args.env)
     newer = found["newer_held"]
-    return int(found["run"]), _minded(args, f"a newer result is held: {newer['why']} {newer['next']}" if newer else "")
+    return ladle.runs.get(found["run"]), _minded(
+        args, f"a newer result is held: {newer['why']} {newer['next']}" if newer else ""
+    )
 
 
 def _minded(args: argparse.Namespace, words: str) -> int:
@@ -105,10 +105,10 @@ def _minded(args: argparse.Namespace, words: str) -> int:
     return STRICT if words and args.strict else 0
 
 
-def _saved(ladle: Ladle, number: int, args: argparse.Namespace) -> list[Path]:
+def _saved(ladle: Ladle, run: dict[str, Any], args: argparse.Namespace) -> list[Path]:
     if args.archive:
-        return [ladle.runs.save_archive(number, args.into)]
-    return ladle.runs.save_files(number, args.into, args.file)
+        return [ladle.runs.save_archive(run["id"], args.into)]
+    return ladle.runs.save_files(run, args.into, args.file)
 
 
 def result_verify(args: argparse.Namespace) -> int:
@@ -132,15 +132,14 @@ def result_verify(args: argparse.Namespace) -> int:
 
 def result_get(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        number, status = _run_of(ladle, args)
-        run = ladle.runs.get(number)
+        run, status = _run_of(ladle, args)
         names = [file["name"] for file in run["files"]]
         if not names:
-            raise ClientError(f"run {number} has no files: it is {run['state']}.", "List those there are: ladle result list")
+            raise ClientError(f"run {run['id']} has no files: it is {run['state']}.", "List those there are: ladle result list")
         for wanted in args.file or ():
-            if wanted not in (*names, "datapackage.json"):
-                raise ClientError(f"run {number} has no file '{wanted}'.", f"It has: {', '.join(names)}.")
-        saved = _saved(ladle, number, args)
+            if wanted not in names:
+                raise ClientError(f"run {run['id']} has no file '{wanted}'.", f"It has: {', '.join(names)}.")
+        saved = _saved(ladle, run, args)
     if args.json:
         print_json([str(path) for path in saved])
         return status

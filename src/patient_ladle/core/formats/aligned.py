@@ -14,7 +14,7 @@ from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput
 from ..options import Option
 from .base import Format, Target, any_true, constant, joined, signs_in
-from .styles import STYLE_OPTIONS, one_line, styled
+from .styles import STYLE_OPTIONS, mind_forms, one_line, styled
 from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
 
 _GAP = "  "
@@ -38,7 +38,7 @@ class AlignedWriter(TextWriter):
 
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
-        self.mind_forms()
+        mind_forms(columns, self.options)
         self.schema = pa.schema([(str(number), pa.string()) for number in range(len(columns))])
         self.waiting = self.target.scratch()
         self.stream = pa.ipc.new_stream(self.waiting, self.schema)

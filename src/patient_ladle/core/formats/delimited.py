@@ -32,7 +32,7 @@ from .base import (
     signs_in,
     together,
 )
-from .styles import STYLE_OPTIONS, leaves_alone, one_line, styled
+from .styles import STYLE_OPTIONS, leaves_alone, mind_forms, one_line, styled
 from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
 
 _WORDS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|", "space": " "}
@@ -78,7 +78,7 @@ class DelimitedWriter(TextWriter):
 
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
-        self.mind_forms()
+        mind_forms(columns, self.options)
         options = self.options
         delimiter, self.line_end = options["delimiter"], _LINE_ENDS[options["line_end"]]
         self.needs_quotes = f'[{re.escape(delimiter)}"\r\n]|^$'

@@ -27,7 +27,7 @@ from .base import (
     signs_in,
     together,
 )
-from .styles import BINARY, MOMENTS, ZONE, fitting_form, in_form, in_hex, rounded
+from .styles import BINARY, MOMENTS, ZONE, in_form, in_hex, mind_forms, rounded
 
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
 _ESCAPED = b"\\" + bytes(range(32)) + b'"'
@@ -77,9 +77,7 @@ class JsonWriter(FormatWriter):
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
         self.keys = [json.dumps(column.name, ensure_ascii=False) + ":" for column in columns]
-        for column in columns:
-            if column.kind in MOMENTS:
-                fitting_form(column, self.options)
+        mind_forms(columns, self.options)
         if self.array:
             self.target.file.write(self._head(title).encode())
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from decimal import ROUND_HALF_UP, Decimal, localcontext
 from functools import partial
@@ -85,6 +85,13 @@ def fitting_form(column: Column, options: Mapping[str, Any]) -> str:
     except BadInput as error:
         hint = f"Give this column a style of its own, or change {option}."
         raise ValueUnfit(f"column '{column.name}': {error.message}", hint, column=column.name) from error
+
+
+def mind_forms(columns: Sequence[Column], options: Mapping[str, Any]) -> None:
+    """Refuse styles that ask for what a column has not, before the first row. Raises ValueUnfit."""
+    for column in columns:
+        if column.kind in MOMENTS:
+            fitting_form(column, options)
 
 
 def takes_form(column: Column) -> bool:

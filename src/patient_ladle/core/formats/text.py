@@ -13,7 +13,7 @@ from ..columns import Batch
 from ..errors import BadInput, ValueUnfit
 from ..options import Option
 from .base import FormatWriter, Target, any_true
-from .styles import MOMENTS, fitting_form, one_line
+from .styles import one_line
 
 _BOM = "utf-8-bom"
 
@@ -143,12 +143,6 @@ class TextWriter(FormatWriter):
         self.encoder = Encoder(options)
         if self.encoder.start:
             target.file.write(self.encoder.start)
-
-    def mind_forms(self) -> None:
-        """Refuse styles that ask for what a column has not, before the first row. Raises ValueUnfit."""
-        for column in self.columns:
-            if column.kind in MOMENTS:
-                fitting_form(column, self.options)
 
     def put(self, text: Any, batch: Batch | None = None) -> None:
         """Write assembled UTF-8. ``batch``: the rows it was made of, to name the one that does not fit."""

@@ -29,7 +29,7 @@ from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .models import FINISHED, Run
 from .owning import owned_by_others, words_of
-from .services import default_environment, is_altered, runnable
+from .services import default_environment, is_published, runnable
 
 LOOKED_AT = 100
 EARLIER_RUNS = 10
@@ -69,8 +69,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         output=OutputSettings.from_dict(revision.output),
         names=name_fields(about, values),
     )
-    publish = body.get("publish")
-    published = not is_altered(extract, revision, body) if publish is None else bool(publish)
+    published = is_published(extract, revision, body)
     folders = delivery_folders(settings.DELIVERY_ROOTS, revision.deliver_into) if published else ()
     files = [file for folder in folders or ("",) for file in _files(job, folder)]
     return {

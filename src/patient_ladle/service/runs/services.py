@@ -129,6 +129,13 @@ def default_environment() -> str:
     return Environment.objects.values_list("name", flat=True).first() or ""
 
 
+def is_published(extract: Extract, revision: Revision, body: Mapping[str, Any]) -> bool:
+    """Whether a run by hand is delivered and may become the latest result: as it was asked for, else if it runs as the extract
+    stands."""
+    asked = body.get("publish")
+    return not is_altered(extract, revision, body) if asked is None else bool(asked)
+
+
 def is_altered(extract: Extract, revision: Revision, body: Mapping[str, Any]) -> bool:
     """Whether a run by hand is not what the extract itself gives: other values than its own, other formats, an older revision,
     or a day that is still to come. Such a run is a trial unless somebody says that it is to be published."""
@@ -156,8 +163,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
     """A run by hand, of the newest revision or the one given."""
     extract, revision = runnable(body)
     wanted = body.get("environment") or default_environment()
-    publish = body.get("publish")
-    published = not is_altered(extract, revision, body) if publish is None else bool(publish)
+    published = is_published(extract, revision, body)
     run = new_run(
         extract,
         revision,
