@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import importlib
 import json
+import pkgutil
 import re
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -11,7 +13,9 @@ import httpx
 import psycopg
 import pytest
 
+import patient_ladle
 from patient_ladle.client import RunFailed
+from patient_ladle.core import errors
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, until
 
@@ -371,3 +375,12 @@ def test_the_last_night_is_told_to_every_role_and_on_the_command_line(http, serv
     assert re.search(rf"^{night['needing']} needs? a person:$", said, re.MULTILINE)
     assert f"{run['id']}" in said
     assert http("GET", "/last-night", headers={"Authorization": "Bearer no"}).status_code == 401
+
+
+def test_every_error_of_every_module_has_a_code_of_its_own(orm):
+    for module in pkgutil.walk_packages(patient_ladle.__path__, "patient_ladle."):
+        if ".migrations" not in module.name and not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
+    own = [c for c in errors._family(errors.LadleError) if c.__module__.startswith("patient_ladle.")]
+    assert len(own) > 40
+    assert sorted(c.code for c in own) == sorted({c.code for c in own})

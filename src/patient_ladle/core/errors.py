@@ -258,6 +258,13 @@ class OutOfMemory(LadleError):
     code = "out_of_memory"
 
 
+class Busy(LadleError):
+    """Everybody who could do the work has work."""
+
+    code = "busy"
+    transient = True
+
+
 class ServiceFault(LadleError):
     """A fault of our own; its details are in the service's log."""
 

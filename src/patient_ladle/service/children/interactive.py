@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from typing import Any
 
-from patient_ladle.core.errors import LadleError, SourceUnreachable, from_dict
+from patient_ladle.core.errors import Busy, SourceUnreachable, from_dict
 
 from .launch import Child
 
@@ -15,17 +15,10 @@ DEADLINE_SECONDS = 30.0
 _places = threading.BoundedSemaphore(PLACES)
 
 
-class ServiceBusy(LadleError):
-    """All interactive places are taken."""
-
-    code = "slow_down"
-    transient = True
-
-
 def check_in_child(way: dict[str, Any]) -> list[dict[str, Any]]:
     """The steps of a source check, done in a child that is stopped at the deadline."""
     if not _places.acquire(timeout=DEADLINE_SECONDS):
-        raise ServiceBusy("other checks take all the places.", "Try again in a moment.")
+        raise Busy("other checks take all the places.", "Try again in a moment.")
     try:
         child = Child({"do": "check", **way})
         timer = threading.Timer(DEADLINE_SECONDS, child.kill)

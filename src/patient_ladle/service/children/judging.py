@@ -19,7 +19,7 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
-from patient_ladle.core.errors import BadInput, LadleError, ServiceFault
+from patient_ladle.core.errors import BadInput, Busy, LadleError, ServiceFault
 
 log = logging.getLogger("ladle.judging")
 
@@ -44,13 +44,6 @@ _PRELOADED = [
     f"{__package__}.looking",
     __name__,
 ]
-
-
-class Busy(LadleError):
-    """Everybody who could do the work has work."""
-
-    code = "busy"
-    transient = True
 
 
 def _work(wire: Connection) -> None:

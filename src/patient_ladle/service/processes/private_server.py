@@ -33,7 +33,7 @@ STOP_SECONDS = 30
 class ServerFailed(LadleError):
     """A private database server could not be made or started."""
 
-    code = "service_away"
+    code = "server_failed"
 
 
 def free_port(wanted: int = 0) -> int:
