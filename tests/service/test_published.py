@@ -57,10 +57,11 @@ def test_a_trial_is_not_delivered_unless_it_is_to_be_published(service):
             "tried", "metering", USE, formats=["csv"], parameters=ABOVE, deliver_into="tried", file_name="{extract}"
         )
         assert ended(ladle, "tried")["delivery"] == "delivered"
-        before = (folder / "tried.csv").read_bytes()
+        before, trials = (folder / "tried.csv").read_bytes(), []
         for body in ({"values": {"above": 999}}, {"formats": ["csv", "json"]}, {"publish": False}):
             run = ended(ladle, "tried", **body)
             assert (run["published"], run["delivery"], run["deliver_into"]) == (False, "", "")
+            trials.append(run)
         assert any("this is a trial" in words for words in ladle.runs.dry_run("tried", values={"above": 9})["warnings"])
         assert "--trial" in ladle.runs.dry_run("tried", publish=False)["code"]["command"]
         ladle.extracts.save("tried", statement=USE + " ")
@@ -68,6 +69,14 @@ def test_a_trial_is_not_delivered_unless_it_is_to_be_published(service):
         assert (folder / "tried.csv").read_bytes() == before
         assert ended(ladle, "tried", values={"above": 2}, publish=True)["delivery"] == "delivered"
         assert (folder / "tried.csv").read_bytes() != before
+        older = ladle.runs.publish(trials[0]["id"])  # what is newer is not overwritten by it
+        assert (older["published"], older["delivery"]) == (True, "")
+        assert "published and newer" in "".join(line["text"] for line in ladle.runs.log(older["id"]))
+        last = ended(ladle, "tried", values={"above": 30}, formats=["csv", "json"])
+        assert service.command("run", "publish", str(last["id"])).stdout.count("delivered as") == 2
+        assert {file.name for file in folder.iterdir()} == {"tried.csv", "tried.json", "tried.datapackage.json"}
+        delivered = json.loads((folder / "tried.datapackage.json").read_text())
+        assert delivered["ladle"]["run"] == last["id"]
     said = service.command("run", "start", "tried", "--set", "above=1")
     assert "a trial, kept in the result store" in said.stdout
     assert service.command("run", "start", "tried", "--publish", "--trial").returncode == 2

@@ -347,9 +347,9 @@ class Runs(Group):
             run = self.get(run["id"])
         return run
 
-    def publish(self, number: int) -> Record:
-        """Its result counts from now on among what its extract publishes."""
-        return self._post(f"/runs/{number}/publish")
+    def publish(self, number: int, wait: bool = True) -> Record:
+        """Its result counts from now on among what its extract publishes, and is delivered; waits until that was tried."""
+        return self._tried(self._post(f"/runs/{number}/publish"), wait)
 
     def withdraw(self, number: int, note: str = "") -> Record:
         """It does not any more; delivered files stay where they are."""

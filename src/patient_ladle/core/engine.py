@@ -83,7 +83,7 @@ class RunJob:
 
     def descriptor_name(self) -> str:
         """Name of the descriptor among delivered files."""
-        return f"{self.stem().rstrip('-_. ') or self.name}.{DESCRIPTOR}"
+        return descriptor_name(self.name, self.stem())
 
     def planned_files(self) -> list[tuple[str, str, int | None]]:
         """Name, format and statement (None: all) of the files that a run would write; the first part of those it splits."""
@@ -95,6 +95,11 @@ class RunJob:
             ending = member.ending + ending_of(self.output.files["packing"])
             made += [(self.stem(number, part) + ending, name, number) for number in numbers]
         return made
+
+
+def descriptor_name(name: str, stem: str) -> str:
+    """Name of the descriptor among the delivered files of an extract, from their common stem."""
+    return f"{stem.rstrip('-_. ') or name}.{DESCRIPTOR}"
 
 
 def name_fields(about: Mapping[str, Any], values: BoundValues) -> dict[str, Any]:

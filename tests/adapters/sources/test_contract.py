@@ -663,3 +663,8 @@ def test_an_address_that_is_not_one_is_refused(address, words):
     with pytest.raises(LadleError) as refused:
         get_engine("postgresql").checked_address(address)
     assert words in refused.value.in_words()
+
+
+def test_rows_without_a_type_of_their_own_are_told_of(metering):
+    columns, _ = Case("postgresql", metering, "reading-only", None).fetch("select row(now()), array[row(1)], array[now()]")
+    assert [column.note.partition(":")[0] for column in columns] == ["rows without a type of their own"] * 2 + [""]

@@ -18,6 +18,8 @@ import pyarrow as pa
 import pytest
 from pyarrow import parquet
 
+from .test_contract import Case
+
 HOSTS = ("UTC", "Europe/London", "Asia/Kolkata")
 """Zones of the worker's host."""
 NIGHTS = (datetime(2026, 3, 28, 22), datetime(2026, 10, 24, 22))
@@ -134,3 +136,6 @@ def test_a_moment_that_mariadb_could_not_tell_apart_is_refused(sources, maria):
     twice = [g for g in GIVEN if "2026-10-25 00:00" <= datetime.fromisoformat(g.replace("Z", "+00:00")).astimezone(timezone.utc).isoformat(sep=" ") < "2026-10-25 02:00"]  # fmt: skip
     for given, was in zip(GIVEN, found, strict=True):
         assert was == ("value_wrong" if given in twice else [[str(earlier(given))]]), given
+    for zone, kind, told in (("+01:00", "timestamp", "clocks of +01:00"), ("+00:00", "zoned", "")):
+        [column], _ = Case("mariadb", address | {"time_zone": zone}, secret, None).fetch("select moment_at from moments")
+        assert (column.kind, told in column.note, bool(told)) == (kind, True, bool(column.note))

@@ -113,7 +113,7 @@ export function RunPage() {
       : must(api.POST("/api/v1/runs/{number}/withdraw", { params: { path: { number } }, body: { note: "" } })),
     onSuccess: async (made) => {
       await client.invalidateQueries({ queryKey: ["run", number] });
-      void message.info(made.published ? "Published: it may be the latest result of its extract." : "Withdrawn: it is a trial now. Delivered files stay where they are.");
+      void message.info(made.published ? made.delivery === "waiting" ? "Published, and being delivered." : "Published: it may be the latest result of its extract." : "Withdrawn: it is a trial now. Delivered files stay where they are.");
     },
   });
   const [deciding, setDeciding] = useState<"release" | "reject" | null>(null);

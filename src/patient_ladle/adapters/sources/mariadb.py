@@ -84,6 +84,7 @@ _TYPE_NAMES = {code: name.lower() for name, code in vars(FIELD_TYPE).items() if 
 _STRINGS = (FIELD_TYPE.VARCHAR, FIELD_TYPE.VAR_STRING, FIELD_TYPE.STRING, FIELD_TYPE.BLOB,
             FIELD_TYPE.TINY_BLOB, FIELD_TYPE.MEDIUM_BLOB, FIELD_TYPE.LONG_BLOB)  # fmt: skip
 _FLOAT_NOTE = "a 32-bit float, which MariaDB sends rounded to six digits; select cast(… as double) for all of them"
+_ZONE_NOTE = "a TIMESTAMP as the clocks of {0} show it, without a zone; take the zone out of the source's address for exact moments"
 _CATALOGUE_KINDS = {
     "tinyint": "integer", "smallint": "integer", "mediumint": "integer", "int": "integer", "bigint": "integer", "year": "integer",
     "bit": "integer", "decimal": "decimal", "float": "float", "double": "float", "date": "date", "time": "time", "datetime": "timestamp",
@@ -311,12 +312,12 @@ class MariadbSession(ProbingSession):
 
     def _column(self, field: Any, name: str) -> Column:
         code = field.type_code
-        kind = _KINDS.get(code, "text")
+        kind, note = _KINDS.get(code, "text"), _FLOAT_NOTE if code == FIELD_TYPE.FLOAT else ""
         if code in _STRINGS and field.charsetnr == _BINARY_CHARSET:
             kind = "binary"
         if kind == "zoned" and self.address.get("time_zone", "+00:00") != "+00:00":
-            kind = "timestamp"
-        return Column(name, kind, _TYPE_NAMES.get(code, ""), _FLOAT_NOTE if code == FIELD_TYPE.FLOAT else "")
+            kind, note = "timestamp", _ZONE_NOTE.format(self.address["time_zone"])
+        return Column(name, kind, _TYPE_NAMES.get(code, ""), note)
 
     def _prepared(self, query: str) -> tuple[list[Any], int]:
         """Columns and number of parameters by the server's own prepare step, which takes one statement and runs nothing

@@ -58,7 +58,7 @@ from .base import (
 )
 from .network import no_answer, nothing_listens, way_in
 from .postgresql_copy import copy_out, expected
-from .postgresql_nested import TREE, Types
+from .postgresql_nested import RECORD_NOTE, RECORDS, TREE, Types
 
 _SETTINGS = {
     "default_transaction_read_only": "on",
@@ -404,7 +404,8 @@ class PostgresqlSession(ProbingSession):
         for i in range(found.nfields):
             oid, source_type = found.ftype(i), types[i]
             kind = "json" if nested.is_nested(oid) else _KINDS.get(oid, "text")
-            self.columns.append(Column((found.fname(i) or b"").decode(), kind, source_type))
+            note = RECORD_NOTE if oid in RECORDS else ""
+            self.columns.append(Column((found.fname(i) or b"").decode(), kind, source_type, note))
         self.oids = {25, 1114, *(found.ftype(i) for i in range(found.nfields))}
         self.forms = self._forms(nested, [found.ftype(i) for i in range(found.nfields)])
         return self.columns
@@ -445,7 +446,7 @@ class PostgresqlSession(ProbingSession):
             if nested.is_nested(oid):
                 made.append(nested.as_json(oid, name))
             else:
-                made.append(_CANONICAL.get(column.kind, "{0}").format(name))
+                made.append(nested.as_text(oid, name) or _CANONICAL.get(column.kind, "{0}").format(name))
         return made
 
     def _wrapped(self, text: str) -> str:

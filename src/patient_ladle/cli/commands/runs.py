@@ -72,7 +72,7 @@ def _summary(run: dict[str, Any]) -> None:
                 print(f"  held by its guard: {finding['text']}")
         print(f"  next: ladle run release {run['id']}, or ladle run reject {run['id']}")
     elif run["state"] == "finished" and not run["published"]:
-        print("  a trial, kept in the result store; to have it delivered and published, start it with --publish")
+        print(f"  a trial, kept in the result store; next, if it should be delivered: ladle run publish {run['id']}")
     if run["delivery_error"]:
         print(f"  {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}")
         if run["delivery"] == "failed":
@@ -273,8 +273,13 @@ def run_publish(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         run = ladle.runs.withdraw(args.number, args.note) if args.withdraw else ladle.runs.publish(args.number)
     words = f"counts among what '{run['extract']}' publishes" if run["published"] else "is a trial now; delivered files stay"
-    print_json(run) if args.json else print(f"run {run['id']} {words}")
-    return 0
+    if args.json:
+        print_json(run)
+    else:
+        print(f"run {run['id']} {words}")
+        if not args.withdraw:
+            _summary(run)
+    return _status(run)
 
 
 def run_reject(args: argparse.Namespace) -> int:
@@ -342,7 +347,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--note", default="", help="why, for the record")
     verb.add_argument("--no-wait", action="store_true", help="do not wait until it was tried")
     verb = run.verb(
-        "publish", run_publish, "Count a trial among what its extract publishes: it may become the latest one.",
+        "publish", run_publish, "Count a trial among what its extract publishes, and deliver it: it may become the latest one.",
         "ladle run publish 12",
     )  # fmt: skip
     verb.add_argument("number", type=int)

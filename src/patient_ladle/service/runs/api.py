@@ -427,7 +427,7 @@ class RunPublish(RoleView):
 
     @extend_schema(operation_id="publish_run", request=None, responses=RunView)
     def post(self, request: Request, number: int) -> Response:
-        """From now on the result counts among what its extract publishes, and may be the latest one."""
+        """From now on the result counts among what its extract publishes; it is delivered unless a newer one is published."""
         published.publish(request.user, number)
         return Response(RunView(_one(number)).data)
 

@@ -25,11 +25,14 @@ from django.db.models import Q
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, sweep
-from patient_ladle.core.engine import DESCRIPTOR
+from patient_ladle.core.engine import DESCRIPTOR, descriptor_name, name_fields
 from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
+from patient_ladle.core.naming import file_stem
 from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.parameters import resolve
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
+from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
@@ -241,6 +244,21 @@ def to_deliver(row: Run, plan: Mapping[str, Any]) -> None:
     row.delivery, row.delivery_plan, row.delivery_error = TO_DELIVER, dict(plan), None
     row.deliver_at, row.deliver_until = timezone.now(), timezone.now() + timedelta(hours=settings.DELIVERY_HOURS)
     wake_workers()
+
+
+def deliver_after_all(row: Run) -> None:
+    """A finished trial goes where its extract delivers; the row is locked and saved by the caller. Raises Conflict."""
+    row.store_only = False
+    folders = delivery_folders(settings.DELIVERY_ROOTS, row.delivers_into)
+    if row.delivery or not folders:
+        return
+    files = [(file.name, file.name) for file in row.files.all()]
+    if row.files.filter(removed_at__isnull=False).exists():
+        raise Conflict(f"the files of run {row.pk} are not kept any more.", f"Run it again: ladle run again {row.pk}")
+    values = resolve(row.revision.declared, opened(row.values), row.data_date, row.due_at)
+    about = {"extract": row.extract.name, "folder": row.extract.folder, "environment": row.environment.name, "run": row.pk}
+    stem = file_stem(row.revision.file_name, name_fields(about, values), None, None)
+    to_deliver(row, DeliveryPlan(folders, wished=(*files, (DESCRIPTOR, descriptor_name(row.extract.name, stem)))).to_dict())
 
 
 @transaction.atomic

@@ -21,7 +21,8 @@ from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
 
-from .models import ENDED, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, ResultFile, Run
+from .delivering import deliver_after_all
+from .models import ENDED, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, RUNNING, ResultFile, Run
 from .services import default_environment, run_numbered
 from .telling import add_log
 
@@ -101,13 +102,27 @@ def refuse_held(run: Run) -> None:
 
 @transaction.atomic
 def publish(person: Person, number: int) -> Run:
-    """From now on it counts among what its extract publishes. Raises Conflict, NotFound."""
+    """From now on it counts among what its extract publishes, and is delivered where that was not done. Raises Conflict, NotFound."""
     run = run_numbered(number, locked=True)
     if run.state in ENDED and run.state != FINISHED:
         raise Conflict(f"run {number} has no result: it is {run.state}.", f"Run it again: ladle run again {number}")
     if run.held in NOT_DELIVERED:
         raise Conflict(f"the result is {run.held}: {held_words(run)}", held_hint(run))
+    if run.state == RUNNING:
+        raise Conflict(f"run {number} has begun, as a trial.", f"Publish it when it has finished: ladle run publish {number}")
+    if run.state == FINISHED:
+        _deliver(run)
+    run.store_only = False
     return _set(run, True, f"published by {person.name}")
+
+
+def _deliver(run: Run) -> None:
+    """An older result is not put over a newer one's files."""
+    newer = published_runs(run.extract_id, run.environment_id).first()
+    if newer is None or _rank(newer) < _rank(run):
+        deliver_after_all(run)
+    else:
+        add_log(run, "info", f"not delivered: run {newer.pk} is published and newer", "deliver")
 
 
 @transaction.atomic
@@ -120,6 +135,6 @@ def withdraw(person: Person, number: int, note: str) -> Run:
 def _set(run: Run, published: bool, words: str) -> Run:
     if run.published != published:
         run.published = published
-        run.save(update_fields=["published"])
+        run.save()
         add_log(run, "info", words)
     return run
