@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 
 import httpx
@@ -168,11 +169,22 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
     audit(fresh)
 
 
-def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_other(fresh):
+def reading_children(pid, port):
+    """Children of a worker that are connected to a source; the others wait for work."""
+    sockets = {f"socket:[{words[9]}]" for words in map(str.split, Path("/proc/net/tcp").read_text().splitlines()[1:])
+               if words[2].endswith(f":{port:04X}")}  # fmt: skip
+    found = []
+    for child in children_of(pid):
+        with suppress(FileNotFoundError):
+            found += [child] if sockets & {os.readlink(each) for each in Path(f"/proc/{child}/fd").iterdir()} else []
+    return found
+
+
+def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_other(fresh, metering):
     with fresh.ladle() as ladle:
         run, other = ladle.runs.start("steady")["id"], ladle.runs.start("steady")["id"]
         pid = worker_pid(fresh, run)
-        os.kill(until(lambda: children_of(pid))[0], signal.SIGKILL)
+        os.kill(until(lambda: reading_children(pid, metering["port"]))[0], signal.SIGKILL)
         ended = until(lambda: [r for r in (ladle.runs.get(run), ladle.runs.get(other)) if r["state"] == "failed"], PATIENCE)
         assert "ended by signal 9 without a last word" in ended[0]["error"]["message"]
         assert "memory" in ended[0]["error"]["hint"]

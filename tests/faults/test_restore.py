@@ -133,7 +133,7 @@ def process_of(service, part):
 
 def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
     """Nobody is needed for it: its neighbours see that it hangs, and the web tells it, with no scheduler to do so."""
-    service = start_service(home / "hanging", LADLE_STALE_SECONDS="8")
+    service = start_service(home / "hanging", LADLE_STALE_SECONDS="5")
     password = (service.data / "first-sign-in.txt").read_text().split("password: ")[1].strip()
     ladle, _ = Ladle.sign_in(service.url, ADMINISTRATOR, password)
     try:

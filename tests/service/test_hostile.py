@@ -1,7 +1,8 @@
 """Hostile statements, and hostile values, through every way into a source that the service has, with logins that may do everything.
 
 Saved, remarked on, previewed, counted, as choices, dry-run and run. An effect is a changed row, object or file, and a word of
-what is none of the source's data. ``LADLE_HOSTILE=all`` takes each value of the list; without it every fifth.
+what is none of the source's data. ``LADLE_HOSTILE=all`` takes each text and value of the lists; without it every fourth text,
+each engine beginning elsewhere, and every eighth value. All texts meet every engine in its contract test.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ from tests.command import PATIENCE
 from tests.conftest import PASSWORD, first_password, start_service, stop_service, until
 
 CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files}
-STEP = 1 if os.environ.get("LADLE_HOSTILE") == "all" else 8
+ALL = os.environ.get("LADLE_HOSTILE") == "all"
+TEXT_STEP, STEP = (1, 1) if ALL else (4, 8)
 VALUES = [
     "'; drop table districts; --", "' || (select 1) || '", "\\'; delete from districts; -- ", "$$; commit; delete from districts; $$",
     "*/ ; delete from districts /*", '"; delete from districts; "', "\n; delete from districts", ") as q) to stdout; commit; delete from districts; --",
@@ -149,6 +151,8 @@ def test_no_hostile_text_has_an_effect_by_any_way(attacked, sources, engine):
     look = sources[engine][2]
     before, texts = look(), [*CASES[engine].HOSTILE, *READS[engine]]
     for number, text in enumerate(texts):
+        if (number + sorted(CASES).index(engine)) % TEXT_STEP:
+            continue
         attack = Attack(attacked, engine, number)
         attack.by_every_way(text)
         assert effects(attack, look, before) == [], text
