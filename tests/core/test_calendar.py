@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from bisect import bisect_right
 from datetime import date, datetime, time, timedelta, timezone
 from functools import cache
@@ -177,7 +178,7 @@ def test_the_days_on_which_clocks_change_and_moves_are_told():
         ("* * * *", "has 4 fields; a crontab rule has five", "five crontab fields"),
         ("61 * * * *", "cannot be read: Bad minute", "minute, hour"),
         ("0 0 30 2 *", "cannot be read", "minute, hour"),
-        ("a b c d e", "cannot be read", "minute, hour"),
+        ("a b c d e", "a day was expected, not 'a' at column 1", ""),
         ("dayly 06:30", "not 'dayly' at column 1", "Did you mean 'daily'?"),
         ("wroking days 05:00", "not 'wroking' at column 1", "Did you mean 'working'?"),
         ("weekdays 6", "a time such as 06:30 was expected, not '6' at column 10", ""),
@@ -205,8 +206,76 @@ def test_words_may_be_said_in_several_ways():
         ("every day 06:30, 18:00", "daily 06:30 and 18:00"),
         ("First working day 05:00", "1st working day 05:00"),
         ("weekdays every hour", "weekdays 00:00 to 23:59 each 60 minutes"),
+        ("hourly", "daily 00:00 to 23:59 each 1 hour"),
+        ("every 2 hours on weekdays", "weekdays each 2 hours"),
+        ("every 15 min between 7am and 7 PM", "daily 07:00 to 19:00 each 15 minutes"),
+        ("monday through friday 06:30", "weekdays 06:30"),
+        ("sat-mon at noon", "saturday to monday 12:00"),
+        ("monthly on the 1st and 15th at 5am", "1st and 15th 05:00"),
+        ("weekly on monday, friday 06:30", "mondays and fridays 06:30"),
+        ("the last business day of the month 16:00", "last working day 16:00"),
+        ("workdays at midnight", "working days 00:00"),
+        ("beginning of each month 06:30", "1st 06:30"),
+        ("end of the quarter 23:00", "last day of march, june, september and december 23:00"),
+        ("start of year 06:30", "1st of january 06:30"),
+        ("06:30 and 18:00 on weekdays", "weekdays 06:30, 18:00"),
+        ("6:30am", "daily 06:30"),
+        ("@Monthly", "0 0 1 * *"),
     ]:
-        assert read_rule(one) == read_rule(other)
+        assert read_rule(one) == read_rule(other), one
+
+
+DAYS_SAID = {"daily": ["every day", "each day", ""], "weekdays": ["every weekday", "monday to friday", "mon - fri", "Mon, Tue, Wed, Thu, Fri"],
+             "1st": ["1st of the month", "monthly on the 1st", "first of every month", "start of month", "the first"],
+             "last day": ["end of month", "last day of the month", "monthly on the last day"], "mondays": ["every monday", "weekly on mondays", "mon", "start of week"],
+             "2nd and 3rd working day": ["2nd, 3rd business day", "second and third workday", "2nd and third working day of each month"],
+             "last friday": ["the last fri", "monthly on the last friday", "last friday of the month"]}  # fmt: skip
+TIMES_SAID = {"06:30": ["6:30", "at 6:30am", "6:30 am"], "18:00 and 12:00": ["noon and 6 pm", "12:00, 18:00", "at 12pm and 6pm"],
+              "07:00 to 19:00 each 30 minutes": ["every 30 minutes from 7am to 7pm", "each 30 min between 07:00 and 19:00"],
+              "each 60 minutes": ["hourly", "every hour", "every 1 hour"]}  # fmt: skip
+
+
+@given(st.sampled_from(sorted(DAYS_SAID)), st.sampled_from(sorted(TIMES_SAID)), st.data())
+def test_whatever_way_a_rule_is_said_it_names_the_same_moments(days, times, data):
+    said_days, said_times = (
+        data.draw(st.sampled_from([days, *DAYS_SAID[days]])),
+        data.draw(st.sampled_from([times, *TIMES_SAID[times]])),
+    )
+    first = data.draw(st.booleans()) and said_days and "every" not in said_times[1:] + " on"
+    text = f"{said_times} on {said_days}" if first else f"{said_days} {said_times}"
+    text = data.draw(st.sampled_from([str, str.upper, str.title]))(" ".join(text.split()))
+    start = utc("2026-11-24T00:00:00")
+    wanted = [moment.at for moment in islice(Timing(f"{days} {times}", "Europe/London").moments(start), 40)]
+    assert [moment.at for moment in islice(Timing(text, "Europe/London").moments(start), 40)] == wanted, text
+
+
+@pytest.mark.parametrize(
+    ("rule", "ways"),
+    [
+        ("monthly 05:00", "Write '1st 05:00' or 'last day 05:00'."),
+        ("weekly at 06:30", "Write 'mondays 06:30' or 'fridays 06:30'."),
+        ("quarterly", "Write '1st of january, april, july and october 06:30' or 'end of quarter 06:30'."),
+        ("end of week 18:00", "Write 'fridays 18:00' or 'sundays 18:00'."),
+    ],
+)
+def test_a_rule_that_could_mean_two_things_is_refused_with_both(rule, ways):
+    with pytest.raises(BadInput, match="could mean more than one thing") as refused:
+        read_rule(rule)
+    assert refused.value.hint == ways
+    for way in re.findall(r"'([^']+)'", ways):
+        read_rule(way)
+
+
+@pytest.mark.parametrize(
+    ("rule", "hint"),
+    [("15 minutes", "'every 15 minutes'"), ("0630 daily", "'06:30 daily'"), ("daily", "'daily 06:30'"), ("monday 6", "'monday 6:00'"),
+     ("montly on the 1st 05:00", "'monthly'"), ("every 2nd monday 06:30", "Write it as one of these"), ("every 2 weeks", "Write it as one of these"),
+     ("@reboot", "@hourly, @daily"), ("weekly on the 1st 05:00", "Write it as one of these")],
+)  # fmt: skip
+def test_what_a_rule_lacks_is_proposed(rule, hint):
+    with pytest.raises(BadInput) as refused:
+        read_rule(rule)
+    assert hint in refused.value.hint
 
 
 def test_dates_that_contradict_each_other_are_refused():

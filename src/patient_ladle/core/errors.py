@@ -322,10 +322,10 @@ def general_words(code: str, own: Mapping[str, Any]) -> dict[str, str]:
     return {"message": _GENERAL[code], "hint": _ASK}
 
 
-def nearest(given: str, known: Iterable[str]) -> str | None:
-    """The known name most like the given one, or None when none is close."""
+def nearest(given: str, known: Iterable[str], likeness: float = 0.6) -> str | None:
+    """The known name most like the given one, from 0 to 1 at least so much; None when there is none."""
     by_lower = {name.lower(): name for name in known}
-    found = difflib.get_close_matches(given.lower(), list(by_lower), n=1, cutoff=0.6)
+    found = difflib.get_close_matches(given.lower(), list(by_lower), n=1, cutoff=likeness)
     return by_lower[found[0]] if found else None
 
 

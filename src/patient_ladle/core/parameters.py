@@ -190,10 +190,11 @@ class Parameter:
             choices = allowed if allowed is not None else self._allowed_values(today)
             if value not in choices:
                 words = [str(as_text(_scalar(self, item, today))) for item in self.allowed]
-                close = None if self.private else nearest(str(as_text(value)), words)
+                close = None if self.private else nearest(str(as_text(value)), words, 0.75)
+                listed = f"Allowed: {', '.join(words[:12])}{', …' if len(words) > 12 else ''}."
                 raise ValueWrong(
                     f"parameter '{self.name}' was given '{self.shown(as_text(value))}', which is not among its allowed values.",
-                    f"Did you mean '{close}'?" if close else f"Allowed: {', '.join(words[:12])}.",
+                    f"Did you mean '{close}'? {listed}" if close else listed,
                     parameter=self.name,
                 )
         for bound, sign, word in ((self.least, -1, "at least"), (self.most, 1, "at most")):

@@ -15,7 +15,7 @@ from functools import lru_cache
 from itertools import pairwise
 from zoneinfo import ZoneInfo, available_timezones
 
-from ..errors import BadInput, unknown_name
+from ..errors import BadInput, UnknownName, nearest
 
 UTC = timezone.utc
 _MINUTE = timedelta(minutes=1)
@@ -29,8 +29,20 @@ def _zones() -> frozenset[str]:
 def check_zone(name: str) -> ZoneInfo:
     """The zone of that IANA name. Raises UnknownName."""
     if name not in _zones():
-        raise unknown_name("time zone", name, _zones())
+        close = _like(name)
+        hint = f"Did you mean '{close}'?" if close else "Give a name of the IANA list, such as Europe/London, or UTC."
+        raise UnknownName(f"there is no time zone '{name}'.", hint, kind="time zone", given=name)
     return ZoneInfo(name)
+
+
+def _like(name: str) -> str | None:
+    """The zone that was most probably meant; a city alone is looked for among the cities."""
+    close = nearest(name, sorted(_zones()), 0.75)
+    if close or "/" in name:
+        return close
+    by_city = {zone.rpartition("/")[2]: zone for zone in sorted(_zones(), reverse=True)}
+    city = nearest(name.strip().replace(" ", "_"), by_city, 0.75)
+    return by_city[city] if city else None
 
 
 def _both(zone: ZoneInfo, day: date, wall: time) -> list[datetime]:

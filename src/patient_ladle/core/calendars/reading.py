@@ -2,51 +2,66 @@
 
 Rules and theory
 ----------------
-* ``daily 06:30`` · ``weekdays 06:30`` · ``mondays and thursdays 06:30 and 18:00`` · ``working days 07:00``
-* ``daily 07:00 to 19:00 each 15 minutes`` · ``weekdays each 2 hours``
-* ``1st and 15th 05:00`` · ``last day 23:30`` · ``last friday 18:00`` · ``1st and 3rd monday 08:00``
-* ``3rd working day 07:00`` · ``last working day 16:00``
+* ``daily 06:30`` · ``weekdays 06:30`` · ``mondays and thursdays 06:30 and 18:00`` · ``monday to friday 6:30am``
+* ``working days 07:00``
+* ``hourly`` · ``every 15 minutes`` · ``daily 07:00 to 19:00 each 15 minutes`` · ``every 2 hours on weekdays``
+* ``1st and 15th 05:00`` · ``monthly on the 1st at 05:00`` · ``last day 23:30`` · ``end of month 23:30``
+* ``end of quarter 23:30``
+* ``last friday 18:00`` · ``1st and 3rd monday 08:00`` · ``3rd working day 07:00`` · ``last business day 16:00``
 * ``of january, april and july`` after the days narrows them; ``or next working day`` moves those on which nobody works.
+* ``@hourly``, ``@daily``, ``@weekly``, ``@monthly`` and ``@yearly``, as crontabs have them.
 * Ordinals wait for the word they count: in *1st and 3rd monday* both count Mondays; alone they are days of the month.
+* Times may stand before the days, and *every*, *on*, *at* and *the* where one would say them.
+* What could mean more than one thing (*monthly 05:00*, *every 2nd monday*) is refused with both written out.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, time, timezone
 from functools import lru_cache
-from typing import TypeVar
 
 from cronsim import CronSim, CronSimError
 
-from ..errors import BadInput, nearest
+from ..day_words import MONTHS, ORDINAL_WORDS, WEEKDAYS, Unfit, Words
+from ..errors import BadInput
 from .days import Days, EveryWorkingDay, MonthDay, NthWeekday, NthWorkingDay, Weekdays
 
-WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-MONTHS = (
-    "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december",
-)  # fmt: skip
 FORMS = (
     "daily 06:30",
     "weekdays 06:30",
     "mondays and thursdays 06:30 and 18:00",
     "daily 07:00 to 19:00 each 15 minutes",
+    "every 15 minutes",
     "1st and 15th 05:00",
     "1st or next working day 05:00",
     "3rd working day 07:00",
     "last friday 18:00",
+    "end of month 23:00",
     "last day of march, june, september and december 23:00",
     "30 6 * * 1-5",
 )
 """One of each form, for hints and for whoever chooses."""
-HINT = f"Write it as one of these: {'; '.join(FORMS[:8])}; or five crontab fields, as in '{FORMS[-1]}'."
-_ORDINAL_WORDS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5}
-_TOKEN = re.compile(r"\d{1,2}:\d{2}|\d+[a-z]*|[a-z]+|[^\s,]")
+HINT = f"Write it as one of these: {'; '.join(FORMS[:9])}; or five crontab fields, as in '{FORMS[-1]}'."
 _CRONTAB = re.compile(r"[0-9*,/a-z#l-]+", re.I)
+_NICKNAMES = {
+    "@hourly": "0 * * * *", "@daily": "0 0 * * *", "@midnight": "0 0 * * *", "@weekly": "0 0 * * 0", "@monthly": "0 0 1 * *",
+    "@yearly": "0 0 1 1 *", "@annually": "0 0 1 1 *",
+}  # fmt: skip
 _DAY_MINUTES = 24 * 60
-T = TypeVar("T")
+EVERY_DAY: tuple[Days, ...] = (Weekdays(frozenset(range(7))),)
+_EACH = ("each", "every")
+_EDGES = {"month": range(1, 13), "quarter": (1, 4, 7, 10), "year": (1,)}
+_KNOWN = (
+    *WEEKDAYS, *(f"{day}s" for day in WEEKDAYS), "daily", "hourly", "every", "weekdays", "weekends", "working", "monthly",
+    *ORDINAL_WORDS,
+)  # fmt: skip
+_OTHER_WEEK = (
+    "a rule names days of the week or of the month, and every second week is neither; the nearest is '1st and 15th 06:30'."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,11 +99,52 @@ class PlainRule:
 def read_rule(text: str) -> Crontab | PlainRule:
     """The rule of that text. Raises BadInput naming the column."""
     fields = text.split()
-    if ":" not in text and len(fields) == 5 and all(_CRONTAB.fullmatch(field) for field in fields):
-        return _crontab(text)
-    if ":" not in text and fields and re.match(r"[\d*]", fields[0]) and not re.match(r"\d+(st|nd|rd|th)", fields[0]):
-        raise BadInput(f"the rule '{text}' has {len(fields)} fields; a crontab rule has five.", HINT)
-    return _Reader(text).rule()
+    if len(fields) == 1 and fields[0].startswith("@"):
+        if (name := fields[0].lower()) not in _NICKNAMES:
+            raise BadInput(f"there is no rule '{fields[0]}'.", f"There is: {', '.join(_NICKNAMES)}.", column=1)
+        return _crontab(_NICKNAMES[name])
+    if _looks_like_crontab(fields):
+        if len(fields) != 5:
+            said = f"the rule '{text}' has {len(fields)} fields; a crontab rule has five."
+            raise BadInput(said, _hint(_meant(f"every {text}", re.sub(r"^(\d\d)(\d\d) ", r"\1:\2 ", text))))
+        if all(_CRONTAB.fullmatch(field) for field in fields):
+            return _crontab(text)
+    try:
+        return _Reader(text).rule()
+    except Unfit as unfit:
+        raise _refused(text, unfit) from None
+
+
+def _looks_like_crontab(fields: Sequence[str]) -> bool:
+    return bool(fields and re.fullmatch(r"[\d*][\d*,/-]*", fields[0])) and not (
+        fields[1:2] and fields[1].lower() in ("am", "pm")
+    )
+
+
+def _meant(*ways: str) -> str | None:
+    """The first of these that is a rule in words."""
+    for way in ways:
+        with suppress(Unfit):
+            if not _looks_like_crontab(way.split()):
+                _Reader(way).rule()
+                return way
+    return None
+
+
+def _hint(close: str | None) -> str:
+    return f"Did you mean '{close}'? {HINT}" if close else HINT
+
+
+def _refused(text: str, unfit: Unfit) -> BadInput:
+    column = unfit.word.start + 1 if unfit.word else len(text) + 1
+    if unfit.both:
+        ways = " or ".join(f"'{each}'" for each in unfit.both)
+        return BadInput(f"the rule '{text}' could mean more than one thing: {unfit.why}.", f"Write {ways}.", column=column)
+    if unfit.why:
+        return BadInput(f"the rule '{text}' cannot be read: {unfit.why}", HINT, column=column)
+    given = f"'{unfit.word.given}' at column {column}" if unfit.word else "the end"
+    close = unfit.close() or _meant(f"{text} 06:30", f"every {text}", re.sub(r" (\d\d?)$", r" \1:00", text))
+    return BadInput(f"the rule '{text}': {unfit.expected[0]} was expected, not {given}.", _hint(close), column=column)
 
 
 def _crontab(text: str) -> Crontab:
@@ -103,64 +159,110 @@ def _crontab(text: str) -> Crontab:
     return Crontab(text)
 
 
-def _singular(word: str) -> str:
-    return word.removesuffix("s")
-
-
-class _Reader:
-    """Takes the words from left to right."""
-
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self.found = [(match.group(), match.start() + 1) for match in _TOKEN.finditer(text.lower())]
-        self.at = 0
-
-    def word(self, ahead: int = 0) -> str:
-        """The one that stands next; empty at the end."""
-        place = self.at + ahead
-        return self.found[place][0] if place < len(self.found) else ""
-
-    def take(self, *words: str) -> bool:
-        """Take them if they stand next."""
-        if all(self.word(n) == word for n, word in enumerate(words)):
-            self.at += len(words)
-            return True
-        return False
-
-    def refuse(self, wanted: str, known: Sequence[str] = ()) -> BadInput:
-        """The error at this place."""
-        word = self.word()
-        column = self.found[self.at][1] if word else len(self.text) + 1
-        given = f"'{word}' at column {column}" if word else "the end"
-        close = nearest(word, known) if word else None
-        hint = f"Did you mean '{close}'? {HINT}" if close else HINT
-        return BadInput(f"the rule '{self.text}': {wanted} was expected, not {given}.", hint, column=column)
+class _Reader(Words):
+    """Days, months and times, in the order in which one says them."""
 
     def rule(self) -> PlainRule:
-        days = tuple(self._days())
-        months = frozenset(self._months())
+        times, each = self._times_first()
+        if (times or each) and not self.word():
+            days, months = [*EVERY_DAY], frozenset[int]()
+        else:
+            self.take("on")
+            days, months = self._days()
+            months |= frozenset(self._months())
         moved = self.take("or", "next", "working", "day")
-        self.take("at")
-        each = self._each()
-        times = () if each else tuple(sorted(set(self._listed(self._time, lambda: ":" in self.word()))))
-        if self.word():
-            raise self.refuse("the end")
-        return PlainRule(days, months, moved, times, each)
+        if not (times or each):
+            self.take("at")
+            each = self._each()
+            times = () if each else tuple(self.listed(self.clock, self._is_number))
+        self.end()
+        return PlainRule(tuple(days), months, moved, tuple(sorted(set(times))), each)
 
-    def _listed(self, one: Callable[[], T], more: Callable[[], bool]) -> list[T]:
-        """Commas are not words: what ``more`` finds next belongs to the list, as does what follows an *and*."""
-        found = [one()]
-        while self.take("and") or more():
-            found.append(one())
-        return found
+    def _is_number(self) -> bool:
+        return ":" in self.word() or self.is_clock()
 
-    def _days(self) -> list[Days]:
-        if self.take("daily") or self.take("every", "day"):
-            return [Weekdays(frozenset(range(7)))]
+    def _times_first(self) -> tuple[tuple[time, ...], Each | None]:
+        """``hourly``, ``every 15 minutes``, ``06:30 on weekdays``: what stands before the days."""
+        begins = self.word() == "hourly" or (
+            self.word() in _EACH and (self.word(1).isdigit() or self.word(1) in ("hour", "minute"))
+        )
+        if begins or (self.is_clock() and self._to_after_clock()):
+            return (), self._each()
+        if self.take("at") or self.is_clock():
+            return tuple(self.listed(self.clock, self.is_clock)), None
+        return (), None
+
+    def _to_after_clock(self) -> bool:
+        return self.word(2 if self.word(1) in ("am", "pm") else 1) == "to"
+
+    def _days(self) -> tuple[list[Days], frozenset[int]]:
+        """The days, and the months that their own words name."""
+        if self.take("daily") or any(self.take(each, "day") for each in _EACH):
+            return [*EVERY_DAY], frozenset()
+        if (often := self.word()) in ("weekly", "monthly", "quarterly", "yearly", "annually"):
+            return self._often(often)
+        if self.word() in _EACH and self.word(1) == "other":
+            raise Unfit(self.found[self.at], (), why=_OTHER_WEEK)
+        every = any(self.take(each) for each in _EACH)
+        if every and self._every_so_many():
+            which = " ".join(word.given for word in self.found[self.at : self.at + 2])
+            why = f"'{which} 06:30' is that of each month; {_OTHER_WEEK}"
+            raise Unfit(self.found[self.at], (), why=why)
+        self.take("the")
+        if self.word() in ("start", "end"):
+            return self._edge()
+        return self._counted(), frozenset()
+
+    def _every_so_many(self) -> bool:
+        """``every 2nd monday``: that of each month, or every other one."""
+        at = self.at
+        number = self.ordinal()
+        counts = number is not None and number > 1 and (self.is_weekday() or self.word() in ("working", "day", "week", "month"))
+        self.at = at
+        return counts
+
+    def _often(self, often: str) -> tuple[list[Days], frozenset[int]]:
+        """``monthly on the 1st``: how often is said once more by the days; alone it does not say on which."""
+        at = self.at
+        self.at += 1
+        clock = " ".join(word.given for word in self.found[self.at :]) or "06:30"
+        if often in ("weekly", "monthly") and self.take("on"):
+            self.take("the")
+            begin, days = self.at, self._counted()
+            weekly = all(isinstance(day, (Weekdays, EveryWorkingDay)) for day in days)
+            if weekly == (often == "weekly"):
+                return days, frozenset()
+            self.at = begin
+            self.refuse("days of the month" if often == "monthly" else "days of the week")
+        ways = {
+            "weekly": ("mondays {0}", "fridays {0}"),
+            "monthly": ("1st {0}", "last day {0}"),
+            "quarterly": ("1st of january, april, july and october {0}", "end of quarter {0}"),
+        }.get(often, ("1st of january {0}", "end of year {0}"))
+        clock = clock.removeprefix("at ") if ":" in clock else "06:30"
+        return self.ambiguous("it does not say on which day", *(way.format(clock) for way in ways), at=at)
+
+    def _edge(self) -> tuple[list[Days], frozenset[int]]:
+        """``end of month``, ``start of the quarter``."""
+        at = self.at
+        end = self.need("start", "end") == "end"
+        self.take("of")
+        self.take_any("the", "this", *_EACH)
+        if self.take("week"):
+            if end:
+                self.ambiguous("weeks end on Friday or on Sunday", "fridays 18:00", "sundays 18:00", at=at)
+            return [Weekdays(frozenset({0}))], frozenset()
+        unit = self.need("month", "quarter", "year")
+        length = 12 // len(_EDGES[unit])
+        months = frozenset(month + (length - 1) * end for month in _EDGES[unit])
+        return [MonthDay(-1 if end else 1)], frozenset() if unit == "month" else months
+
+    def _counted(self) -> list[Days]:
         found: list[Days] = []
         waiting: list[int] = []
         while True:
-            if (number := self._ordinal()) is not None:
+            self.take("the")
+            if (number := self._day_number()) is not None:
                 waiting.append(number)
             else:
                 found += self._noun(waiting)
@@ -168,109 +270,106 @@ class _Reader:
             if not (self.take("and") or self._more_days()):
                 break
         if -1 in waiting:
-            raise self.refuse("what the last one is of, such as 'friday' or 'working day',", [*WEEKDAYS, "working", "day"])
+            self.refuse("what the last one is of, such as 'friday' or 'working day',", known=[*WEEKDAYS, "working", "day"])
         return found + [MonthDay(number) for number in waiting]
 
     def _more_days(self) -> bool:
         word = self.word()
         return bool(word) and (
-            _singular(word) in (*WEEKDAYS, *(day[:3] for day in WEEKDAYS), "weekday", "weekend", "day")
-            or word in ("working", "last", *_ORDINAL_WORDS)
+            self.is_weekday()
+            or word.removesuffix("s") in ("weekday", "weekend", "day")
+            or word in ("working", *ORDINAL_WORDS)
             or bool(re.fullmatch(r"\d+(st|nd|rd|th)", word))
         )
 
-    def _ordinal(self) -> int | None:
-        word = self.word()
-        if word == "last":
-            number = -1
-        elif word in _ORDINAL_WORDS:
-            number = _ORDINAL_WORDS[word]
-        elif match := re.fullmatch(r"(\d+)(st|nd|rd|th)", word):
-            number = int(match.group(1))
-            if not 1 <= number <= 31:
-                raise self.refuse("a day from 1st to 31st")
-        else:
-            return None
-        self.at += 1
+    def _day_number(self) -> int | None:
+        at = self.at
+        number = self.ordinal()
+        if number is not None and not (number == -1 or 1 <= number <= 31):
+            self.at = at
+            self.refuse("a day from 1st to 31st")
         return number
 
-    def _noun(self, ordinals: list[int]) -> list[Days]:
-        word = _singular(self.word())
-        weekday = next((n for n, day in enumerate(WEEKDAYS) if word in (day, day[:3])), None)
+    def _noun(self, ordinals: Sequence[int]) -> list[Days]:
+        weekday = self.weekday()
         if weekday is not None:
-            self.at += 1
-            return [NthWeekday(n, weekday) for n in ordinals] or [Weekdays(frozenset({weekday}))]
-        if self.take("working", "day") or self.take("working", "days"):
+            if ordinals:
+                return [NthWeekday(n, weekday) for n in ordinals]
+            return [Weekdays(self._until(weekday))]
+        if self.working_day():
             return [NthWorkingDay(n) for n in ordinals] or [EveryWorkingDay()]
+        word = self.word().removesuffix("s")
         if word == "day" and ordinals:
             self.at += 1
             return [MonthDay(n) for n in ordinals]
         if word in ("weekday", "weekend") and not ordinals:
             self.at += 1
             return [Weekdays(frozenset(range(5) if word == "weekday" else (5, 6)))]
-        known = (
-            *WEEKDAYS,
-            *(f"{day}s" for day in WEEKDAYS),
-            "daily",
-            "weekdays",
-            "weekends",
-            "working",
-            *_ORDINAL_WORDS,
-            "last",
-        )
-        raise self.refuse("a day", known)
+        return self.refuse("a day", known=_KNOWN)
 
-    def _month_number(self) -> int | None:
-        word = self.word()
-        return next((n for n, month in enumerate(MONTHS, 1) if word in (month, month[:3])), None)
+    def _until(self, first: int) -> frozenset[int]:
+        """``monday to friday``, ``sat-mon``: round the week's end where it must."""
+        if self.word() not in ("to", "-") or not self.is_weekday(1):
+            return frozenset({first})
+        self.at += 1
+        last = self.weekday()
+        assert last is not None
+        return frozenset((first + n) % 7 for n in range((last - first) % 7 + 1))
 
     def _months(self) -> list[int]:
-        if not self.take("of"):
+        if not (self.take("of") or self.take("in")):
             return []
-        return self._listed(self._month, lambda: self._month_number() is not None)
+        if self.word() in ("the", "a", *_EACH) and self.word(1) == "month":
+            self.at += 2
+            return []
+        return self.listed(self._month, self.is_month)
 
     def _month(self) -> int:
-        number = self._month_number()
-        if number is None:
-            raise self.refuse("a month", MONTHS)
-        self.at += 1
-        return number
-
-    def _time(self) -> time:
-        match = re.fullmatch(r"(\d{1,2}):(\d{2})", self.word())
-        if not match:
-            raise self.refuse("a time such as 06:30", ("at", "each", "of", "and"))
-        hour, minute = int(match.group(1)), int(match.group(2))
-        if hour > 23 or minute > 59:
-            raise self.refuse("a time from 00:00 to 23:59")
-        self.at += 1
-        return time(hour, minute)
+        number = self.month()
+        return self.refuse("a month", known=MONTHS) if number is None else number
 
     def _each(self) -> Each | None:
-        if self.word() in ("each", "every"):
-            return Each(time(0, 0), time(23, 59), self._minutes())
-        if self.word(1) != "to":
+        if self.word() in (*_EACH, "hourly"):
+            minutes = self._minutes()
+            if not self.take_any("from", "between"):
+                return Each(time(0, 0), time(23, 59), minutes)
+            start, end = self._from_to()
+            return Each(start, end, minutes)
+        if not (self.is_clock() and self._to_after_clock()):
             return None
-        start = self._time()
-        self.take("to")
-        end = self._time()
-        if end <= start:
-            self.at -= 1
-            raise self.refuse(f"a time after {start:%H:%M}")
+        start, end = self._from_to()
         return Each(start, end, self._minutes())
 
+    def _from_to(self) -> tuple[time, time]:
+        start = self.clock()
+        self.need("to", "and")
+        at, end = self.at, self.clock()
+        if end <= start:
+            self.at = at
+            self.refuse(f"a time after {start:%H:%M}")
+        return start, end
+
     def _minutes(self) -> int:
-        if not (self.take("each") or self.take("every")):
-            raise self.refuse("'each' and a number of minutes or hours", ("each",))
+        if self.take("hourly"):
+            return 60
+        if not self.take_any(*_EACH):
+            self.refuse("'each' and a number of minutes or hours", known=("each",))
         number = 1
         if self.word().isascii() and self.word().isdigit():
             number = int(self.word())
             self.at += 1
-        unit = _singular(self.word())
+        unit = self.word().removesuffix("s")
+        if unit == "min":
+            unit = "minute"
+        if unit in ("week", "month", "day", "quarter", "year") and number > 1:
+            raise Unfit(self.found[self.at], (), why=_OTHER_WEEK)
         if unit not in ("minute", "hour"):
-            raise self.refuse("minutes or hours", ("minutes", "hours"))
+            self.refuse("minutes or hours", known=("minutes", "hours"))
         minutes = number * (60 if unit == "hour" else 1)
         if not 1 <= minutes < _DAY_MINUTES:
-            raise self.refuse("from 1 minute to less than a day")
+            self.refuse("from 1 minute to less than a day")
         self.at += 1
         return minutes
+
+
+__all__ = ["FORMS", "HINT", "MONTHS", "WEEKDAYS", "Crontab", "Each", "PlainRule", "read_rule"]
