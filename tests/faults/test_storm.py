@@ -271,6 +271,8 @@ def test_nothing_is_lost_doubled_or_half_done_after_a_storm(storm):
     storm.calm()
     until(lambda: storm.unfinished() == 0, CALM_SECONDS, "runs were left unfinished")
     with storm.database() as connection:
+        left = "select count(*) from runs_attempttoclear"
+        until(lambda: connection.execute(left).fetchone() == (0,), CALM_SECONDS, "what attempts have left is not removed")
         said = audit(connection, storm)
     print(f"{dict(storm.kills)}, {dict(storm.troubles)}: {said}")
 

@@ -54,3 +54,18 @@ def worker(name):
     from patient_ladle.service.runs.models import Worker
 
     return Worker.objects.create(id=name, host="here", pid=1, places=2)
+
+
+ERROR = {"code": "error", "message": "it broke.", "hint": "", "transient": False, "facts": {}}
+
+
+def put(run, state, **more):
+    """The run's row in that state, with what goes with it, whatever happened before."""
+    from django.utils import timezone
+
+    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.states import RUN
+
+    rules = RUN.states[state]
+    filled = {name: ERROR if name == "error" else timezone.now() for name in rules.filled}
+    Run.objects.filter(pk=run.pk).update(state=state, **filled, **dict.fromkeys(rules.empty), **more)

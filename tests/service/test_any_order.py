@@ -413,7 +413,8 @@ class Night(RuleBasedStateMachine):
         from patient_ladle.service.runs import delivering, holding, ledger
         from patient_ladle.service.runs.clearing import clear_folders
         from patient_ladle.service.runs.keeping import remove_old
-        from patient_ladle.service.runs.models import ENDED, Run
+        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.runs.states import ENDED
         from patient_ladle.service.schedules.services import pause_schedule
 
         self.folders_are_well()

@@ -62,7 +62,8 @@ class Night:
             ledger.publish(run, OUTCOME)
 
     def over(self):
-        from patient_ladle.service.runs.models import ENDED, Run
+        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.runs.states import ENDED
 
         return Run.objects.exists() and not Run.objects.exclude(state__in=ENDED).exists()
 

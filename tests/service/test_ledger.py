@@ -16,6 +16,7 @@ from typing import ClassVar
 
 import pytest
 
+from patient_ladle.adapters.stores import store_at
 from patient_ladle.core.errors import Fenced, StatementWrong
 from tests.command import PATIENCE
 from tests.conftest import children_of, until
@@ -189,6 +190,28 @@ def test_what_becomes_of_the_run_of_a_worker_that_is_lost_or_stopped(repository,
     assert (taken.lost, taken.failures) == (lost, 0)
     how = "stopped, and hands the run back" if stopped else "lost"
     assert taken.log.last().text == f"the worker of attempt 7 was {how}. The run is {state}."
+
+
+@pytest.mark.parametrize("ended", ["lost", "failed"])
+def test_what_a_child_without_its_worker_still_writes_is_removed_in_the_end(repository, monkeypatch, ended):
+    from django.conf import settings
+
+    from patient_ladle.service.runs import clearing, ledger
+    from patient_ladle.service.runs.models import AttemptToClear
+
+    queue(repository, "from_wide")
+    run = ledger.claim(worker("lost"))
+    ledger.take_over("lost") if ended == "lost" else ledger.fail(run, StatementWrong("x", "y"))
+    folder = Path(settings.RESULT_STORE) / str(run.pk)
+    (folder / "1").mkdir(parents=True, exist_ok=True)
+    (folder / "1" / "use.csv.part").touch()
+    now = AttemptToClear.objects.get(run=run).since
+    assert (clearing.clear_attempts(now + timedelta(seconds=9)), len([*folder.rglob("*.part")])) == (0, 1)
+    with monkeypatch.context() as away:
+        away.setattr(clearing, "store", lambda: store_at("/nowhere/at/all"))
+        assert clearing.clear_attempts(now + timedelta(seconds=11)) == 0
+    assert clearing.clear_attempts(now + timedelta(seconds=11)) == 1
+    assert (folder.exists(), AttemptToClear.objects.count()) == (False, 0)
 
 
 def test_a_list_of_extracts_costs_two_queries_however_long_it_is_and_search_sees_the_newest_text_only(repository):
@@ -416,7 +439,7 @@ def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
         assert [run.pk for run in runs] == [row["id"] for row in found], "objects know their numbers"
         assert all(row["queued_at"] and row["queue_order"] for row in found)
         assert [run.due_time_id for run in runs] == [each.pk for each in due_times]
-        runs[0].state = "failed"
+        runs[0].waits_for = "rain"
         runs[0].save()  # as an update, not as another row
         assert Run.objects.count() == len(runs)
         Run.objects.all().delete()

@@ -10,7 +10,7 @@ from django.test import override_settings
 from patient_ladle.core.errors import BadInput, Conflict, SourceUnreachable, StatementWrong
 from patient_ladle.service.demo.mailbox import RunningMailbox
 
-from .hands import queue
+from .hands import put, queue
 from .test_waiting import finish, schedule, tick  # noqa: F401  # a fixture and what moves time
 
 
@@ -249,8 +249,9 @@ def test_a_channel_that_cannot_be_is_refused(told):
 
 
 def test_the_night_names_what_needs_a_person_and_leaves_out_what_was_put_right(schedule, told, orm):  # noqa: F811
-    from patient_ladle.service.runs.models import FINISHED, Run
+    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.runs.night import last_evening, night_to
+    from patient_ladle.service.runs.states import FINISHED
 
     schedule(zone="UTC")
     tick()
@@ -280,7 +281,6 @@ def test_the_night_names_what_needs_a_person_and_leaves_out_what_was_put_right(s
 
 
 def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_counts(repository, orm):
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.runs.night import night_to
 
     runs = queue(repository, "from_wide", 5)
@@ -292,7 +292,7 @@ def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_co
         {"state": "queued", "queued_at": runs[0].queued_at - timedelta(days=3)},
     )
     for day, (run, change) in enumerate(zip(runs, changes, strict=True)):
-        Run.objects.filter(pk=run.pk).update(data_date=run.data_date - timedelta(days=day), **change)
+        put(run, data_date=run.data_date - timedelta(days=day), **change)
     night = night_to(datetime.now(timezone.utc))
     assert [need.kind for need in night.needs] == ["failed", "not run", "held", "late"]
     assert night.states["queued"] == 1

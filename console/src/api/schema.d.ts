@@ -962,7 +962,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description From now on the result counts among what its extract publishes, and may be the latest one. */
+        /** @description From now on the result counts among what its extract publishes; it is delivered unless a newer one is published. */
         post: operations["publish_run"];
         delete?: never;
         options?: never;

@@ -9,11 +9,22 @@ from itertools import islice
 
 from .calendars.clock import check_zone
 from .calendars.timing import Timing
+from .state_tables import Fields, Move, StateTable
 
 LATE_AFTER = timedelta(minutes=2)
 """A due time picked up later than this was missed while the service was down, and its run is flagged late."""
 
 RUN, SKIPPED, MISSED = "run", "skipped", "missed"
+DUE_TIME = StateTable(
+    "due time",
+    "decision",
+    first=(RUN, SKIPPED, MISSED),
+    states={RUN: Fields(), SKIPPED: Fields(), MISSED: Fields()},
+    moves=(
+        Move("skip", (RUN,), SKIPPED, ("reason",)),
+        Move("run after all", (RUN, SKIPPED, MISSED), RUN, ("reason",)),
+    ),
+)
 POLICIES = ("latest", "all", "none")
 """Which of the due times that were missed run after all."""
 

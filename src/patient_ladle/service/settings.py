@@ -121,7 +121,7 @@ REST_FRAMEWORK = {
 }
 SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {
-        "RunState": f"{_OWN}.runs.models.STATES",
+        "RunState": f"{_OWN}.runs.states.STATES",
         "InquiryState": f"{_OWN}.sources.models.INQUIRY_STATES",
         "InquiryKind": f"{_OWN}.sources.inquiries.KINDS",
         "BackfillState": f"{_OWN}.runs.backfills_api.BACKFILL_STATES",

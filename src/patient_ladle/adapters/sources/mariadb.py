@@ -84,7 +84,9 @@ _TYPE_NAMES = {code: name.lower() for name, code in vars(FIELD_TYPE).items() if 
 _STRINGS = (FIELD_TYPE.VARCHAR, FIELD_TYPE.VAR_STRING, FIELD_TYPE.STRING, FIELD_TYPE.BLOB,
             FIELD_TYPE.TINY_BLOB, FIELD_TYPE.MEDIUM_BLOB, FIELD_TYPE.LONG_BLOB)  # fmt: skip
 _FLOAT_NOTE = "a 32-bit float, which MariaDB sends rounded to six digits; select cast(… as double) for all of them"
-_ZONE_NOTE = "a TIMESTAMP as the clocks of {0} show it, without a zone; take the zone out of the source's address for exact moments"
+_ZONE_NOTE = (
+    "a TIMESTAMP as the clocks of {0} show it, without a zone; take the zone out of the source's address for exact moments"
+)
 _CATALOGUE_KINDS = {
     "tinyint": "integer", "smallint": "integer", "mediumint": "integer", "int": "integer", "bigint": "integer", "year": "integer",
     "bit": "integer", "decimal": "decimal", "float": "float", "double": "float", "date": "date", "time": "time", "datetime": "timestamp",

@@ -120,7 +120,9 @@ class Types:
             made.append(f" when {dimensions} then {form}")
             if depth:
                 break  # an array within another value: one dimension is what people keep there, and the text stays short
-        return f"case when {value} is null then null else case array_ndims({value}){''.join(made)} else to_json({value}) end end"
+        return (
+            f"case when {value} is null then null else case array_ndims({value}){''.join(made)} else to_json({value}) end end"
+        )
 
     def _range(self, within: int, value: str, depth: int) -> str:
         """A range as the server reads it back, or several in braces; bounds need no quotes in their canonical form."""
@@ -135,6 +137,11 @@ class Types:
         low, high = (self._form(within, f"{bound}({value})", depth + 1) for bound in ("lower", "upper"))
         if low == f"lower({value})":
             return value
-        opens, closes = f"case when lower_inc({value}) then '[' else '(' end", f"case when upper_inc({value}) then ']' else ')' end"
+        opens, closes = (
+            f"case when lower_inc({value}) then '[' else '(' end",
+            f"case when upper_inc({value}) then ']' else ')' end",
+        )
         bounds = f"coalesce({low}, '') || ',' || coalesce({high}, '')"
-        return f"case when {value} is null then null when isempty({value}) then 'empty' else {opens} || {bounds} || {closes} end"
+        return (
+            f"case when {value} is null then null when isempty({value}) then 'empty' else {opens} || {bounds} || {closes} end"
+        )

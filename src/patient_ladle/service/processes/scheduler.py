@@ -14,7 +14,7 @@ from django.utils import timezone
 from patient_ladle.service.common.alone import AWAY, guarded, one_by_one
 from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
-from patient_ladle.service.runs.clearing import clear_folders
+from patient_ladle.service.runs.clearing import clear_attempts, clear_folders
 from patient_ladle.service.runs.keeping import forget_old, remove_old, sweep_store
 from patient_ladle.service.runs.models import Pulse
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
@@ -30,6 +30,8 @@ log = logging.getLogger("ladle.scheduler")
 
 POLL_SECONDS = 1.0
 MINUTE_SECONDS = 60.0
+CLEARINGS = 10
+"""Times a minute that what attempts have left is removed."""
 """Between looks at what does not change by the second: space, and whether the morning has come."""
 BATCH = 1000
 """Schedules moved on in one transaction: a quarter of a second to a whole one of work, which a crash undoes."""
@@ -109,7 +111,11 @@ def keep_up(stop: threading.Event) -> None:
                 work(timezone.now())
         with guarded("upkeep", log):
             Pulse.beat("upkeep")
-        stop.wait(MINUTE_SECONDS)
+        for _ in range(CLEARINGS):
+            with guarded("clearing", log):
+                clear_attempts(timezone.now())
+            if stop.wait(MINUTE_SECONDS / CLEARINGS):
+                return
 
 
 def look(second: SecondScheduler | None) -> None:

@@ -30,7 +30,8 @@ from patient_ladle.service.extracts.private_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, mounts_of
 from patient_ladle.service.runs.joining import join, mind_clock
-from patient_ladle.service.runs.models import RUNNING, Run, Worker
+from patient_ladle.service.runs.models import Run, Worker
+from patient_ladle.service.runs.states import RUNNING
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
 from patient_ladle.service.sources.queries import address_in, way_to
 

@@ -31,20 +31,9 @@ from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.words import amount
 
-from .models import (
-    DELIVERED,
-    DELIVERY_FAILED,
-    FAILED,
-    FINISHED,
-    HELD,
-    LIVE,
-    NOT_RUN,
-    SOURCE_CODES,
-    STORE_CODES,
-    Backfill,
-    Run,
-)
+from .models import SOURCE_CODES, STORE_CODES, Backfill, Run
 from .night import coming_next, night_to
+from .states import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NOT_RUN
 from .stores import store
 
 FOLDER_CODES = ("store_unwritable", "disk_full")

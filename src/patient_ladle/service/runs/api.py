@@ -22,7 +22,10 @@ from patient_ladle.service.extracts.models import Extract
 from . import delivering, holding, published, services
 from .dry_run import dry_run
 from .files_api import FileView
-from .models import (
+from .models import LogLine, Run, Worker
+from .night import coming_next
+from .pulses import what_does_not_run
+from .states import (
     DELIVERIES,
     DELIVERY_FAILED,
     ENDED,
@@ -35,12 +38,7 @@ from .models import (
     STATES,
     TO_DELIVER,
     UNDER_WAY,
-    LogLine,
-    Run,
-    Worker,
 )
-from .night import coming_next
-from .pulses import what_does_not_run
 
 OPEN_STAGES = ("describe", "fetch", "prove", "store")
 """Stages whose lines say nothing of servers, logins, workers or delivery paths."""

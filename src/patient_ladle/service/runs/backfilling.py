@@ -12,7 +12,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from patient_ladle.core.calendars.clock import before_day, check_order, check_zone
-from patient_ladle.core.due_decisions import RUN
+from patient_ladle.core.due_decisions import DUE_TIME, RUN
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.naming import holds, stem
 from patient_ladle.core.output import OutputSettings
@@ -20,8 +20,9 @@ from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
 from patient_ladle.service.schedules.services import schedule_named
 
-from .models import ENDED, FINISHED, LIVE, REJECTED, Backfill, Run
+from .models import Backfill, Run
 from .services import cancel_run, due_runs, queue_due_runs
+from .states import ENDED, FINISHED, LIVE, REJECTED
 
 MOST = 1_000
 """Due times of one backfill: more are a mistake, or are better done in parts."""
@@ -88,9 +89,8 @@ def backfill(person: Person, name: str, first: date, last: date, again: bool = F
             defaults={"data_date": plan["data_date"], "decision": RUN, "reason": note},
         )
         if not new:
-            due_time.reason = f"{note} ({due_time.decision}: {due_time.reason})"[:400]
-            due_time.decision = RUN
-            due_time.save()
+            reason = f"{note} ({due_time.decision}: {due_time.reason})"[:400]
+            due_time.save(update_fields=DUE_TIME.move(due_time, "run after all", reason=reason))
         due_time.schedule = schedule
         _runs_for(due_time, made)
     return made

@@ -14,7 +14,8 @@ from rest_framework.response import Response
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
 
 from . import backfilling
-from .models import LIVE, Backfill, Run
+from .models import Backfill, Run
+from .states import LIVE
 
 UNDER_WAY, OVER, STOPPED = BACKFILL_STATES = ("under way", "ended", "cancelled")
 

@@ -9,10 +9,16 @@ from datetime import datetime, timedelta
 from django.conf import settings
 
 from patient_ladle.adapters.deliveries.folder import cleared
+from patient_ladle.core.errors import StoreUnwritable
 
-from .models import FINISHED, RUNNING, TO_DELIVER, UNDER_WAY, FolderToClear, Run
+from .models import AttemptToClear, FolderToClear, Run
+from .states import FINISHED, RUNNING, TO_DELIVER, UNDER_WAY
+from .stores import store
 
 log = logging.getLogger("ladle.deliveries")
+
+ONCE_MORE = timedelta(seconds=10)
+"""After so long a child without its worker has ended, and what it had wrote after all can be removed."""
 
 
 def _is_over(run: Run) -> Callable[[int, int, int], bool]:
@@ -38,6 +44,21 @@ def clear_after(run: Run, folders: Sequence[str]) -> None:
     for folder in folders:
         if not cleared(folder, _is_over(run)):
             FolderToClear.objects.get_or_create(run=run, folder=folder)
+
+
+def clear_attempts(now: datetime) -> int:
+    """What attempts that are over have left in the store after all; returns how many were looked at. A store that is away is
+    looked at later."""
+    count = 0
+    for each in AttemptToClear.objects.filter(since__lt=now - ONCE_MORE).order_by("pk"):
+        try:
+            store().discard(str(each.run_id), each.attempt, surely=True)
+        except StoreUnwritable as error:
+            log.warning("what attempt %s of run %s left stays for now: %s", each.attempt, each.run_id, error.message)
+            break
+        each.delete()
+        count += 1
+    return count
 
 
 def clear_folders(now: datetime) -> int:

@@ -37,9 +37,10 @@ from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
 from .clearing import clear_after
-from .models import DELIVERED, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY, DeliveryFolder, Run, Worker
+from .models import DeliveryFolder, Run, Worker
 from .owning import claim_names, own_names
 from .services import run_numbered
+from .states import DELIVERED, DELIVERY, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY
 from .stores import store
 from .telling import add_log, delivered_words, wake_workers
 from .waiting import tell_followers
@@ -88,7 +89,7 @@ def _fault(row: Run) -> ServiceFault:
 
 def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     again = row.delivery_error is not None
-    row.delivery, row.delivery_plan, row.delivery_error, row.deliver_at, row.publishing = DELIVERED, None, None, None, None
+    DELIVERY.move(row, "deliver")
     row.late = row.late or bool(row.finish_by and timezone.now() > row.finish_by)
     row.save()
     for file, (first, *others) in zip(row.files.all(), plan.delivered(), strict=False):
@@ -112,13 +113,16 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     holds the run's row."""
     sweep(plan.moves)
     now = timezone.now()
-    row.deliver_until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
-    patience = Patience(1_000, row.deliver_until, FIRST_WAIT_SECONDS)
+    until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
+    patience = Patience(1_000, until, FIRST_WAIT_SECONDS)
     again, why_not = patience.again_at(error, row.delivery_attempts, now)
     done = [*(row.delivery_plan or {}).get("delivered", []), *error.facts.get("delivered", [])]
-    row.delivery = TO_DELIVER if again else DELIVERY_FAILED
-    row.delivery_plan = {**plan.wishes().to_dict(), "delivered": list(dict.fromkeys(done))}
-    row.delivery_error, row.deliver_at, row.publishing = error.to_dict(), again, None
+    left = {**plan.wishes().to_dict(), "delivered": list(dict.fromkeys(done))}
+    known: dict[str, Any] = {"delivery_plan": left, "delivery_error": error.to_dict(), "deliver_until": until}
+    if again:
+        DELIVERY.move(row, "try again", deliver_at=again, **known)
+    else:
+        DELIVERY.move(row, "fail", **known)
     row.save()
     clear_after(row, plan.folders)
     add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
@@ -140,8 +144,7 @@ def claim_delivery(worker: Worker, busy: Collection[str] = ()) -> Run | None:
     )
     for run in due.order_by("deliver_at", "id")[:CANDIDATES]:
         if not set(run.delivery_plan["folders"]) & set(busy):
-            run.delivery, run.deliverer, run.delivery_attempts = UNDER_WAY, worker, run.delivery_attempts + 1
-            run.save(update_fields=["delivery", "deliverer", "delivery_attempts"])
+            run.save(update_fields=DELIVERY.move(run, "claim", deliverer=worker, delivery_attempts=run.delivery_attempts + 1))
             return run
     return None
 
@@ -233,16 +236,16 @@ def take_over_delivery(row: Run) -> None:
         add_log(row, "warning", "its worker was lost while delivering: rolled forward from the recorded intent", "deliver")
         deliver_prepared(row, intent, resumed=True)
         return
-    row.delivery, row.deliver_at, row.deliverer = TO_DELIVER, timezone.now(), None
-    row.save(update_fields=["delivery", "deliver_at", "deliverer"])
+    row.save(update_fields=DELIVERY.move(row, "hand back", deliver_at=timezone.now()))
     clear_after(row, row.delivery_plan["folders"])
     add_log(row, "warning", "its worker was lost while it prepared the delivery, which is tried again", "deliver")
 
 
 def to_deliver(row: Run, plan: Mapping[str, Any]) -> None:
     """From now on a worker delivers it; the row is locked and saved by the caller."""
-    row.delivery, row.delivery_plan, row.delivery_error = TO_DELIVER, dict(plan), None
-    row.deliver_at, row.deliver_until = timezone.now(), timezone.now() + timedelta(hours=settings.DELIVERY_HOURS)
+    now = timezone.now()
+    until = now + timedelta(hours=settings.DELIVERY_HOURS)
+    DELIVERY.move(row, "ask for", delivery_plan=dict(plan), deliver_at=now, deliver_until=until)
     wake_workers()
 
 
@@ -279,7 +282,7 @@ def decide_delivery(person: Person, number: int, then: str, into: str = "", note
     before = tuple(run.delivery_plan["folders"])
     because = f": {note}" if note else ""
     if then == "left":
-        run.delivery, run.deliver_at = LEFT, None
+        DELIVERY.move(run, "leave")
         add_log(run, "warning", f"{person.name} leaves it undelivered{because}", "deliver")
         delivery_is_over(run, before, f"{person.name} leaves it undelivered{because}.", _nobody_else_waits(run, before))
         tell_followers(run)

@@ -27,9 +27,10 @@ from patient_ladle.service.extracts.shared_values import with_shared
 from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 
-from .models import FINISHED, Run
+from .models import Run
 from .owning import owned_by_others, words_of
 from .services import default_environment, is_published, runnable
+from .states import FINISHED
 
 LOOKED_AT = 100
 EARLIER_RUNS = 10

@@ -35,8 +35,9 @@ from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
 
 from . import services
-from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, ResultFile, Run
+from .models import ResultFile, Run
 from .published import held_hint, held_words, latest, refuse_held
+from .states import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED
 from .stores import store
 
 log = logging.getLogger("ladle.results")

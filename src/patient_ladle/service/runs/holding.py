@@ -14,8 +14,9 @@ from patient_ladle.service.people.models import Person
 
 from .alarms import decided
 from .delivering import to_deliver
-from .models import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED, Run
+from .models import Run
 from .services import run_numbered
+from .states import FINISHED, HELD, HOLD, NOT_DELIVERED
 from .telling import add_log
 from .waiting import tell_followers
 
@@ -89,7 +90,7 @@ def _held(number: int) -> Run:
 def release(person: Person, number: int, note: str) -> Run:
     """Have what was held delivered, under its names. Raises Conflict."""
     run = _held(number)
-    run.held, run.held_by, run.held_note = RELEASED, person.name, note[:400]
+    HOLD.move(run, "release", held_by=person.name, held_note=note[:400])
     if run.delivery_plan:
         to_deliver(run, run.delivery_plan)
     run.save()
@@ -103,7 +104,7 @@ def release(person: Person, number: int, note: str) -> Run:
 def reject(person: Person, number: int, note: str) -> Run:
     """The files stay in the store and are never delivered; those that wait for the run are not run."""
     run = _held(number)
-    run.held, run.held_by, run.held_note, run.delivery_plan = REJECTED, person.name, note[:400], None
+    HOLD.move(run, "reject", held_by=person.name, held_note=note[:400])
     run.save()
     add_log(run, "warning", f"rejected by {person.name}: {note}" if note else f"rejected by {person.name}")
     decided(run)

@@ -25,8 +25,9 @@ from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.notices.models import Notice, Trouble
 from patient_ladle.words import amount
 
-from .models import DELIVERY_OPEN, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, LogLine, Run
+from .models import NEWEST_FIRST, LogLine, Run
 from .published import published_runs
+from .states import DELIVERY_OPEN, FINISHED, HELD, NOT_DELIVERED, REJECTED
 from .stores import store
 from .telling import add_log
 

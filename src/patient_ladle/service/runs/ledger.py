@@ -37,21 +37,8 @@ from .alarms import run_ended
 from .clearing import clear_after
 from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
 from .holding import changes_since, findings_of
-from .models import (
-    CANCELLED,
-    DELIVERY_FAILED,
-    FAILED,
-    FINISHED,
-    HELD,
-    MAX_LOST,
-    QUEUED,
-    RUNNING,
-    WAITING,
-    LogLine,
-    ResultFile,
-    Run,
-    Worker,
-)
+from .models import MAX_LOST, AttemptToClear, LogLine, ResultFile, Run, Worker
+from .states import DELIVERY, FAILED, FINISHED, HOLD, QUEUED, RUN, RUNNING, WAITING
 from .stores import store
 from .telling import add_log, wake_workers
 from .waiting import quiet_sources, tell_followers
@@ -76,8 +63,7 @@ def claim(worker: Worker) -> Run | None:
     )
     if run is None:
         return None
-    run.state, run.worker, run.attempt = RUNNING, worker, run.attempt + 1
-    run.started_at, run.stage, run.stages, run.rows, run.bytes_read = timezone.now(), "", [], None, None
+    RUN.move(run, "claim", worker=worker, attempt=run.attempt + 1, started_at=timezone.now())
     run.save()
     add_log(run, "info", f"attempt {run.attempt} on {worker.host} (worker {worker.pid})")
     return run
@@ -152,7 +138,7 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
         row.findings = findings_of(row, outcome)
         row.warned, row.empty = bool(row.warnings or row.findings), row.rows == 0
         if any(each["then"] == "hold" for each in row.findings):
-            row.held, row.delivery_plan = HELD, plan.wishes().to_dict() if plan else None
+            HOLD.move(row, "hold", delivery_plan=plan.wishes().to_dict() if plan else None)
             sweep(plan.moves if plan else ())
             plan = None
         row.publishing = {"delivery": plan.to_dict() if plan else None, "undelivered": outcome.get("undelivered")}
@@ -165,7 +151,7 @@ def _finish(row: Run, resumed: bool) -> None:
     """The result is stored and proven, and its intent recorded: the run has finished, whatever becomes of its delivery."""
     intent = row.publishing or {}
     plan = plan_of(intent.get("delivery"))
-    row.state, row.ended_at, row.publishing, row.error = FINISHED, timezone.now(), None, None
+    RUN.move(row, "finish", ended_at=timezone.now())
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
     if row.held and row.delivery_plan:
         clear_after(row, row.delivery_plan["folders"])
@@ -221,21 +207,22 @@ def fail(run: Run, error: LadleError) -> None:
         row.failures += 1
         again, why_not = _patience(row).again_at(error, row.failures, now)
         if row.cancel_asked_by or isinstance(error, RunCancelled):
-            row.state, again = CANCELLED, None
+            again = None
+            RUN.move(row, "cancel", ended_at=now, error=error.to_dict())
+        elif again:
+            which = f"attempt {row.failures + 1} of {row.attempts_most}"
+            RUN.move(row, "try again", error=error.to_dict(), not_before=again, wait_until=again, waits_for=which)
         else:
-            row.state = WAITING if again else FAILED
-        row.error = error.to_dict()
+            RUN.move(row, "fail", error=error.to_dict(), ended_at=now)
         add_log(row, "error" if row.state == FAILED else "warning", error.in_words())
         if again:
-            row.worker, row.stage, row.not_before, row.wait_until = None, "", again, again
-            row.waits_for = f"attempt {row.failures + 1} of {row.attempts_most}"
             add_log(row, "warning", f"attempt {row.attempt} failed; the next one is at {again:%Y-%m-%d %H:%M:%S} UTC")
         else:
-            row.ended_at = now
             row.late = row.late or bool(row.finish_by and now > row.finish_by)
             if row.state == FAILED:
                 add_log(row, "error", f"failed: {why_not}")
         row.save()
+        AttemptToClear.objects.create(run=row, attempt=row.attempt)
         if row.state != WAITING:
             run_ended(row)
             tell_followers(row)
@@ -289,14 +276,15 @@ def _end_as_fault(number: int, theirs: Q) -> None:
         return
     fault = ServiceFault("the service met a fault of its own while it took this over.", "Its log has the details.", run=number)
     intent = plan_of((run.publishing or {}).get("delivery"))
-    run.ended_at, run.deliverer = timezone.now(), None
+    run.deliverer = None
     if run.state == RUNNING and run.publishing is None:
-        run.state, run.error = FAILED, fault.to_dict()
+        RUN.move(run, "fail", error=fault.to_dict(), ended_at=timezone.now())
     else:
-        run.state, run.publishing = FINISHED, None
+        if run.state == RUNNING:
+            RUN.move(run, "finish", ended_at=timezone.now())
         if run.delivery or intent is not None:
-            run.delivery, run.delivery_error = DELIVERY_FAILED, fault.to_dict()
-            run.delivery_plan = run.delivery_plan or (intent.wishes().to_dict() if intent else None)
+            wishes = run.delivery_plan or (intent.wishes().to_dict() if intent else None)
+            DELIVERY.move(run, "fail", delivery_plan=wishes, delivery_error=fault.to_dict())
     run.save()
     add_log(run, "error", fault.in_words())
 
@@ -310,18 +298,18 @@ def _taken_over(run: Run, stopped: bool) -> bool:
         add_log(run, "warning", "its worker was lost while publishing: rolled forward from the recorded intent")
         _finish(run, resumed=True)
         return False
-    run.worker, run.stage = None, ""
     run.lost += not stopped
     error = WorkerLost(f"the worker of attempt {run.attempt} was lost.", "Start the run again.")
     words = f"the worker of attempt {run.attempt} was stopped, and hands the run back." if stopped else error.message
+    now, no_worker = timezone.now(), {"worker": None, "stage": ""}
     if run.cancel_asked_by:
-        run.state = CANCELLED
+        RUN.move(run, "cancel", ended_at=now, **no_worker)
     elif run.lost >= MAX_LOST:
-        run.state, run.error = FAILED, error.to_dict()
+        RUN.move(run, "fail", error=error.to_dict(), ended_at=now, **no_worker)
     else:
-        run.state = QUEUED
-    run.ended_at = timezone.now() if run.state != QUEUED else None
+        RUN.move(run, "hand back")
     run.save()
+    AttemptToClear.objects.create(run=run, attempt=run.attempt)
     if run.state != QUEUED:
         run_ended(run)
         tell_followers(run)

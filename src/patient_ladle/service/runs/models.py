@@ -1,11 +1,4 @@
-"""The ledger is the queue: one table of runs, one state machine, no second truth.
-
-waiting → queued → running → finished | failed | cancelled; running → waiting when it is tried again, → queued when its
-worker is lost or stopped; waiting → not run when what it waits for has failed.
-
-A finished run's result is stored and proven; its delivery has a state of its own: waiting → under way → delivered, waiting
-again, or failed, which a person decides about: again, elsewhere, or left.
-"""
+"""The ledger is the queue: one table of runs, one table of their states (``states``), no second truth."""
 
 from __future__ import annotations
 
@@ -19,24 +12,31 @@ from django.db.models import Q
 from django.db.models.functions import Now
 from django.utils import timezone
 
+from patient_ladle.service.common.state_rules import rules_of
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.sources.models import Environment, Source
 
-WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "running", "finished", "failed", "cancelled"
-NOT_RUN = "not run"
-STATES = (WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED, NOT_RUN)
-ENDED = (FINISHED, FAILED, CANCELLED, NOT_RUN)
-LIVE = (WAITING, QUEUED, RUNNING)
-HELD, RELEASED, REJECTED = "held", "released", "rejected"
-NOT_DELIVERED = (HELD, REJECTED)
-"""Of finished runs whose files are not to be taken for results."""
+from .states import (
+    DELIVERIES,
+    DELIVERY,
+    DELIVERY_FAILED,
+    FINISHED,
+    HELD,
+    HOLD,
+    LIVE,
+    QUEUED,
+    REJECTED,
+    RELEASED,
+    RUN,
+    RUNNING,
+    TO_DELIVER,
+    UNDER_WAY,
+    WAITING,
+)
+
 NEWEST_FIRST = ("-data_date", "-due_at", "-id")
 """The one order of results: of what is the latest, and of what is kept longest."""
-TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "under way", "delivered", "failed", "left"
-DELIVERIES = (TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT)
-"""What has become of a finished run's delivery; nothing where none was wanted, or a guard holds it."""
-DELIVERY_OPEN = (TO_DELIVER, UNDER_WAY, DELIVERY_FAILED)
 SOURCE_CODES = (
     "source_unreachable",
     "source_sign_in_refused",
@@ -91,6 +91,15 @@ class FolderToClear(models.Model):
 
     class Meta:
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "folder"], name="one_clearing_of_a_folder")]
+
+
+class AttemptToClear(models.Model):
+    """An attempt that is over without a result: what it wrote into the store is removed at once, and once more later, for what
+    a child without its worker still wrote, or what whoever removed it did not come to."""
+
+    run = models.ForeignKey("Run", on_delete=models.CASCADE, related_name="+")
+    attempt = models.PositiveSmallIntegerField()
+    since = models.DateTimeField(auto_now_add=True)
 
 
 class Identity(models.Model):
@@ -205,7 +214,12 @@ class Run(models.Model):
             models.Index(fields=["deliver_at"], name="runs_to_deliver", condition=Q(delivery=TO_DELIVER)),
             models.Index(fields=["id"], name="deliveries_open", condition=Q(delivery__in=(UNDER_WAY, DELIVERY_FAILED))),
         ]
-        constraints: ClassVar = [models.UniqueConstraint(fields=["due_time", "step", "turn"], name="one_run_per_step_and_turn")]
+        constraints: ClassVar = [
+            models.UniqueConstraint(fields=["due_time", "step", "turn"], name="one_run_per_step_and_turn"),
+            rules_of(RUN, "state_of_a_run"),
+            rules_of(DELIVERY, "delivery_of_a_run", {each: Q(state=FINISHED) for each in DELIVERIES}),
+            rules_of(HOLD, "hold_of_a_run", {each: Q(state__in=(RUNNING, FINISHED)) for each in (HELD, RELEASED, REJECTED)}),
+        ]
 
     @property
     def delivers_into(self) -> str:

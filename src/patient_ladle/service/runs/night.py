@@ -23,7 +23,8 @@ from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.service.notices.services import without_numbers
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
-from .models import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN, SOURCE_CODES, STORE_CODES, Run
+from .models import SOURCE_CODES, STORE_CODES, Run
+from .states import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN
 
 EVENING = 18
 """The hour at which a night begins."""

@@ -14,8 +14,8 @@ from patient_ladle.core.errors import general_words
 from patient_ladle.service.common.api import RoleView
 from patient_ladle.service.common.caller import sees_all
 
-from .models import HELD, REJECTED, RELEASED, STATES
 from .night import BARS, Night, coming_next, night_to, runs_since
+from .states import HELD, REJECTED, RELEASED, STATES
 
 
 class NeedView(serializers.Serializer):

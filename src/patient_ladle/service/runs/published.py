@@ -22,8 +22,9 @@ from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
 
 from .delivering import deliver_after_all
-from .models import ENDED, FINISHED, HELD, NEWEST_FIRST, NOT_DELIVERED, REJECTED, RUNNING, ResultFile, Run
+from .models import NEWEST_FIRST, ResultFile, Run
 from .services import default_environment, run_numbered
+from .states import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RUNNING
 from .telling import add_log
 
 
@@ -102,7 +103,7 @@ def refuse_held(run: Run) -> None:
 
 @transaction.atomic
 def publish(person: Person, number: int) -> Run:
-    """From now on it counts among what its extract publishes, and is delivered where that was not done. Raises Conflict, NotFound."""
+    """From now on it counts among what its extract publishes, and is delivered. Raises Conflict, NotFound."""
     run = run_numbered(number, locked=True)
     if run.state in ENDED and run.state != FINISHED:
         raise Conflict(f"run {number} has no result: it is {run.state}.", f"Run it again: ladle run again {number}")

@@ -14,7 +14,7 @@ from django.db import transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from patient_ladle.core.due_decisions import LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
+from patient_ladle.core.due_decisions import DUE_TIME, LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import Conflict, LadleError
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
@@ -24,8 +24,9 @@ from patient_ladle.service.schedules import services as schedule_services
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related
 
-from .models import LIVE, Run
+from .models import Run
 from .services import Known, due_runs
+from .states import LIVE
 from .waiting import queue_free, settle
 
 log = logging.getLogger("ladle.scheduler")
@@ -190,5 +191,5 @@ def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], 
 
 
 def _skipped(due_time: DueTime, reason: str) -> list[Run]:
-    due_time.decision, due_time.reason = SKIPPED, reason[:400]
+    DUE_TIME.move(due_time, "skip", reason=reason[:400])
     return []

@@ -31,7 +31,8 @@ from patient_ladle.service.sources.models import Address, Environment, Source
 from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .alarms import tell_of_backfill
-from .models import CANCELLED, ENDED, QUEUED, WAITING, IdempotentCall, Run
+from .models import IdempotentCall, Run
+from .states import CANCELLED, ENDED, QUEUED, RUN, WAITING
 from .telling import add_log
 from .waiting import settle, tell_followers
 
@@ -237,7 +238,7 @@ def cancel_run(person: Person, number: int) -> Run:
         raise Conflict(f"run {number} has {run.state} already.", "There is nothing left to cancel.")
     run.cancel_asked_by = run.cancel_asked_by or person.name
     if run.state in (WAITING, QUEUED):
-        run.state, run.ended_at, run.waits_for, run.wait_until = CANCELLED, timezone.now(), "", None
+        RUN.move(run, "cancel", ended_at=timezone.now())
     run.save()
     add_log(run, "warning", f"{person.name} asked for the run to stop")
     if run.state == CANCELLED:

@@ -28,7 +28,8 @@ from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
 
 from .alarms import run_ended, run_is_late
-from .models import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, NOT_RUN, QUEUED, REJECTED, WAITING, Run
+from .models import Run
+from .states import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, QUEUED, REJECTED, RUN, WAITING
 from .telling import add_log, wake_workers
 
 log = logging.getLogger("ladle.waiting")
@@ -126,14 +127,12 @@ def settle(run: Run, now: datetime) -> None:
         run.waits_for, run.wait_until = waits[:400], quiet or now + LOOK_AGAIN
         run.save(update_fields=["waits_for", "wait_until"])
     else:
-        _put_into_queue(run, now)
-        run.save(update_fields=["state", "waits_for", "wait_until", "not_before", "queue_order"])
+        run.save(update_fields=_put_into_queue(run, now))
         wake_workers()
 
 
-def _put_into_queue(run: Run, now: datetime) -> None:
-    run.state, run.waits_for, run.wait_until, run.not_before = QUEUED, "", None, None
-    run.queue_order = now - run.priority * PRIORITY_WORTH
+def _put_into_queue(run: Run, now: datetime) -> tuple[str, ...]:
+    return RUN.move(run, "queue", queue_order=now - run.priority * PRIORITY_WORTH)
 
 
 def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
@@ -162,16 +161,13 @@ def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
 
 def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:
     """Its last word; those that wait for it learn of it when this transaction is done."""
-    run.state, run.ended_at, run.waits_for, run.wait_until = NOT_RUN, timezone.now(), "", None
-    run.error = {
-        "code": "not_run",
-        "message": f"not run: {cause}.",
-        "hint": "Mend the cause and start it again: ladle run again.",
-        "transient": False,
-        "facts": {},
-    }
+    words = f"not run: {cause}."
+    RUN.move(run, "give up", ended_at=timezone.now(), error={
+        "code": "not_run", "message": words, "hint": "Mend the cause and start it again: ladle run again.",
+        "transient": False, "facts": {},
+    })  # fmt: skip
     run.save()
-    add_log(run, "error", run.error["message"])
+    add_log(run, "error", words)
     run_ended(run, told_already)
     tell_followers(run)
 
@@ -221,8 +217,7 @@ def hold_quiet_sources(now: datetime) -> None:
 
 
 def _hold(run: Run, now: datetime) -> None:
-    run.state, run.wait_until = WAITING, now
-    run.save(update_fields=["state", "wait_until"])
+    run.save(update_fields=RUN.move(run, "leave the queue", wait_until=now))
     settle(run, now)
 
 

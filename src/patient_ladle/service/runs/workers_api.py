@@ -11,7 +11,8 @@ from rest_framework.response import Response
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 
 from . import joining
-from .models import RUNNING, Worker
+from .models import Worker
+from .states import RUNNING
 
 
 class WorkerView(serializers.Serializer):

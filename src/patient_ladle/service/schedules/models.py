@@ -12,7 +12,8 @@ from django.utils import timezone
 
 from patient_ladle.core.calendars.holidays import NO_HOLIDAYS, of_country, of_file
 from patient_ladle.core.calendars.timing import Timing
-from patient_ladle.core.due_decisions import CatchUp, Pause
+from patient_ladle.core.due_decisions import DUE_TIME, CatchUp, Pause
+from patient_ladle.service.common.state_rules import rules_of
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.sources.models import Environment
 
@@ -150,4 +151,7 @@ class DueTime(models.Model):
             models.Index(fields=["decided_at"], name="due_times_without_run", condition=~models.Q(decision="run")),
             models.Index(fields=["id"], name="due_times_untold", condition=models.Q(untold=True)),
         ]
-        constraints: ClassVar = [models.UniqueConstraint(fields=["schedule", "due_at"], name="one_record_per_due_time")]
+        constraints: ClassVar = [
+            models.UniqueConstraint(fields=["schedule", "due_at"], name="one_record_per_due_time"),
+            rules_of(DUE_TIME, "decision_of_a_due_time"),
+        ]
