@@ -7,7 +7,7 @@ from django.db import migrations, models
 class Migration(migrations.Migration):
 
     dependencies = [
-        ('runs', '0022_states'),
+        ('runs', '0023_states'),
     ]
 
     operations = [
