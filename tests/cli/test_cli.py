@@ -11,7 +11,7 @@ import sys
 import pytest
 
 from patient_ladle.cli.main import parser
-from patient_ladle.client import Ladle
+from patient_ladle.client import CallFailed, Ladle
 from tests.command import PATIENCE, ladle
 from tests.conftest import PASSWORD, printed
 
@@ -41,6 +41,13 @@ def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
         [*words, "sign-in", "reader"], env=environment | {"LADLE_PASSWORD": "no"}, capture_output=True, text=True, check=False
     )
     assert (wrong.returncode, "do not fit together" in wrong.stderr) == (4, True)
+    token = json.loads((tmp_path / "tokens.json").read_text())[service.url]
+    for status, said in ((0, f"signed out of {service.url}"), (2, "nobody is signed in")):
+        out = subprocess.run([*words, "sign-out"], env=environment, capture_output=True, text=True, check=False)
+        assert (out.returncode, said in out.stdout + out.stderr) == (status, True)
+    assert json.loads((tmp_path / "tokens.json").read_text()) == {}
+    with Ladle(service.url, token) as ladle, pytest.raises(CallFailed, match="expired or revoked"):
+        ladle.people.me()
 
 
 def test_a_run_from_start_to_saved_files(service, tmp_path):
@@ -70,7 +77,7 @@ def test_a_run_from_start_to_saved_files(service, tmp_path):
         (["run", "start", "district_use", "--as", "cvs"], 2, "Did you mean 'csv'?"),
         (["run", "start", "broken"], 1, "column d.nmae does not exist (line 1, column 8)"),
         (["run", "show", "999999"], 2, "there is no run 999999."),
-        (["run", "shwo", "1"], 2, "invalid choice"),
+        (["run", "shwo", "1"], 2, "Did you mean 'ladle run show'?"),
         (["source", "remove", "metering"], 2, "Say --yes to do it."),
         (["source", "remove", "metering", "--yes"], 2, "is in use"),
         (["extract", "save", "fresh"], 2, "Give --source NAME and --statement FILE."),
@@ -251,7 +258,7 @@ def test_every_command_has_help_and_json(capsys):
     def named(text):
         return re.findall(r"^    ([a-z-]+)(?: |$)", text, re.M)
 
-    assert {"sign-in", "status", *NOUNS} == set(named(told()))
+    assert {"sign-in", "sign-out", "status", *NOUNS} == set(named(told()))
     for noun in NOUNS:
         for verb in named(told(noun)):
             text = told(noun, verb)

@@ -172,7 +172,7 @@ def test_bounds_patterns_names_and_privacy(declared, value, words):
     "declared",
     [
         {"type": "identifier"}, {"type": "identifier", "allowed": ["a"], "many": True}, {"type": "identifier", "allowed": ["a"], "required": False},
-        {"least": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the month"},
+        {"least": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the mouth"},
         {"choices": {"source": "metering"}}, {"type": "period", "many": True}, {"type": "integer", "least": "few"}, {"unknown": 1},
     ],
 )  # fmt: skip

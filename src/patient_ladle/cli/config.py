@@ -40,16 +40,30 @@ def _tokens() -> dict[str, str]:
 
 def token_for(url: str) -> str | None:
     """LADLE_TOKEN, else the one kept for that service."""
-    return os.environ.get("LADLE_TOKEN") or _tokens().get(url)
+    return os.environ.get("LADLE_TOKEN") or kept_token(url)
+
+
+def kept_token(url: str) -> str | None:
+    """The one that a sign-in has left here."""
+    return _tokens().get(url)
 
 
 def keep_token(url: str, token: str) -> Path:
     """Keep it in a file of mode 0600."""
+    return _keep({**_tokens(), url: token})
+
+
+def forget_token(url: str) -> Path:
+    """Take it out of the file; returns the file."""
+    return _keep({kept: token for kept, token in _tokens().items() if kept != url})
+
+
+def _keep(tokens: dict[str, str]) -> Path:
     path = folder() / "tokens.json"
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_suffix(f".{os.getpid()}")
     descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(descriptor, "w") as file:
-        json.dump({**_tokens(), url: token}, file)
+        json.dump(tokens, file)
     part.replace(path)
     return path

@@ -6,7 +6,6 @@ import argparse
 import json
 import os
 import sys
-from typing import Any, ClassVar, NoReturn
 
 import argcomplete
 
@@ -24,13 +23,15 @@ from .commands import (
     notices,
     results,
     runs,
+    say_what_arguments_are,
     schedules,
     service,
     sources,
     values,
 )
+from .parsing import USAGE, Parser
 
-DONE, FAILED, USAGE, UNREACHABLE, NOT_ALLOWED = 0, 1, 2, 3, 4
+DONE, FAILED, UNREACHABLE, NOT_ALLOWED = 0, 1, 3, 4
 _DENIED = ("not_signed_in", "not_allowed", "result_held", "slow_down")
 _EPILOG = """examples:
   ladle sign-in --url http://127.0.0.1:8470 rita
@@ -43,40 +44,9 @@ exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input,
 """
 
 
-class _Once(argparse.Action):
-    """A value that is given twice is an error, and not the last one in silence."""
-
-    def __call__(
-        self, parser: argparse.ArgumentParser, namespace: argparse.Namespace, values: Any, option: str | None = None
-    ) -> None:
-        given = namespace.__dict__.setdefault("_given", set())
-        if option and (self.dest, id(self)) in given:
-            parser.error(f"{option} was given twice. Give it once; a list is written a,b,c.")
-        given.add((self.dest, id(self)))
-        setattr(namespace, self.dest, values)
-
-
-class _Parser(argparse.ArgumentParser):
-    """Says what is wrong first, then where help is."""
-
-    def __init__(self, *given: Any, **more: Any) -> None:
-        super().__init__(*given, **more)
-        for kind in (None, "store"):
-            self.register("action", kind, _Once)
-
-    as_json: ClassVar[bool] = False
-
-    def error(self, message: str) -> NoReturn:
-        if _Parser.as_json:
-            print(_as_json("usage", f"{message}.", f"See: {self.prog} --help", USAGE), file=sys.stderr)
-        else:
-            print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)
-        sys.exit(USAGE)
-
-
 def parser() -> argparse.ArgumentParser:
     """The whole command line."""
-    made = _Parser(
+    made = Parser(
         prog="ladle",
         description="Shared extract queries, run unattended, with result files that can be proven whole.",
         epilog=_EPILOG,
@@ -86,7 +56,7 @@ def parser() -> argparse.ArgumentParser:
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("--url", help="address of the service (LADLE_URL; default http://127.0.0.1:8470)")
     common.add_argument("--json", action="store_true", help="print JSON for a program")
-    nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=_Parser)
+    nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=Parser)
     for module in (
         access,
         service,
@@ -103,6 +73,7 @@ def parser() -> argparse.ArgumentParser:
     ):
         module.add_to(nouns, common)
     complete_names(nouns)
+    say_what_arguments_are(nouns)
     return made
 
 
@@ -110,7 +81,7 @@ def main(words: list[str] | None = None) -> int:
     """Entry point; returns the exit status."""
     made = parser()
     argcomplete.autocomplete(made)
-    _Parser.as_json = "--json" in (sys.argv[1:] if words is None else words)
+    Parser.as_json = "--json" in (sys.argv[1:] if words is None else words)
     args = made.parse_args(words)
     try:
         return int(args.action(args) or DONE)

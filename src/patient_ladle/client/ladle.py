@@ -471,6 +471,10 @@ class Ladle:
             token = str(nobody.transport.call("POST", "/sign-in/token", json=body)["token"])
         return cls(url, token), token
 
+    def sign_out(self) -> None:
+        """End the token that this client calls with."""
+        self.transport.call("DELETE", "/me")
+
     def formats(self) -> Record:
         """Every format with its options (``formats``), the options of all files (``files``), and types of columns."""
         return self.transport.call("GET", "/formats")

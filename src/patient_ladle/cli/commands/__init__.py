@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from patient_ladle.cli import config
+from patient_ladle.cli.parsing import verbs_of
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
@@ -113,3 +114,41 @@ class _Names:
                 return [item["name"] for item in _NAMED_BY[self.kind](ladle)]
         except ClientError:
             return []  # a service that is away offers nothing
+
+
+_HELP = {
+    "name": "name of the {noun}",
+    "number": "number of the {noun}, as its list shows it",
+    "extract": "name of the extract",
+    "schedule": "name of the schedule",
+    "worker": "the worker, as its list shows it",
+    "phrase": "a date phrase, in quotes",
+    "rule": "a rule in words or five crontab fields, in quotes",
+    "id": "number of the {noun}, as its list shows it",
+    "env": "name of the environment",
+    "note": "words for people, kept with it",
+    "source": "name of the source",
+    "into": "folder to save files in",
+    "folder": "folder of extracts, such as regulation/monthly",
+    "tag": "only those with this tag",
+    "most": "at most so many",
+    "role": "what the person may do; each role may all that the ones before it may",
+    "active": "whether the person may sign in",
+    "password_stdin": "read the password from standard input",
+    "reason": "why, for whoever wonders",
+    "sort": "column to sort by",
+    "descending": "largest first",
+    "new_name": "name of the copy",
+    "revision": "number of the revision",
+    "no_wait": "do not wait until it has ended",
+}
+"""What arguments that mean the same everywhere are; one that means something of its own says so where it stands."""
+
+
+def say_what_arguments_are(nouns: Any) -> None:
+    """Give every argument that says nothing of itself its words."""
+    for noun, parser in nouns.choices.items():
+        for verb in (verbs_of(parser) or {"": parser}).values():
+            for argument in verb._actions:
+                if argument.help is None and argument.dest in _HELP:
+                    argument.help = _HELP[argument.dest].format(noun=noun)

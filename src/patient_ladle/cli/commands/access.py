@@ -11,7 +11,7 @@ from typing import Any
 
 from patient_ladle.cli import config
 from patient_ladle.cli.output import moment, print_json, print_table
-from patient_ladle.client import Ladle
+from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.words import amount
 
@@ -42,6 +42,21 @@ def sign_in(args: argparse.Namespace) -> None:
         print_json(me | {"url": url})
     else:
         print(f"signed in to {url} as {me['name']} ({me['role']}); token kept in {path}")
+
+
+def sign_out(args: argparse.Namespace) -> None:
+    """End the token that is kept for the service, and forget it."""
+    url = config.service_url(args.url)
+    if config.kept_token(url) is None:
+        raise ClientError(f"nobody is signed in to {url} from here.", "Sign in: ladle sign-in.")
+    with Ladle(url, config.kept_token(url)) as ladle:
+        try:
+            ladle.sign_out()
+        except CallFailed as error:
+            if error.code != "not_signed_in":  # it had ended before
+                raise
+    path = config.forget_token(url)
+    print_json({"url": url}) if args.json else print(f"signed out of {url}; its token is ended, and removed from {path}")
 
 
 def status(args: argparse.Namespace) -> int:
@@ -163,6 +178,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = add_verb(nouns, common, "sign-in", sign_in, "Sign in and keep a token.", "ladle sign-in rita")
     verb.add_argument("name", nargs="?", help="your name")
     verb.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
+    add_verb(nouns, common, "sign-out", sign_out, "End the token that is kept here, and forget it.", "ladle sign-out")
     add_verb(
         nouns,
         common,
@@ -173,7 +189,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )
 
     user = Noun(nouns, common, "user", "People and their roles (administrators).")
-    user.verb("list", user_list, "List people.")
+    user.verb("list", user_list, "List people.", "ladle user list")
     verb = user.verb("add", user_add, "Add a person.", "ladle user add lena --role reader")
     verb.add_argument("name")
     verb.add_argument("--role", choices=ROLES, default="reader")
@@ -191,7 +207,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--password-stdin", action="store_true", help="read the old one, then the new one, a line each")
 
     token = Noun(nouns, common, "token", "Tokens with which programs sign in.")
-    token.verb("list", token_list, "List tokens.")
+    token.verb("list", token_list, "List tokens.", "ladle token list")
     verb = token.verb(
         "add", token_add, "Make a token; it is shown once.", "ladle token add nightly-job --role runner --days 365"
     )

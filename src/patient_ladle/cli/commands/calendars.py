@@ -60,8 +60,10 @@ def calendar_remove(args: argparse.Namespace) -> int:
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     calendar = Noun(nouns, common, "calendar", "Calendars of holidays, which schedules mind.")
-    calendar.verb("list", calendar_list, "List calendars.")
-    calendar.verb("show", calendar_show, "Show a calendar's holidays, this year's and the next's.").add_argument("name")
+    calendar.verb("list", calendar_list, "List calendars.", "ladle calendar list")
+    calendar.verb(
+        "show", calendar_show, "Show a calendar's holidays, this year's and the next's.", "ladle calendar show england"
+    ).add_argument("name")
     verb = calendar.verb(
         "add",
         calendar_add,
@@ -72,6 +74,8 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--country", default="", help="ISO 3166-1 code, such as GB")
     verb.add_argument("--region", default="", help="ISO 3166-2 code, such as ENG")
     verb.add_argument("--file", help="an iCalendar file instead")
-    verb = calendar.verb("remove", calendar_remove, "Remove a calendar that no schedule uses.")
+    verb = calendar.verb(
+        "remove", calendar_remove, "Remove a calendar that no schedule uses.", "ladle calendar remove england --yes"
+    )
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")

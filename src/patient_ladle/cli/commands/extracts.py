@@ -366,13 +366,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
-    extract.verb("revisions", extract_revisions, "List the revisions of an extract.").add_argument("name")
+    extract.verb(
+        "revisions", extract_revisions, "List the revisions of an extract.", "ladle extract revisions high_users"
+    ).add_argument("name")
     verb = extract.verb(
         "move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily"
     )
     verb.add_argument("name")
     verb.add_argument("--folder")
-    verb.add_argument("--name", dest="name_to", metavar="NEW")
+    verb.add_argument("--name", dest="name_to", metavar="NEW", help="the new name; the old one keeps working")
     verb = extract.verb(
         "label",
         extract_label,
@@ -419,7 +421,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--days", type=int, help="default: as long as the service keeps results")
     verb.add_argument("--runs", type=int, help="default: any number")
-    verb = extract.verb("archive", extract_archive, "Put an extract out of sight; nothing is lost.")
+    verb = extract.verb(
+        "archive", extract_archive, "Put an extract out of sight; nothing is lost.", "ladle extract archive high_users"
+    )
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     verb = extract.verb(

@@ -163,7 +163,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     notice = Noun(nouns, common, "notice", "Notices: what went wrong and what came right again.")
     verb = notice.verb("list", notice_list, "Troubles that go on, and notices, newest first.", "ladle notice list --most 5")
     verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
-    verb = notice.verb("sent", notice_sent, "What was sent on which channel, and what came back.")
+    verb = notice.verb(
+        "sent", notice_sent, "What was sent on which channel, and what came back.", "ladle notice sent --most 20"
+    )
     verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
     verb = notice.verb(
         "own", notice_own, "What you are told of runs that you start yourself, by hand or with a token.",
@@ -174,9 +176,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = notice.verb("resend", notice_resend, "Try a sending again that was given up.", "ladle notice resend 7")
     verb.add_argument("number", type=int)
     channel = Noun(nouns, common, "channel", "Channels on which notices are sent.")
-    channel.verb("list", channel_list, "List channels.")
-    channel.verb("show", channel_show, "Show a channel.").add_argument("name")
-    channel.verb("kinds", channel_kinds, "Kinds of channels and their settings.")
+    channel.verb("list", channel_list, "List channels.", "ladle channel list")
+    channel.verb("show", channel_show, "Show a channel.", "ladle channel show duty").add_argument("name")
+    channel.verb("kinds", channel_kinds, "Kinds of channels and their settings.", "ladle channel kinds")
     verb = channel.verb(
         "add", channel_add, "Add a channel.",
         "ladle channel add duty --kind mail --set host=mail.fennmoor.example --set sender=ladle@fennmoor.example "
@@ -189,7 +191,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     _settings(verb)
     verb.add_argument("--active", choices=("yes", "no"), help="no: nothing is sent on it")
-    verb = channel.verb("remove", channel_remove, "Remove a channel.")
+    verb = channel.verb("remove", channel_remove, "Remove a channel.", "ladle channel remove duty --yes")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     verb = channel.verb("try", channel_try, "Send a notice on it and say what came back.", "ladle channel try duty")

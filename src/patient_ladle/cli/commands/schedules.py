@@ -198,7 +198,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     schedule = Noun(nouns, common, "schedule", "When extracts run by themselves.")
     verb = schedule.verb("list", schedule_list, "List schedules.", "ladle schedule list --search district")
     verb.add_argument("--search", help="in names, and in names and folders of what they run")
-    schedule.verb("show", schedule_show, "Show a schedule.").add_argument("name")
+    schedule.verb("show", schedule_show, "Show a schedule.", "ladle schedule show users-daily").add_argument("name")
     verb = schedule.verb(
         "add", schedule_add, "Add a schedule: a rule in words, or five crontab fields.",
         "ladle schedule add users-daily high_users --rule 'weekdays 06:30' --zone Europe/London --finish-by 08:00",
@@ -214,7 +214,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--rule")
     verb.add_argument("--env")
     _options(verb)
-    verb = schedule.verb("remove", schedule_remove, "Remove a schedule.")
+    verb = schedule.verb("remove", schedule_remove, "Remove a schedule.", "ladle schedule remove users-daily --yes")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     verb = schedule.verb(
@@ -226,8 +226,15 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--reason", default="")
     verb.add_argument("--until", metavar="MOMENT", help="2026-12-01T06:00Z")
-    schedule.verb("resume", schedule_resume, "Run at due times again.").add_argument("name")
-    verb = schedule.verb("next", schedule_next, "The next five due times, and what became of the last ones.")
+    schedule.verb("resume", schedule_resume, "Run at due times again.", "ladle schedule resume users-daily").add_argument(
+        "name"
+    )
+    verb = schedule.verb(
+        "next",
+        schedule_next,
+        "The next five due times, and what became of the last ones.",
+        "ladle schedule next users-daily --past 10",
+    )
     verb.add_argument("name")
     verb.add_argument("--past", type=int, default=5, help="past due times shown (default 5)")
     verb = schedule.verb(

@@ -88,7 +88,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
     verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")
     verb.add_argument("--places", type=int, default=2, help="runs at once")
-    worker.verb("list", worker_list, "Workers that are there.")
+    worker.verb("list", worker_list, "Workers that are there.", "ladle worker list")
     verb = worker.verb("drain", worker_drain, "Let a worker take no more runs.", "ladle worker drain HOST-12-ab34cd")
     verb.add_argument("worker")
     verb.add_argument("--undo", action="store_true", help="let it take runs again")

@@ -186,8 +186,8 @@ def _address_options(verb: argparse.ArgumentParser) -> None:
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     source = Noun(nouns, common, "source", "Databases that extracts read.")
-    source.verb("list", source_list, "List sources and their addresses.")
-    source.verb("show", source_show, "Show one source.").add_argument("name")
+    source.verb("list", source_list, "List sources and their addresses.", "ladle source list")
+    source.verb("show", source_show, "Show one source.", "ladle source show metering").add_argument("name")
     verb = source.verb(
         "add", source_add, "Add a source (administrators).",
         "ladle source add metering postgresql --address host=db1 port=5432 database=metering user=reports",
@@ -215,7 +215,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     source.verb("engines", source_engines, "The engines there are, and the fields of their addresses.", "ladle source engines")
     browsing.add_to(source)
     environment = Noun(nouns, common, "environment", "Environments: live, rehearsal, …")
-    environment.verb("list", environment_list, "List environments.")
+    environment.verb("list", environment_list, "List environments.", "ladle environment list")
     verb = environment.verb("add", environment_add, "Add an environment.", "ladle environment add rehearsal")
     verb.add_argument("name")
     verb.add_argument("--note", default="")

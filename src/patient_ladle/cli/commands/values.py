@@ -97,7 +97,7 @@ def phrase_show(args: argparse.Namespace) -> None:
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     value = Noun(nouns, common, "value", "Shared values: kept once, by environment, used in many extracts.")
-    value.verb("list", value_list, "List shared values and who uses them.")
+    value.verb("list", value_list, "List shared values and who uses them.", "ladle value list")
     value.verb("show", value_show, "Show a shared value.", "ladle value show leak_rate").add_argument("name")
     verb = value.verb(
         "set", value_set, "Set a shared value in one environment or several.", "ladle value set leak_rate 0.25 --env live"
@@ -107,7 +107,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", action="append", metavar="NAME", help="environment; may be given again")
     verb.add_argument("--list", action="store_true", help='the value is JSON, such as ["N1", "N2"]')
     verb.add_argument("--note", help="what it is")
-    verb = value.verb("remove", value_remove, "Remove a shared value that nothing uses.")
+    verb = value.verb(
+        "remove", value_remove, "Remove a shared value that nothing uses.", "ladle value remove leak_threshold --yes"
+    )
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     phrase = Noun(nouns, common, "phrase", "Dates in words, such as: start of last month.")

@@ -1,0 +1,174 @@
+"""What other programs call it: words that people type, and the command, verb or option of ours that they mean.
+
+A line of a table is what is meant, and after its colon the words for it. Of several verbs or options the first that the command
+at hand has is meant.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+
+def _table(text: str) -> Mapping[str, str]:
+    found: dict[str, str] = {}
+    for line in text.replace("\n    ", " ").strip().splitlines():
+        meant, _, words = line.partition(": ")
+        found |= dict.fromkeys(words.split(), meant)
+    return found
+
+
+COMMANDS = _table("""
+sign-in: login log-in signin auth
+sign-in --url URL: config configure settings
+sign-out: logout log-out signout
+status: health ping night whoami
+--version: version
+run start EXTRACT --into FOLDER: export
+result get NAME: download fetch
+result verify PATH: verify
+run start EXTRACT: execute exec trigger
+run again NUMBER: retry rerun repeat
+run cancel NUMBER: kill abort stop
+run log NUMBER: log logs
+run log NUMBER --follow: tail
+extract archive NAME: delete
+extract move NAME --name NEW: rename mv
+extract revisions NAME: history versions
+extract save NAME: create new
+extract check NAME: validate lint
+extract save NAME --statement FILE: import
+extract fill NAME: sql
+source check NAME: test connect
+source browse NAME: browse tables
+schedule resume NAME: enable resume
+schedule pause NAME: disable pause
+schedule list: cron job
+extract list: query report list ls
+user list: people person account
+user password: password
+source list: database db connection datasource
+source engines: engine
+service start: server serve start daemon up
+service database: backup psql
+environment list: env
+value list: param variable
+calendar list: holiday
+notice list: alert notification
+result list: file output
+channel list: webhook mail
+phrase show PHRASE: date
+source edit NAME --secret-stdin: secret
+""")
+
+VERBS = {word: meant.split() for word, meant in _table("""
+list: ls all
+show: view info describe cat
+show list: status
+show get: get
+add save start set: create new
+add save set: add
+add: register invite
+edit save set move: edit
+edit save set: update change modify
+edit set: set
+save add: import
+remove archive revoke cancel edit: delete remove
+remove archive revoke cancel: rm
+remove archive revoke: del
+remove archive: drop
+edit archive pause: deactivate
+move edit: rename
+move: mv
+revisions list log next: history
+revisions: versions
+restore: revert rollback undelete unarchive
+check: validate lint connect
+verify check: verify
+check try: test ping
+try: send
+again deliver repeat resend: retry
+again repeat: rerun repeat
+again start: restart
+again: replay
+start: run execute trigger launch submit
+cancel pause drain: stop
+cancel: kill abort terminate
+log: logs tail
+get: download fetch save
+get start: export
+resume: enable unpause
+resume edit: activate
+pause edit: disable
+pause: suspend
+next moments: upcoming
+moments next: times
+release: approve accept
+reject: deny
+fill: sql render compile
+label: tag tags owner
+after: depends-on dependencies
+keep: retention
+copy: clone duplicate
+diff: compare
+browse: tables
+preview browse: query
+engines kinds: types
+edit: role reset-password
+sent: deliveries
+own: mute
+""").items()}  # fmt: skip
+
+OPTIONS = {word: meant.split() for word, meant in _table("""
+--most --rows --count: --limit -n
+--most --rows: --max
+--most: --last
+--total --most: --count
+--as --formats: --format --formats
+--follow --as: -f
+--as --kind: --type
+--set --parameters: --param --params --parameter
+--set: --var -p -v
+--set --env: --value
+--into --output: --output -o
+--into: --out
+--into --deliver-into: --dest --to
+--into --deliver-into --search: --folder
+--into --folder: --dir --directory --path
+--env: --environment -e
+--data-date --on --from: --date
+--data-date --on: --day
+--data-date: --on
+--password-stdin: --password
+--secret-stdin: --secret
+--yes: -y --force --confirm
+--state --where --search: --filter
+--state: --status
+--search: --name -q
+--from: --since --start
+--to: --end
+--to --until: --until
+--zone: --timezone --tz
+--rule: --cron --schedule --at --when
+--minutes --connect --deadline: --timeout
+--attempts: --retries --max-attempts
+--follow: --tail --watch
+--no-wait: --async --detach --background
+--dry-run: --plan --preview --simulate
+--url: --server --endpoint
+--url --address: --host
+--statement: --query --sql
+--statement --file: --file
+--note --change-note: --comment
+--change-note --note: --message -m
+--notes --note: --description
+--note --reason: --reason
+--then: --depends-on
+NAME: --user --username
+--places: --concurrency --max-runs
+--places --overlap: --parallel
+--tag --tags: --tags
+--json: --output-format
+--again: --rerun
+--calendar: --holidays
+--option: --overwrite --compress
+""").items()}  # fmt: skip
