@@ -178,7 +178,7 @@ def test_a_sample_shows_what_a_file_would_look_like(http):
     }
     assert http("POST", "/samples", "author", json=body).json()["text"] == 'n,t\n"1,5",a\n,""\n'
     shown = http("POST", "/samples", "author", json=body | {"format": "xlsx"}).json()
-    assert (shown["text"], shown["columns"], shown["rows"]) == (None, ["n", "t"], [["1.5", "a"], [None, None]])
+    assert (shown["text"], shown["columns"], shown["rows"]) == (None, ["n", "t"], [["1.5", "a"], [None, ""]])
     assert http("POST", "/samples", "author", json=body | {"rows": [["1"]]}).status_code == 400
 
 

@@ -2174,6 +2174,8 @@ export interface components {
             ending: string;
             /** @description For people: what it is for. */
             note: string;
+            /** @description Its rows are lines of text, one after the other. */
+            lines: boolean;
             /** @description What can be set, with what counts unless it is. */
             options: components["schemas"]["OptionView"][];
         };

@@ -10,8 +10,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from .columns import NUMERIC, Column
-from .formats import checked_options, get_format
+from .columns import Column
+from .formats import Format, checked_options, get_format
 from .ports import StatementResult, StoredFile
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
@@ -29,26 +29,10 @@ _FIELD_TYPES = {
     "json": "object",
     "any": "any",
 }
-_FORM_OPTIONS = {"date": "date_form", "time": "time_form", "timestamp": "timestamp_form", "zoned": "timestamp_form"}
 
 
-def _field(column: Column, options: Mapping[str, Any], is_text: bool) -> dict[str, Any]:
-    made: dict[str, Any] = {"name": column.name, "type": _FIELD_TYPES[column.kind]}
-    if column.kind == "binary" and options.get("binary", "base64") == "base64":
-        made["format"] = "binary"
-    if is_text:
-        form = column.form or options.get(_FORM_OPTIONS.get(column.kind, ""), "")
-        if column.kind in _FORM_OPTIONS and form:
-            made["format"] = form
-        if column.kind in NUMERIC and options.get("decimal_sign", ".") != ".":
-            made["decimalChar"] = options["decimal_sign"]
-        if column.kind in NUMERIC and options.get("thousands_sign"):
-            made["groupChar"] = options["thousands_sign"]
-        if column.kind == "boolean" and (options.get("true_word"), options.get("false_word")) not in (
-            (None, None),
-            ("true", "false"),
-        ):
-            made |= {"trueValues": [options["true_word"]], "falseValues": [options["false_word"]]}
+def _field(column: Column, member: Format, options: Mapping[str, Any]) -> dict[str, Any]:
+    made = {"name": column.name, "type": _FIELD_TYPES[column.kind], **member.field_facts(column, options)}
     if column.source_type:
         made["ladle"] = {"sourceType": column.source_type}
     return made
@@ -60,7 +44,6 @@ def _resources(name: str, results: Sequence[StatementResult], file: StoredFile, 
     options = {**checked_options(file.format, {}), **file.options}
     several = len(results) > 1
     contents = file.contents or ((file.statement, file.rows),)
-    is_text = "absent" in options
     for place, (statement, rows) in enumerate(contents):
         marks = [str(statement + 1)] if several else []
         marks += [file.format, *([f"{file.part:03d}"] if file.part is not None else [])]
@@ -76,14 +59,8 @@ def _resources(name: str, results: Sequence[StatementResult], file: StoredFile, 
             own["part"] = file.part
         if len(sheets) > 1:
             own["sheets"] = sheets
-        if is_text and options.get("quoting") and not options["absent"]:
-            own["absent"] = "nothing between delimiters; an empty text stands in quotes"
-        if options.get("guard_formulas"):
-            own["guardedFormulas"] = "an apostrophe stands before texts that begin like a formula"
-        if options.get("title_rows"):
-            own["titleRows"] = len(options["title_rows"])
-        if "header" in options:
-            own["headRows"] = len(options.get("title_rows", ())) + options["header"] * (2 if member.name == "text" else 1)
+        own |= member.facts(options)
+        own["proof"] = {"counter": member.counter, **member.counter_facts(options)}
         yield {
             "name": "-".join([name.lower(), *marks]),
             **({"title": results[statement].title} if several else {}),
@@ -95,8 +72,8 @@ def _resources(name: str, results: Sequence[StatementResult], file: StoredFile, 
             "hash": f"sha256:{file.sha256}",
             **({"dialect": dialect} if dialect else {}),
             "schema": {
-                "fields": [_field(column, options, is_text) for column in results[statement].columns],
-                "missingValues": [options.get("absent", "")],
+                "fields": [_field(column, member, options) for column in results[statement].columns],
+                "missingValues": [member.null_as(options)],
             },
             "ladle": own,
         }

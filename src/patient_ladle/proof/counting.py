@@ -9,10 +9,10 @@ from __future__ import annotations
 import codecs
 import zipfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from operator import itemgetter, methodcaller
-from typing import BinaryIO
+from typing import Any, BinaryIO
 from xml.parsers import expat
 
 import msgspec
@@ -297,3 +297,34 @@ def _rows_of(archive: zipfile.ZipFile, path: str, titles: int) -> tuple[int, int
             rows.feed(chunk)
     parser.Parse(b"", True)
     return rows.rows(), rows.width
+
+
+@dataclass(frozen=True, slots=True)
+class Counting:
+    """How files of one shape are counted, from facts that the descriptor has. ``seeks``: it moves about in the file."""
+
+    count: Callable[[BinaryIO, Mapping[str, Any]], Counted]
+    seeks: bool = False
+
+
+def _parquet_counted(file: BinaryIO, _: Mapping[str, Any]) -> Counted:
+    """Every value is read: pages are unpacked and decoded, not only the file's own word taken. Raises ImportError where there
+    is no reader."""
+    import pyarrow
+    import pyarrow.parquet
+
+    try:
+        made = pyarrow.parquet.ParquetFile(file)
+        return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])
+    except (pyarrow.ArrowException, OSError) as error:
+        raise Damaged(str(error).splitlines()[0]) from error
+
+
+COUNTERS: Mapping[str, Counting] = {
+    "delimited": Counting(lambda file, of: counted(file, DelimitedCounter(of["encoding"], of["headRows"], of["delimiter"]))),
+    "aligned": Counting(lambda file, of: counted(file, AlignedCounter(of["encoding"], of["headRows"]))),
+    "json": Counting(lambda file, of: counted(file, JsonCounter(of["array"]))),
+    "workbook": Counting(lambda file, of: workbook_counted(file, of["headRows"], of["titleRows"]), seeks=True),
+    "parquet": Counting(_parquet_counted, seeks=True),
+}
+"""By the name that a format, and the descriptor of its files, says."""

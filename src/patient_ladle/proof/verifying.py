@@ -13,17 +13,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from .counting import (
-    READ_BYTES,
-    AlignedCounter,
-    Counted,
-    Counter,
-    Damaged,
-    DelimitedCounter,
-    JsonCounter,
-    counted,
-    workbook_counted,
-)
+from .counting import COUNTERS, READ_BYTES, Counted, Damaged
 from .unpacking import unpacked
 
 try:
@@ -142,34 +132,21 @@ def _compare(made: Verdict, what: str, said: Any, found: Any) -> None:
 
 
 def _counted(path: Path, resource: Mapping[str, Any]) -> Counted | None:
-    """None where this machine has no reader for the format."""
-    own, encoding, form = resource.get("ladle", {}), str(resource.get("encoding", "utf-8")), str(resource.get("format"))
-    head = int(own.get("headRows", 1))
-    titles = int(own.get("titleRows", 0))
-    counter: Counter
+    """None where the descriptor names no counter, or this machine has no reader."""
+    own = resource.get("ladle", {})
+    facts = own.get("proof", {})
+    counting = COUNTERS.get(str(facts.get("counter")))
+    if counting is None:
+        return None
     with open(path, "rb") as packed:
         try:
-            opened = unpacked(str(own.get("packing", "none")), packed)
+            with unpacked(str(own.get("packing", "none")), packed) as content:
+                if not counting.seeks:
+                    return counting.count(content, facts)
+                with _seekable(content) as whole:
+                    return counting.count(whole, facts)
         except ImportError:
             return None
-        with opened as content:
-            match form:
-                case "csv" | "tsv":
-                    usual = "\t" if form == "tsv" else ","
-                    counter = DelimitedCounter(encoding, head, str(resource.get("dialect", {}).get("delimiter", usual)))
-                case "text":
-                    counter = AlignedCounter(encoding, head)
-                case "json" | "jsonl":
-                    counter = JsonCounter(form == "json")
-                case "xlsx":
-                    with _seekable(content) as whole:
-                        return workbook_counted(whole, head, titles)
-                case "parquet":
-                    with _seekable(content) as whole:
-                        return _parquet_counted(whole)
-                case _:
-                    return None
-            return counted(content, counter)
 
 
 def _seekable(content: BinaryIO) -> BinaryIO:
@@ -183,12 +160,3 @@ def _seekable(content: BinaryIO) -> BinaryIO:
         raise
     whole.seek(0)
     return whole
-
-
-def _parquet_counted(content: BinaryIO) -> Counted | None:
-    try:
-        import pyarrow.parquet as pq
-    except ImportError:
-        return None
-    made = pq.ParquetFile(content)
-    return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])

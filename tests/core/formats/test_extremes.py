@@ -146,6 +146,10 @@ READERS = {"csv": read_delimited, "tsv": read_delimited, "text": read_aligned, "
            "xlsx": read_workbook, "parquet": read_parquet}  # fmt: skip
 
 
+def rows_of(table):
+    return sum(batch.rows for batch in table.batches)
+
+
 def names_something(error, columns, options, choices):
     told = f"{error.message} {error.hint}"
     named = (
@@ -176,6 +180,8 @@ def test_any_options_end_in_a_proven_file_that_others_read_or_in_a_refusal_with_
     read = READERS[name](made, output.options_of(name), names, rows)
     TALLY["proven"] += 1
     TALLY["rows read back"] += file.rows
+    tables = list(map(rows_of, FORMATS[name].read(io.BytesIO(made), output.options_of(name), [result.columns])))
+    assert tables[0] == len(rows), "what is written is read back, whatever its options"
     if read and not choices and not options.get("guard_formulas") and not options.get("stand_in"):
         for place, column in enumerate(columns):
             if column.kind == "text":

@@ -20,17 +20,25 @@ import openpyxl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.columns import Batch, Column, canonical
+from patient_ladle.core.descriptor import describe_result
+from patient_ladle.core.engine import RunJob
 from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
 from patient_ladle.core.formats import FORMATS, checked_options
 from patient_ladle.core.formats.archive import crc_of_both
 from patient_ladle.core.formats.base import Target
 from patient_ladle.core.formats.sheets import letters, sheet_name
 from patient_ladle.core.formats.xlsx import MAX_TEXT
+from patient_ladle.core.memory import MemoryFolder, MemorySession
+from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.ports import Statement
+from patient_ladle.core.reading import first_rows_of
 from patient_ladle.proof.counting import Damaged, DelimitedCounter, JsonCounter
+from patient_ladle.proof.verifying import verify
+from tests.core.test_engine import run
 
 text = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=30)
 CELLS = {
@@ -186,6 +194,103 @@ def test_another_reader_finds_what_went_in(name, result):
     file.seek(0)
     assert FORMATS[name].read_back(file, checked_options(name, {})).rows == len(rows)
     READERS[name](columns, rows, file)
+
+
+REVERSIBLE = {
+    "quoting": ["needed", "always", "text"], "line_end": ["lf", "crlf"], "encoding": ["utf-8", "utf-8-bom", "utf-16", "gb18030"],
+    "absent": ["", "NULL", "(none)"], "decimal_sign": [".", ","], "thousands_sign": ["", "'", " "], "true_word": ["true", "yes"],
+    "false_word": ["false", "no"], "binary": ["base64", "hex"], "zone": ["UTC", "Europe/London", "Asia/Kolkata"], "header": [True, False],
+    "delimiter": [",", ";", "\t", "|"], "envelope": [True, False], "codec": ["zstd", "none"], "title_rows": [[], ["Readings", "of a day"]],
+}  # fmt: skip
+"""Options whose effect a reader can take back."""
+
+
+def as_read(name, column, text, options):
+    """A canonical text as the format can give it back."""
+    if text is None or (text == "" and name in ("xlsx", "text")):
+        return None
+    if name == "text":
+        return re.sub("[\t\n\r\x0b\x0c\x85\u2028\u2029]", " ", text).strip(" ") or None
+    if name == "xlsx" and column.kind != "text":
+        return text.replace("T", " ").removesuffix("Z") if column.kind == "zoned" else text
+    return text
+
+
+def alike(name, column, found, wanted):
+    if found == wanted or name != "xlsx" or None in (found, wanted):
+        return found == wanted
+    if column.kind in ("timestamp", "zoned"):  # milliseconds are what a cell keeps of a moment
+        at = [datetime.fromisoformat(each.replace("T", " ").removesuffix("Z")) for each in (found, wanted)]
+        return abs(at[0] - at[1]) < timedelta(milliseconds=2)
+    return found.replace("\r\n", "\n") == wanted.replace("\r\n", "\n") or math.isclose(
+        float(found), float(wanted), rel_tol=1e-15
+    )
+
+
+@pytest.mark.parametrize("name", sorted(FORMATS))
+@given(result=results(), data=st.data())
+@settings(max_examples=60)
+def test_what_was_written_is_read_back(name, result, data):
+    columns, rows = result
+    if name == "parquet":
+        rows = [
+            tuple(v if c.kind != "integer" or v is None else v % 2**62 for c, v in zip(columns, r, strict=True)) for r in rows
+        ]
+    known = [option for option in FORMATS[name].options if option.name in REVERSIBLE]
+    drawn = {option.name: data.draw(st.sampled_from(REVERSIBLE[option.name])) for option in known if data.draw(st.booleans())}
+    if name in ("csv", "tsv") and len(columns) == 1:
+        drawn["absent"] = "NULL"  # else an absent value that is alone is written as an empty text
+    if "zone" in drawn and name == "xlsx":
+        drawn["zone"] = "UTC"
+    try:
+        options = checked_options(name, drawn)
+    except BadInput:
+        assume(False)
+    file, _ = written(name, columns, rows, **drawn)
+    file.seek(0)
+    table = next(FORMATS[name].read(file, options, [columns]))
+    assert [column.kind for column in table.columns] == [column.kind for column in columns] or not options.get("header", True)
+    batches = list(table.batches)
+    found = [cell for batch in batches for cell in zip(*(cells.to_pylist() for cells in batch.cells), strict=True)]
+    if name == "text" and not options["header"]:
+        assert len(found) == len(rows)
+        return
+    assert len(found) == len(rows)
+    wanted = zip(*(cells.to_pylist() for cells in batch_of(columns, rows).cells), strict=True) if rows else []
+    for got, given_row in zip(found, wanted, strict=True):
+        for column, cell, text in zip(columns, got, given_row, strict=True):
+            if column.kind == "any" and (options.get("thousands_sign") or options.get("decimal_sign", ".") != "."):
+                continue  # nobody knows any more which of its texts were numbers
+            assert alike(name, column, as_read(name, column, cell, options), as_read(name, column, text, options)), (
+                column,
+                cell,
+                text,
+            )
+
+
+@pytest.mark.parametrize("name", sorted(FORMATS))
+@pytest.mark.parametrize("packing", ["none", "gzip", "zstd", "zip"])
+def test_each_format_is_described_previewed_and_verified_by_what_it_says_of_itself(name, packing, tmp_path):
+    columns = [Column("n", "integer"), Column("moor", "text"), Column("wet", "boolean")]
+    rows = [(n, "a b" if n % 3 else None, bool(n % 2)) for n in range(9)]
+    output = OutputSettings.from_dict({"files": {"packing": packing}})
+    job = RunJob("readings", "readings", Statement("select 1"), (name,), output=output)
+    outcome, folder = run(MemorySession(columns, rows), folder=MemoryFolder(), job=job)
+    [file] = outcome.files
+    described = describe_result("readings", outcome.results, outcome.files, datetime(2026, 11, 24, tzinfo=timezone.utc), {})
+    (tmp_path / file.name).write_bytes(folder.files[file.name].getvalue())
+    (tmp_path / "datapackage.json").write_text(json.dumps(described))
+    [verdict] = verify(tmp_path)
+    assert (verdict.differs, verdict.rows) == ([], 9)
+    assert any(said.startswith("rows 9") for said in verdict.proven)
+    with open(tmp_path / file.name, "rb") as content:
+        shown = first_rows_of(content, name, checked_options(name, {}), packing, 4)
+    assert (shown["columns"], len(shown["rows"]), shown["complete"]) == (["n", "moor", "wet"], 4, False)
+    assert [row[0] for row in shown["rows"]] == ["0", "1", "2", "3"]
+    damaged = bytearray((tmp_path / file.name).read_bytes())
+    damaged[len(damaged) // 2] ^= 0xFF
+    (tmp_path / file.name).write_bytes(damaged)
+    assert verify(tmp_path)[0].differs
 
 
 @pytest.mark.parametrize("name", sorted(FORMATS))

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import io
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
-
-from patient_ladle.proof.counting import AlignedCounter, Counted, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput
 from ..options import Option
 from .base import Format, Target, any_true, constant, joined, signs_in
 from .styles import STYLE_OPTIONS, mind_forms, one_line, styled
-from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
+from .tables import Again, Table, batched, canonical, columns_of
+from .text import ENCODING_OPTIONS, TextWriter, checked_words, field_facts, plain_name
 
 _GAP = "  "
 _BREAKS = "[\t\n\r\x0b\x0c\u0085\u2028\u2029]"
@@ -87,10 +88,16 @@ class AlignedWriter(TextWriter):
             self.waiting.close()
 
 
+def _cell(text: str, options: Mapping[str, Any]) -> str | None:
+    found = text.strip(" ")
+    return None if found == options["absent"] else found
+
+
 class AlignedFormat(Format):
     """See Format."""
 
     name = "text"
+    counter = "aligned"
     ending = ".txt"
     media_type = "text/plain"
     note = "text in aligned columns, for reading"
@@ -104,8 +111,29 @@ class AlignedFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> AlignedWriter:
         return AlignedWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
-        return counted(file, AlignedCounter(self.encoding(options), 2 * options["header"]))
+    def counter_facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {"encoding": self.encoding(options), "headRows": 2 * options["header"]}
+
+    def field_facts(self, column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+        return field_facts(column, options)
+
+    def null_as(self, options: Mapping[str, Any]) -> str:
+        return str(options["absent"])
+
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        """Cells without the spaces around them; whole lines where there is no header to say where columns begin."""
+        encoding = self.encoding(options)
+        content = io.BufferedReader(Again(b"", file))  # the file is the caller's, who closes it
+        text = io.TextIOWrapper(content, "utf-8-sig" if encoding == "utf-8" else encoding, newline="\n")
+        lines = (line.removesuffix("\n") for line in text)
+        places, names = [slice(None)], ["line"]
+        if options["header"]:
+            head, rule = next(lines, ""), next(lines, "")
+            places = [slice(*found.span()) for found in re.finditer("-+", rule)]
+            names = [head[place].strip() for place in places]
+        made = columns_of(names, columns[0] if columns else ())
+        rows = ([_cell(line[place], options) for place in places] for line in lines)
+        yield Table("", made, canonical(batched(rows, len(made)), made, options))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

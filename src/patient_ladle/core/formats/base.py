@@ -6,19 +6,22 @@ The counter is the proof that the file is whole: it shares no code with the writ
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache, reduce
-from typing import Any, BinaryIO, ClassVar, Protocol
+from typing import TYPE_CHECKING, Any, BinaryIO, ClassVar, Protocol
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import Counted, Damaged
+from patient_ladle.proof.counting import COUNTERS, Counted, Damaged
 
 from ..columns import Batch, Column, data_of
 from ..errors import ProofFailed, ValueUnfit
 from ..options import Option
+
+if TYPE_CHECKING:
+    from .tables import Table
 
 
 class Sink(Protocol):
@@ -86,7 +89,7 @@ class FormatWriter(ABC):
 
 
 class Format(ABC):
-    """One member of the family."""
+    """One member of the family, and all that anybody has to know of it: nothing about a format stands elsewhere."""
 
     name: ClassVar[str]
     ending: ClassVar[str]
@@ -97,6 +100,10 @@ class Format(ABC):
     """Whether its reader moves about in the file, so that a packed one is unpacked whole first."""
     gathers: ClassVar[bool] = False
     """Whether one file holds the results of all statements."""
+    lines: ClassVar[bool] = True
+    """Whether rows are lines of text, one after the other."""
+    counter: ClassVar[str]
+    """Name of the counter in ``proof.counting`` that proves such a file; the descriptor says it to whoever proves it later."""
 
     @abstractmethod
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
@@ -112,9 +119,31 @@ class Format(ABC):
         except Damaged as error:
             raise ProofFailed(f"the file is not whole: {error}.", "Start the run again.") from error
 
-    @abstractmethod
     def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
         """``read_back``, which may also raise Damaged."""
+        return COUNTERS[self.counter].count(file, self.counter_facts(options))
+
+    def counter_facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        """What the counter must know of the file, as plain JSON."""
+        return {}
+
+    @abstractmethod
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        """The tables of an unpacked file, in order. ``columns``: what is known of those of each table, which gives them their
+        kinds; else all are texts. A file need not be seekable, unless the format ``seeks``. Raises ValueUnfit for a cell that
+        is too large to be read."""
+
+    def facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        """What a reader of the file must know that the descriptor's standard has no word for, as plain JSON."""
+        return {}
+
+    def field_facts(self, column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+        """How a column's values are written, in the descriptor's words for a field."""
+        return {}
+
+    def null_as(self, options: Mapping[str, Any]) -> str:
+        """The text that stands for an absent value; empty also where such a value is simply not there."""
+        return ""
 
     def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
         """How to read the file, as the Table Dialect of the descriptor's standard has it."""

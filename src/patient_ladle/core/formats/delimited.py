@@ -6,15 +6,19 @@ text is ``""``, so the two stay apart. Rows that come from the source as such te
 
 from __future__ import annotations
 
+import codecs
+import csv
+import io
 import re
 import unicodedata
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.csv as pacsv
 
-from patient_ladle.proof.counting import Counted, DelimitedCounter, counted
+from patient_ladle.proof.counting import READ_BYTES
 
 from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput
@@ -33,7 +37,11 @@ from .base import (
     together,
 )
 from .styles import STYLE_OPTIONS, leaves_alone, mind_forms, one_line, styled
-from .text import ENCODING_OPTIONS, TextWriter, checked_words, plain_name
+from .tables import BATCH_ROWS, HEAD_BYTES, Again, Table, batched, canonical, columns_of, too_large
+from .text import ENCODING_OPTIONS, TextWriter, checked_words, field_facts, plain_name
+
+BLOCK_BYTES = 8 << 20
+"""Of the file at a time, and so the largest row that is read."""
 
 _WORDS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|", "space": " "}
 _QUOTED_KINDS = ("text", "json", "any", "binary")
@@ -160,10 +168,73 @@ def _has_empty_line(csv: bytes) -> bool:
     return csv.startswith(b"\n") or b"\n\n" in csv
 
 
+def _head(file: BinaryIO, encoding: str, options: Mapping[str, Any]) -> tuple[list[str], BinaryIO]:
+    """Names of the columns, made up where the file has none, and the file from its beginning."""
+    head = file.read(HEAD_BYTES)
+    text = codecs.getincrementaldecoder("utf-8-sig" if encoding == "utf-8" else encoding)("replace").decode(head)
+    csv.field_size_limit(HEAD_BYTES)
+    try:
+        first = next(csv.reader(io.StringIO(text, newline=""), delimiter=options["delimiter"]), [])
+    except csv.Error as error:
+        raise too_large() from error
+    names = first if options["header"] else [f"column_{number}" for number in range(1, len(first) + 1)]
+    return names, io.BufferedReader(Again(head, file), READ_BYTES)
+
+
+def _batches(content: BinaryIO, width: int, encoding: str, options: Mapping[str, Any]) -> Iterator[Batch]:
+    """By Arrow's reader, which tells an absent value from an empty text; it knows no delimiter beyond ASCII."""
+    if not width:
+        return
+    if not options["delimiter"].isascii():
+        yield from _slowly(content, width, encoding, options)
+        return
+    names = [str(number) for number in range(width)]
+    try:
+        yield from _by_arrow(content, names, encoding, options)
+    except pa.ArrowInvalid as error:
+        if "straddl" in str(error):
+            raise too_large() from error
+        raise
+
+
+def _by_arrow(content: BinaryIO, names: Sequence[str], encoding: str, options: Mapping[str, Any]) -> Iterator[Batch]:
+    try:
+        reader = pacsv.open_csv(
+            content,
+            pacsv.ReadOptions(
+                column_names=list(names), skip_rows_after_names=int(options["header"]), block_size=BLOCK_BYTES,
+                use_threads=False, encoding=encoding,
+            ),
+            pacsv.ParseOptions(delimiter=options["delimiter"], newlines_in_values=True, ignore_empty_lines=False),
+            pacsv.ConvertOptions(
+                column_types=dict.fromkeys(names, pa.string()), null_values=[options["absent"]], strings_can_be_null=True,
+                quoted_strings_can_be_null=False,
+            ),
+        )  # fmt: skip
+    except pa.ArrowInvalid as error:
+        if "Empty CSV" in str(error):
+            return
+        raise
+    for batch in reader:
+        for start in range(0, batch.num_rows, BATCH_ROWS):
+            piece = batch.slice(start, BATCH_ROWS)
+            yield Batch(piece.columns, [None] * len(names), piece.num_rows)
+
+
+def _slowly(content: BinaryIO, width: int, encoding: str, options: Mapping[str, Any]) -> Iterator[Batch]:
+    """Without telling absent from empty, where both are nothing."""
+    text = io.TextIOWrapper(content, "utf-8-sig" if encoding == "utf-8" else encoding, newline="")
+    rows = csv.reader(text, delimiter=options["delimiter"])
+    if options["header"]:
+        next(rows, None)
+    yield from batched(([None if cell == options["absent"] else cell for cell in row] for row in rows), width)
+
+
 class CsvFormat(Format):
     """See Format."""
 
     name = "csv"
+    counter = "delimited"
     ending = ".csv"
     media_type = "text/csv"
     note = "delimited text, one row a line"
@@ -184,8 +255,28 @@ class CsvFormat(Format):
                         f"Take another {name}, or another delimiter.",
                     )
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
-        return counted(file, DelimitedCounter(self.encoding(options), int(options["header"]), options["delimiter"]))
+    def counter_facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        encoding, head = self.encoding(options), int(options["header"])
+        return {"encoding": encoding, "headRows": head, "delimiter": options["delimiter"]}
+
+    def facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        made = {}
+        if not options["absent"]:
+            made["absent"] = "nothing between delimiters; an empty text stands in quotes"
+        if options["guard_formulas"]:
+            made["guardedFormulas"] = "an apostrophe stands before texts that begin like a formula"
+        return made
+
+    def field_facts(self, column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+        return field_facts(column, options)
+
+    def null_as(self, options: Mapping[str, Any]) -> str:
+        return str(options["absent"])
+
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        names, content = _head(file, self.encoding(options), options)
+        made = columns_of(names, columns[0] if columns else ())
+        yield Table("", made, canonical(_batches(content, len(names), self.encoding(options), options), made, options))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])

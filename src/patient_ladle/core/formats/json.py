@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import chain
 from typing import Any, BinaryIO, ClassVar
 
+import msgspec
 import pyarrow as pa
 import pyarrow.compute as pc
-
-from patient_ladle.proof.counting import Counted, JsonCounter, counted
 
 from ..columns import NUMERIC, Batch, Column
 from ..options import Option
@@ -28,6 +28,7 @@ from .base import (
     together,
 )
 from .styles import BINARY, MOMENTS, ZONE, in_form, in_hex, mind_forms, rounded
+from .tables import Table, batched, canonical, columns_of
 
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
 _ESCAPED = b"\\" + bytes(range(32)) + b'"'
@@ -156,10 +157,30 @@ class JsonWriter(FormatWriter):
             self.target.file.write(self.close_with.encode())
 
 
+def _objects(file: BinaryIO) -> Iterator[dict[str, msgspec.Raw]]:
+    """A row is an object on a line of its own; what stands around the array is none."""
+    for line in file:
+        text = line.strip().removesuffix(b",")
+        if text.startswith(b"{") and text.endswith(b"}"):
+            yield _ROW.decode(text)
+
+
+_ROW = msgspec.json.Decoder(dict[str, msgspec.Raw])
+
+
+def _cell(raw: msgspec.Raw | None, column: Column) -> str | None:
+    """Every digit and every nested value as it stands in the file."""
+    text = b"null" if raw is None else bytes(raw)
+    if text == b"null":
+        return None
+    return str(msgspec.json.decode(text)) if text.startswith(b'"') and column.kind != "json" else text.decode()
+
+
 class JsonFormat(Format):
     """See Format."""
 
     name = "json"
+    counter = "json"
     ending = ".json"
     media_type = "application/json"
     note = "an array of objects, one object a line"
@@ -169,8 +190,20 @@ class JsonFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return JsonWriter(target, options, self.array)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
-        return counted(file, JsonCounter(self.array))
+    def counter_facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {"array": self.array}
+
+    def field_facts(self, column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {"format": "binary"} if column.kind == "binary" and options["binary"] == "base64" else {}
+
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        rows = _objects(file)
+        first = next(rows, None)
+        known = columns[0] if columns else ()
+        made = columns_of([column.name for column in known] if first is None else list(first), known)
+        each = () if first is None else chain([first], rows)
+        texts = ([_cell(row.get(column.name), column) for column in made] for row in each)
+        yield Table("", made, canonical(batched(texts, len(made)), made, options))
 
 
 class JsonLinesFormat(JsonFormat):

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from patient_ladle.proof.counting import Counted
-
+from ..arrow_text import canonical_array, kind_of
 from ..columns import Batch, Column
-from ..errors import ProofFailed
 from ..options import Option
 from .base import Format, FormatWriter, Sink, Target
 from .styles import NUMBER_FORM, rounded
+from .tables import BATCH_ROWS, Table, columns_of, whole
 
 _SCALED = re.compile(r"\((\d+), ?(-?\d+)\)")
 _MOST_DIGITS = 38
@@ -133,10 +132,17 @@ def _fits(one: pa.Array, wanted: pa.DataType) -> bool:
     return True
 
 
+def _batches(content: pq.ParquetFile) -> Iterator[Batch]:
+    for batch in content.iter_batches(batch_size=BATCH_ROWS):
+        yield Batch([canonical_array(column) for column in batch.columns], [None] * batch.num_columns, batch.num_rows)
+
+
 class ParquetFormat(Format):
     """See Format."""
 
     name = "parquet"
+    counter = "parquet"
+    lines = False
     ending = ".parquet"
     media_type = "application/vnd.apache.parquet"
     note = "typed columns, for programs"
@@ -146,13 +152,11 @@ class ParquetFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return ParquetWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
-        """Every value is read: pages are unpacked and decoded, not only the file's own word taken."""
-        try:
-            made = pq.ParquetFile(file)
-            return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])
-        except (pa.ArrowException, OSError) as error:
-            raise ProofFailed(f"the file is not whole: {str(error).splitlines()[0]}.", "Start the run again.") from error
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        content = pq.ParquetFile(whole(file))
+        schema = content.schema_arrow
+        known = columns[0] if columns else [Column(field.name, kind_of(field.type)) for field in schema]
+        yield Table("", columns_of(schema.names, known), _batches(content))
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return ""

@@ -9,7 +9,7 @@ from typing import Any
 
 import pyarrow.compute as pc
 
-from ..columns import Batch
+from ..columns import NUMERIC, Batch, Column
 from ..errors import BadInput, ValueUnfit
 from ..options import Option
 from .base import FormatWriter, Target, any_true
@@ -94,6 +94,26 @@ def checked_words(options: Mapping[str, Any]) -> None:
             raise BadInput(
                 f"{name} is '{value}', which {encoding} lacks.", "Take another one, or the encoding utf-8."
             ) from None
+
+
+_FORM_OPTIONS = {"date": "date_form", "time": "time_form", "timestamp": "timestamp_form", "zoned": "timestamp_form"}
+
+
+def field_facts(column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+    """How the styles have written a column's values, in the descriptor's words."""
+    made: dict[str, Any] = {}
+    form = column.form or options[_FORM_OPTIONS[column.kind]] if column.kind in _FORM_OPTIONS else ""
+    if form:
+        made["format"] = form
+    if column.kind == "binary" and options["binary"] == "base64":
+        made["format"] = "binary"
+    if column.kind in NUMERIC and options["decimal_sign"] != ".":
+        made["decimalChar"] = options["decimal_sign"]
+    if column.kind in NUMERIC and options["thousands_sign"]:
+        made["groupChar"] = options["thousands_sign"]
+    if column.kind == "boolean" and (options["true_word"], options["false_word"]) != ("true", "false"):
+        made |= {"trueValues": [options["true_word"]], "falseValues": [options["false_word"]]}
+    return made
 
 
 class Encoder:

@@ -9,13 +9,13 @@ on in the next one.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.proof.counting import ORIGIN_SHEET, Counted, workbook_counted
+from patient_ladle.proof.counting import ORIGIN_SHEET
 
 from ..columns import NUMERIC, Batch, Column, float_texts
 from ..errors import BadInput, ValueUnfit
@@ -38,6 +38,8 @@ from .base import (
 )
 from .sheets import SPREADSHEET, Sheet, Styles, escaped, number_format, sheet_name, text_cell, workbook_parts
 from .styles import BINARY, NUMBER_FORM, ZONE, checked_form, fitting_form, in_hex
+from .tables import Table, whole
+from .workbook import sheets
 
 MAX_ROWS = 1_048_576
 """Rows of a worksheet, the header's among them."""
@@ -386,6 +388,8 @@ class XlsxFormat(Format):
     name = "xlsx"
     ending = ".xlsx"
     media_type = f"{SPREADSHEET}.sheet"
+    counter = "workbook"
+    lines = False
     note = "a workbook: a sheet for each statement, and one that says where it came from"
     options: ClassVar = OPTIONS
     seeks = True
@@ -394,9 +398,19 @@ class XlsxFormat(Format):
     def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
         return XlsxWriter(target, options)
 
-    def counted(self, file: BinaryIO, options: Mapping[str, Any]) -> Counted:
+    def counter_facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
         titles = len(options["title_rows"])
-        return workbook_counted(file, titles + bool(options["header"]), titles)
+        return {"headRows": titles + bool(options["header"]), "titleRows": titles}
+
+    def facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {"titleRows": len(options["title_rows"])} if options["title_rows"] else {}
+
+    def field_facts(self, column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
+        return {"format": "binary"} if column.kind == "binary" and options["binary"] == "base64" else {}
+
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        """Numbers as their cells hold them: a cell knows no zeros at the end of a fraction."""
+        return sheets(whole(file), options, columns, ORIGIN_SHEET)
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return ""

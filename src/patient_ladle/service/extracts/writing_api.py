@@ -209,6 +209,7 @@ class FormatView(serializers.Serializer):
     name = serializers.CharField()
     ending = serializers.CharField()
     note = serializers.CharField()
+    lines = serializers.BooleanField(help_text="Its rows are lines of text, one after the other.")
     options = OptionView(many=True)
 
 
@@ -224,7 +225,13 @@ class Formats(RoleView):
     @extend_schema(operation_id="formats", responses=FormatsView)
     def get(self, request: Request) -> Response:
         told = [
-            {"name": f.name, "ending": f.ending, "note": f.note, "options": [option.to_dict() for option in f.options]}
+            {
+                "name": f.name,
+                "ending": f.ending,
+                "note": f.note,
+                "lines": f.lines,
+                "options": [option.to_dict() for option in f.options],
+            }
             for f in FORMATS.values()
         ]
         return Response({"formats": told, "files": [option.to_dict() for option in FILE_OPTIONS], "column_types": list(TYPES)})
