@@ -44,7 +44,7 @@ def test_from_sign_in_to_downloaded_file(page):
     rows = json.loads(Path(download.value.path()).read_text())
     assert [row["name"] for row in rows] == ["Alder Moor", "Birch Fen"]
     page.get_by_role("button", name="Run again").click()
-    expect(page.get_by_text("Same as before")).to_be_visible()
+    expect(page.get_by_text("Same result")).to_be_visible()
     page.get_by_role("link", name="Last night").click()
     expect(page.get_by_role("img", name="Runs of the night, by folder")).to_be_visible()
     page.get_by_role("link", name="Runs", exact=True).click()
@@ -144,10 +144,10 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     assert violations(page) == []
     page.get_by_text("One record").click()
     expect(page.get_by_label("Row 1")).to_contain_text("Birch Fen")
-    page.get_by_text("Turned").click()
+    page.get_by_text("Transposed").click()
     expect(page.get_by_role("rowheader", name="name")).to_be_visible()
     with page.expect_download() as download:
-        page.get_by_role("button", name="Save small file").click()
+        page.get_by_role("button", name="Save these rows").click()
     assert Path(download.value.path()).read_text() == "district_id,name,zone\n2,Birch Fen,South\n"
     page.get_by_text("The statement behind this").click()
     page.get_by_label("Name of the extract").fill("southern_districts")

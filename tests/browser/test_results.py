@@ -28,7 +28,7 @@ def plain(service):
 def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(page, plain):
     sign_in(page, "author")
     page.goto("/extracts/plain_output")
-    expect(page.get_by_text("The database understands")).to_be_visible()
+    expect(page.get_by_text("No errors")).to_be_visible()
     page.get_by_text("Source, files and notes").click()
     page.get_by_text("Columns", exact=True).click()
     expect(page.get_by_text("Press Preview above")).to_be_visible()
@@ -70,7 +70,7 @@ def test_result_files_are_found_looked_into_and_taken(page, plain):
     page.get_by_role("link", name="Result files").click()
     page.get_by_label("Name of an extract").fill("plain_output")
     page.get_by_role("button", name=re.compile(r"^plain_output.*\.xlsx")).click()
-    rows = page.get_by_role("table", name="First rows of plain_output")
+    rows = page.get_by_role("table", name="Preview plain_output")
     expect(rows).to_contain_text("Alder Moor")
     page.get_by_role("combobox", name="Sheet").click()
     page.get_by_title("Origin").click()
@@ -80,7 +80,7 @@ def test_result_files_are_found_looked_into_and_taken(page, plain):
     with page.expect_download() as download:
         page.get_by_role("link", name="Download plain_output").first.click()
     assert download.value.suggested_filename.startswith("plain_output-")
-    page.get_by_role("button", name="Copy the address of the latest csv of plain_output").click()
+    page.get_by_role("button", name="Copy link to latest csv of plain_output").click()
     expect(page.get_by_text("an address that always gives what this extract published last")).to_be_visible()
     address = page.evaluate("navigator.clipboard.readText()")
     taken = page.request.get(address)

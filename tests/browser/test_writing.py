@@ -25,7 +25,7 @@ def draft(service):
 def opened(page, name="to_edit"):
     page.goto(f"/extracts/{name}")
     editor = page.get_by_role("textbox", name="Statement", exact=True)
-    expect(page.get_by_text("The database understands")).to_be_visible()
+    expect(page.get_by_text("No errors")).to_be_visible()
     return editor
 
 
@@ -70,7 +70,7 @@ def test_from_first_letter_to_saved_revision(page, draft):
     page.get_by_label("Default of since").fill("start of last month")
     page.get_by_label("Default of since").press("Enter")
     page.get_by_label("zone text", exact=False).first.fill("North")
-    expect(page.get_by_text("The database understands all 2 statements.")).to_be_visible()
+    expect(page.get_by_text("No errors in 2 statements")).to_be_visible()
     editor.click()
     page.keyboard.press("Control+Home")
     page.keyboard.press("Control+Enter")
@@ -154,7 +154,7 @@ def test_values_names_and_copies(page, draft):
     page.get_by_role("dialog").get_by_label("Name").fill("edited_copy")
     page.get_by_role("dialog").get_by_role("button", name="Copy").click()
     expect(page.get_by_role("heading", name="edited_copy")).to_be_visible()
-    page.get_by_role("button", name="Name and place").click()
+    page.get_by_role("button", name="Rename or move").click()
     form = page.get_by_role("dialog")
     form.get_by_label("Name").fill("edited_twin")
     form.get_by_label("Folder").fill("repairs/weekly")
@@ -203,7 +203,7 @@ def test_a_statement_that_was_out_gets_its_parameters_back_by_one_press(page, dr
     sign_in(page, "author")
     editor = opened(page, "was_out")
     write(page, editor, out.replace("select name", "select name, zone"))
-    page.get_by_role("button", name="Put the parameters back").click()
+    page.get_by_role("button", name="Restore parameters").click()
     expect(editor).to_contain_text("select name, zone from districts where zone = :zone")
-    expect(page.get_by_role("button", name="Put the parameters back")).to_have_count(0)
-    expect(page.get_by_text("The database understands it.")).to_be_visible()
+    expect(page.get_by_role("button", name="Restore parameters")).to_have_count(0)
+    expect(page.get_by_text("No errors (checked by the database)")).to_be_visible()

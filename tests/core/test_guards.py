@@ -76,15 +76,15 @@ def test_guards_on_the_whole(guard, rows, earlier, said):
     [
         ({"guard": "row"}, "there is no guard 'row'"),
         ({"guard": "rows"}, "the guard rows needs a bound"),
-        ({"guard": "rows", "at_least": -1}, "which is no number of rows"),
+        ({"guard": "rows", "at_least": -1}, "which is not a number of rows"),
         ({"guard": "rows", "at_least": 5, "at_most": 4}, "no number of rows is at least 5 and at most 4"),
         ({"guard": "rows", "atleast": 5}, "there is no setting of the guard rows 'atleast'"),
         ({"guard": "not_empty", "then": "stop"}, "there is no then 'stop'"),
         ({"guard": "change"}, "the guard change needs 'percent'"),
-        ({"guard": "change", "percent": "much"}, "which is no percentage"),
+        ({"guard": "change", "percent": "much"}, "which is not a percentage"),
         ({"guard": "change", "percent": 5, "same": "year"}, "there is no same 'year'"),
         ({"guard": "no_absent", "columns": []}, "which names no column"),
-        ("rows", "'rows' is no guard"),
+        ("rows", "'rows' is not a guard"),
     ],
 )
 def test_a_guard_that_cannot_be_is_refused(guard, said):

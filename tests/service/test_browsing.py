@@ -280,7 +280,7 @@ def test_browsing_on_the_command_line(gathered):
         tables.stderr
     )
     table = gathered.command("source", "browse", "works", "orders").stdout
-    assert "refers to  district_id → districts (district_id)" in table
+    assert "references  district_id → districts (district_id)" in table
     rows = gathered.command("source", "browse", "works", "orders", "--where", "order_id at most 1", "--sort", "order_id").stdout
     assert "only where order_id at most 1" in rows
     assert f"[image/png, {len(PICTURE):,} bytes]" in rows

@@ -106,7 +106,7 @@ def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning
     assert sum_up(now) is not None
     assert sum_up(now) is None
     [(kind, title)] = [each for each in told() if each[0] != "own run"]
-    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 needs a person")
+    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 needs attention")
 
 
 @pytest.fixture

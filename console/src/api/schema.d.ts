@@ -2549,9 +2549,9 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
-            /** @description So many runs need a person; those of one cause are one of the needs. */
+            /** @description So many runs need attention; those of one cause are one of the needs. */
             needing: number;
-            /** @description Runs that need a person. */
+            /** @description Runs that need attention. */
             needs: components["schemas"]["NeedView"][];
             /** @description What is due next. */
             readonly next: components["schemas"]["ComingView"][];

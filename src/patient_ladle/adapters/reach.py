@@ -74,7 +74,7 @@ def judge(text: str, private: bool = True) -> Ip:
     if found.is_link_local or address.is_link_local or found in _METADATA:
         raise NotReachable(text, "is link-local: it reaches what only this machine should")
     if found.is_multicast or found.is_unspecified:
-        raise NotReachable(text, "is no address of one server")
+        raise NotReachable(text, "is not an address of one server")
     if address in _SITE_LOCAL or (isinstance(found, ipaddress.IPv4Address) and found.is_reserved):
         raise NotReachable(text, "is reserved")
     if not private and not (found.is_global and address.is_global):

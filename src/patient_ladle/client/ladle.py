@@ -484,7 +484,7 @@ class Ladle:
         return self.transport.call("GET", "/status")
 
     def last_night(self) -> Record:
-        """How the last night went: a sentence of counts, what needs a person, what is next, the runs."""
+        """How the last night went: a sentence of counts, what needs attention, what is next, the runs."""
         return self.transport.call("GET", "/last-night")
 
     def close(self) -> None:

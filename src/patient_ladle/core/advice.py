@@ -191,7 +191,7 @@ def of_refusal(error: LadleError) -> Remark:
     """A refusal that knows its place; what a remark shows anyway is left out of its words."""
     line, column = int(error.facts.get("line", 1)), int(error.facts.get("column", 1))
     hint = "" if error.hint == "Correct the statement and save it again." else error.hint
-    message = error.message.removeprefix("the database does not understand the statement: ")
+    message = error.message.removeprefix("the database rejected the statement: ")
     message = message.replace(f" (line {line}, column {column})", "").replace(f" at line {line}, column {column}", "")
     return Remark("error", error.code, message, hint, line, column)
 

@@ -79,7 +79,7 @@ class StatementRefused(BadInput):
 
 
 class StatementWrong(LadleError):
-    """The database does not understand the statement: syntax, or a name it does not know."""
+    """The database rejects the statement: syntax, or a name it does not know."""
 
     code = "statement_wrong"
 

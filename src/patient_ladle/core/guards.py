@@ -35,7 +35,7 @@ def _whole(name: str, value: Any) -> int:
     if isinstance(value, str) and value.isascii() and value.isdigit():
         value = int(value)
     if not isinstance(value, int) or isinstance(value, bool) or value < 0:
-        raise BadInput(f"'{name}' was given '{value}', which is no number of rows or runs.", "Give a whole number from 0.")
+        raise BadInput(f"'{name}' was given '{value}', which is not a number of rows or runs.", "Give a whole number from 0.")
     return value
 
 
@@ -45,7 +45,7 @@ def _percent(name: str, value: Any) -> float:
     except (TypeError, ValueError):
         found = -1.0
     if not 0 <= found <= 10_000:
-        raise BadInput(f"'{name}' was given '{value}', which is no percentage.", "Give a number such as 20.")
+        raise BadInput(f"'{name}' was given '{value}', which is not a percentage.", "Give a number such as 20.")
     return found
 
 
@@ -143,7 +143,7 @@ def checked_guards(given: Sequence[Any]) -> tuple[Guard, ...]:
     """Raises BadInput, UnknownName."""
     for item in given:
         if not isinstance(item, Mapping):
-            raise BadInput(f"'{item}' is no guard.", 'Write {"guard": "rows", "at_least": 10}.')
+            raise BadInput(f"'{item}' is not a guard.", 'Write {"guard": "rows", "at_least": 10}.')
     return tuple(Guard.from_dict(item) for item in given)
 
 

@@ -52,7 +52,7 @@ def _span(part: str, text: str) -> tuple[time, time]:
         a, b, c, d = map(int, match.groups())
         start, end = time(a, b), time(c, d)
     except ValueError:
-        raise BadInput(f"'{part}' in the quiet hours '{text}' is no span of time.", HINT) from None
+        raise BadInput(f"'{part}' in the quiet hours '{text}' is not a span of time.", HINT) from None
     if start == end:
         raise BadInput(f"the quiet hours '{part}' would never end.", HINT)
     return start, end

@@ -133,7 +133,7 @@ class Part:
 
 
 def statements(text: str, dialect: Dialect) -> list[Part]:
-    """The statements of an extract, parted by semicolons; each one's title is the first comment that stands before it.
+    """The statements of an extract, separated by semicolons; each one's title is the first comment that stands before it.
 
     Raises StatementRefused, with line and column, unless each is one that only reads.
     """

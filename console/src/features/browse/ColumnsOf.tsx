@@ -26,8 +26,8 @@ export function ColumnsOf(place: Place) {
       />
       <dl className="facts" style={{ marginTop: 12 }}>
         {found.unique_keys.map((key) => <div key={key.join()} style={{ display: "contents" }}><dt>unique</dt><dd className="mono">{key.join(", ")}</dd></div>)}
-        {found.foreign_keys.map((key) => <div key={key.columns.join() + key.table} style={{ display: "contents" }}><dt>refers to</dt><dd className="mono">{key.columns.join(", ")} → <Link to={to(place, full(key.schema, key.table))}>{full(key.schema, key.table)}</Link> ({key.to_columns.join(", ")})</dd></div>)}
-        {found.referenced_by.map((key) => <div key={key.table + key.columns.join()} style={{ display: "contents" }}><dt>named by</dt><dd className="mono"><Link to={to(place, full(key.schema, key.table))}>{full(key.schema, key.table)}</Link> ({key.columns.join(", ")})</dd></div>)}
+        {found.foreign_keys.map((key) => <div key={key.columns.join() + key.table} style={{ display: "contents" }}><dt>references</dt><dd className="mono">{key.columns.join(", ")} → <Link to={to(place, full(key.schema, key.table))}>{full(key.schema, key.table)}</Link> ({key.to_columns.join(", ")})</dd></div>)}
+        {found.referenced_by.map((key) => <div key={key.table + key.columns.join()} style={{ display: "contents" }}><dt>referenced by</dt><dd className="mono"><Link to={to(place, full(key.schema, key.table))}>{full(key.schema, key.table)}</Link> ({key.columns.join(", ")})</dd></div>)}
         {found.indexes.map((index) => <div key={index} style={{ display: "contents" }}><dt>index</dt><dd className="mono">{index}</dd></div>)}
       </dl>
     </>

@@ -37,7 +37,7 @@ function Opened({ address, cell, name, onClose }: { address: string; cell: Exclu
   );
 }
 
-/** Rows of a look: sorted on what is loaded, columns hidden, moved and sized, one record, turned; copied or saved small. */
+/** Rows of a look: sorted on what is loaded, columns hidden, moved and sized, one record, transposed; copied or saved small. */
 export function ResultGrid({ id, columns, rows, complete, total, label }: Props) {
   const { message } = App.useApp();
   const box = useRef<HTMLDivElement>(null);
@@ -167,12 +167,12 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
       <div className="filters grid-bar">
         <span>{amount(rows.length, "row")} {complete ? (rows.length === 1 ? "is all there is" : "are all there are") : `shown of ${total === undefined ? "more" : count(total)}`}{range ? `, ${amount((range.bottom - range.top + 1) * (range.right - range.left + 1), "cell")} chosen` : marked.size > 0 && `, ${count(marked.size)} marked`}</span>
         <div className="grow" />
-        <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Turned" }]} />
+        <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Transposed" }]} />
         <Popover trigger="click" placement="bottomRight" content={menu}><Button size="small">Columns{hidden.size > 0 && ` (${hidden.size} hidden)`}</Button></Popover>
         <Checkbox checked={guard} onChange={(e) => keepGuard(e.target.checked)} title="An apostrophe before texts and names that a spreadsheet would take for a formula, in what is copied or saved here">Guard formulas</Checkbox>
         <Button size="small" onClick={() => void copy(forSpreadsheet)}>Copy</Button>
-        <Button size="small" onClick={() => void copy(aligned)}>Copy aligned</Button>
-        <Button size="small" onClick={save}>Save small file</Button>
+        <Button size="small" onClick={() => void copy(aligned)}>Copy as text table</Button>
+        <Button size="small" onClick={save}>Save these rows</Button>
       </div>
       {shape === "record" ? (
         <div className="record">

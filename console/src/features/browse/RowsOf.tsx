@@ -39,7 +39,7 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
       </div>
       <ProblemNote error={rows.error ?? total.error ?? columns.error} />
       {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
-      {rows.busy && <p className="dim" aria-live="polite">Looking…</p>}
+      {rows.busy && <p className="dim" aria-live="polite">Running query…</p>}
       {rows.found && result?.rows && result.columns && (
         <>
           <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof counted === "string" ? Number(counted) : undefined} label={table} />

@@ -70,7 +70,7 @@ export function SourcePage() {
         <Select aria-label="Environment" value={environment} style={{ width: 130 }} onChange={(value: string) => setWanted({ environment: value })} options={source.addresses.map((a) => ({ value: a.environment, label: a.environment }))} />
         {may("author") && <Button loading={check.busy} disabled={!address} onClick={() => check.ask({ environment, kind: "check" })}>Check</Button>}
         {(check.busy || gather.busy) && <Button danger onClick={() => { check.cancel(); gather.cancel(); }}>Cancel</Button>}
-        {may("runner") && <Button loading={gather.busy} disabled={!address} onClick={() => ask({ environment, kind: "catalogue" })}>Gather anew</Button>}
+        {may("runner") && <Button loading={gather.busy} disabled={!address} onClick={() => ask({ environment, kind: "catalogue" })}>Refresh</Button>}
       </header>
       {address ? <Context address={address} engine={source.engine} /> : <p>This source has no address yet. <Link to="/sources">Give it one.</Link></p>}
       <ProblemNote error={query.error ?? check.error ?? catalogue.error ?? gather.error} />
@@ -80,7 +80,7 @@ export function SourcePage() {
         <div className="browse" key={environment}>
           <div>
             <Tree tables={catalogue.data.tables} chosen={chosen} onChoose={(table) => go({ table })} />
-            <small>gathered {moment(catalogue.data.gathered_at)}{(catalogue.data.gathering || gather.busy) && ", being gathered anew"}</small>
+            <small>refreshed {moment(catalogue.data.gathered_at)}{(catalogue.data.gathering || gather.busy) && ", being refreshed"}</small>
           </div>
           {chosen ? (
             <section key={chosen} aria-label={chosen}>

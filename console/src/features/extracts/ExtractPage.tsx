@@ -58,7 +58,7 @@ function Opened({ extract }: { extract: Extract }) {
         <p>{extract.folder}{extract.archived_at && " (archived)"}</p>
         <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}, on <Link to={`/sources/${revision.source}`}>{revision.source}</Link></p>
         <div className="grow" />
-        {may("author") && <Button onClick={() => setFiling("place")}>Name and place</Button>}
+        {may("author") && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
         {may("author") && <Button onClick={() => setFiling("copy")}>Copy</Button>}
         {may("author") && (extract.archived_at ? <Button onClick={() => archive.mutate(true)}>Restore</Button> : <Button onClick={() => void put()}>Archive</Button>)}
       </header>

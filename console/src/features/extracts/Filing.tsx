@@ -23,9 +23,9 @@ export function Filing({ extract, engine, copy, onClose }: { extract: Extract; e
   });
   const first: Fields = copy ? { name: `${extract.name}_copy`, folder: extract.folder, source: extract.revision.source } : { name: extract.name, folder: extract.folder, tags: extract.tags, owner: extract.owner };
   return (
-    <Modal open title={copy ? `Copy ${extract.name}` : `Name and place of ${extract.name}`} okText={copy ? "Copy" : "Save"} onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending}>
+    <Modal open title={copy ? `Copy ${extract.name}` : `Rename or move ${extract.name}`} okText={copy ? "Copy" : "Save"} onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending}>
       <Form form={form} layout="vertical" requiredMark={false} initialValues={first} onFinish={(fields) => save.mutate(fields)}>
-        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]} extra={copy ? undefined : "An earlier name goes on leading here."}><Input autoFocus /></Form.Item>
+        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]} extra={copy ? undefined : "The old name keeps working."}><Input autoFocus /></Form.Item>
         <Form.Item label="Folder" name="folder"><Input placeholder="leakage/monthly" /></Form.Item>
         {copy
           ? <Form.Item label="Source" name="source"><Select options={(sources.data ?? []).filter((s) => s.engine === engine).map((s) => ({ value: s.name, label: s.name }))} /></Form.Item>

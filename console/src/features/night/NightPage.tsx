@@ -25,7 +25,7 @@ function Others({ runs }: { runs: number[] }) {
 }
 
 function Needs({ night }: { night: Night }) {
-  if (!night.needs.length) return <p className="calm">Nothing needs a person.</p>;
+  if (!night.needs.length) return <p className="calm">Nothing needs attention.</p>;
   const shown = night.needs.reduce((sum, need) => sum + 1 + need.others.length, 0);
   return (
     <>
@@ -60,7 +60,7 @@ function Next({ night }: { night: Night }) {
   );
 }
 
-/** Where a morning begins: how the night went, what needs a person first, what is next. */
+/** Where a morning begins: how the night went, what needs attention first, what is next. */
 export function NightPage() {
   const found = useQuery({ queryKey: ["night"], queryFn: () => must(api.GET("/api/v1/last-night")), refetchInterval: 10_000 });
   const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 10_000 });
@@ -76,7 +76,7 @@ export function NightPage() {
       {night && (
         <>
           <NightStrip runs={night.runs} from={Date.parse(night.since)} now={Date.parse(night.until)} />
-          <h2>{night.needing ? `${count(night.needing)} ${night.needing === 1 ? "needs" : "need"} a person` : "All is well"}</h2>
+          <h2>{night.needing ? `${count(night.needing)} ${night.needing === 1 ? "needs" : "need"} attention` : "All is well"}</h2>
           <Needs night={night} />
           <h2>Next</h2>
           <Next night={night} />

@@ -7,7 +7,7 @@ const LANE = 20;
 const TOP = 18;
 const LEFT = 110;
 
-/** The night's runs, a lane for each top folder. What needs a person stands below it in words. */
+/** The night's runs, a lane for each top folder. What needs attention stands below it in words. */
 export function NightStrip({ runs, from, now }: { runs: StripRun[]; from: number; now: number }) {
   const go = useNavigate();
   const { lanes, bars, hours } = layStrip(runs, from, now);

@@ -45,7 +45,7 @@ function Sent() {
     { title: "Channel", dataIndex: "channel", width: 150 },
     { title: "State", key: "state", width: 110, render: (_, s) => <span className={s.state === "given up" ? "flag" : ""} style={{ margin: 0 }}>{s.state}</span> },
     { title: "Tries", dataIndex: "attempts", width: 60, align: "right" },
-    { title: "What came back", key: "said", render: (_, s) => s.said || <span className="dim">nothing yet</span> },
+    { title: "Response", key: "said", render: (_, s) => s.said || <span className="dim">nothing yet</span> },
     { title: <span className="sr">Again</span>, key: "again", width: 90, render: (_, s) => may("administrator") && s.state === "given up" && <Button size="small" onClick={() => resend.mutate(s.id)}>Again</Button> },
   ];
   return (

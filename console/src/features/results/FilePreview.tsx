@@ -35,7 +35,7 @@ function Rows({ file }: { file: Looked }) {
       </div>
       {found.data && (
         <div className="file-rows">
-          <table className="files" aria-label={`First rows of ${file.name}`}>
+          <table className="files" aria-label={`Preview ${file.name}`}>
             <thead><tr>{found.data.columns.map((name, n) => <th key={n}>{name}</th>)}</tr></thead>
             <tbody>{found.data.rows.map((row, n) => <tr key={n}>{row.map((cell, c) => <td key={c} className={cell !== null && /^-?[\d.]+$/.test(cell) ? "n" : undefined}>{cell}</td>)}</tr>)}</tbody>
           </table>

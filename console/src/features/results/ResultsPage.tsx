@@ -46,7 +46,7 @@ export function ResultsPage() {
                 <td>{file.held === "held" || file.held === "rejected" ? <span className="flag">{file.held}</span> : file.published ? "published" : <span className="dim">trial</span>}</td>
                 <td style={{ whiteSpace: "nowrap" }}>
                   <a href={fileAddress(file.run, file.name)} download={file.name} aria-label={`Download ${file.name}`}>Download</a>{" "}
-                  {file.published && <Button size="small" type="text" aria-label={`Copy the address of the latest ${file.format} of ${file.extract}`} onClick={() => void copy(file)}>Address of the latest</Button>}
+                  {file.published && <Button size="small" type="text" aria-label={`Copy link to latest ${file.format} of ${file.extract}`} onClick={() => void copy(file)}>Copy link to latest</Button>}
                 </td>
               </tr>
             ))}

@@ -36,7 +36,7 @@ function Files({ run }: { run: RunRecord }) {
   return (
     <>
     <table className="files">
-      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th><th>Look</th></tr></thead>
+      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th><th>Preview</th></tr></thead>
       <tbody>
         {run.files.map((file) => (
           <tr key={file.name}>
@@ -45,7 +45,7 @@ function Files({ run }: { run: RunRecord }) {
             <td className="n">{size(file.bytes)}</td>
             <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
             <td>{file.delivered_path ? [file.delivered_path, ...file.delivered_also].map((path) => <div key={path}>{path}</div>) : <span className="dim">not delivered, kept in the result store</span>}</td>
-            <td><Button size="small" type="text" disabled={shut} aria-label={`First rows of ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>First rows</Button></td>
+            <td><Button size="small" type="text" disabled={shut} aria-label={`Preview ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>Preview</Button></td>
           </tr>
         ))}
       </tbody>
@@ -74,8 +74,8 @@ function Facts({ run }: { run: RunRecord }) {
     ["Finish by", run.finish_by ? moment(run.finish_by) : null],
     ["Step", run.step > 1 ? `${run.step} of its sequence` : null],
     ["Backfill", run.backfill_id ? <Link key="backfill" className="in-text" to={`/runs?backfill=${run.backfill_id}`}>{run.backfill_id}, at low priority</Link> : run.backfill ? "yes, at low priority" : null],
-    ["Again of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
-    ["Same as before", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
+    ["Rerun of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
+    ["Same result", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
   ];
   return (
     <dl className="facts">
@@ -165,7 +165,7 @@ export function RunPage() {
       <h2>Log</h2>
       <RunLog number={run.id} live={live(run.state)} />
       <div className="cards">
-        <section><h2>What ran</h2><div className="card"><Facts run={run} /></div></section>
+        <section><h2>Details</h2><div className="card"><Facts run={run} /></div></section>
         <section><h2>Statement</h2><StatementView text={run.statement} engine={run.engine} label="Statement" /></section>
       </div>
     </div>

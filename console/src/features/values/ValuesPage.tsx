@@ -9,7 +9,7 @@ import { useMe } from "../session/useMe";
 
 const shown = (value: unknown): string => (value === undefined || value === null ? "" : Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value));
 
-/** A text as given; several values parted by commas or line breaks make a list when the value was one, or is asked to be. */
+/** A text as given; several values separated by commas or line breaks make a list when the value was one, or is asked to be. */
 function ValueForm({ value, environments, onClose }: { value: SharedValue | null; environments: string[]; onClose: () => void }) {
   const client = useQueryClient();
   const [form] = Form.useForm<{ name: string; note: string } & Record<string, string>>();
@@ -31,7 +31,7 @@ function ValueForm({ value, environments, onClose }: { value: SharedValue | null
     <Modal open title={value ? value.name : "New shared value"} okText="Save" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending}>
       <Form form={form} layout="vertical" requiredMark={false} initialValues={first} onFinish={(fields) => save.mutate(fields)}>
         <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input disabled={!!value} autoFocus={!value} placeholder="leak_rate" /></Form.Item>
-        {environments.map((name) => <Form.Item key={name} label={`In ${name}`} name={`in ${name}`} extra={lists.has(name) ? "A list: parted by commas." : undefined}><Input.TextArea autoSize={{ minRows: 1, maxRows: 8 }} placeholder="a value; or several, one a line" /></Form.Item>)}
+        {environments.map((name) => <Form.Item key={name} label={`In ${name}`} name={`in ${name}`} extra={lists.has(name) ? "A list: separated by commas." : undefined}><Input.TextArea autoSize={{ minRows: 1, maxRows: 8 }} placeholder="a value; or several, one a line" /></Form.Item>)}
         <Form.Item label="What it is" name="note"><Input /></Form.Item>
         <ProblemNote error={save.error} />
       </Form>

@@ -11,7 +11,7 @@ function Given({ guard, number, onChange }: { guard: Guard; number: number; onCh
   );
   if (guard.guard === "rows") return <>{whole("at_least", "at least")} {whole("at_most", "at most")} rows</>;
   if (guard.guard === "change") return <>{whole("percent", "per cent")} % of the median of the last {whole("of_last", "runs")} runs <Select size="small" aria-label={`Which runs, guard ${number}`} value={guard.same} onChange={(same: string) => onChange({ same })} options={days} style={{ width: 200 }} /></>;
-  if (guard.columns) return <Input size="small" className="mono" aria-label={`Columns, guard ${number}`} placeholder="columns, parted by commas" value={guard.columns.join(", ")} onChange={(e) => onChange({ columns: e.target.value.split(",").map((one) => one.trim()) })} style={{ width: 260 }} />;
+  if (guard.columns) return <Input size="small" className="mono" aria-label={`Columns, guard ${number}`} placeholder="columns, separated by commas" value={guard.columns.join(", ")} onChange={(e) => onChange({ columns: e.target.value.split(",").map((one) => one.trim()) })} style={{ width: 260 }} />;
   return null;
 }
 

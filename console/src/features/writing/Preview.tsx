@@ -32,7 +32,7 @@ export function Preview({ preview, label }: { preview: ReturnType<typeof usePrev
         {result?.rows && <Button size="small" loading={total.busy} onClick={preview.counted}>Count all rows</Button>}
         {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
         <span aria-live="polite" className="dim">
-          {rows.busy ? "Looking…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
+          {rows.busy ? "Running query…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
           {typeof number === "string" && `, ${amount(Number(number), "row")} in all`}
           {bound && `, with ${bound}`}
           {who && `, read as ${Object.entries(who).map(([key, value]) => `${key} ${value}`).join(", ")}, read-only`}

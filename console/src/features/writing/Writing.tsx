@@ -5,7 +5,7 @@ import { api, must, Problem, type Extract, type PreviewBody, type Remark } from 
 import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
-import { moment } from "../../lib/words";
+import { amount, moment } from "../../lib/words";
 import { useInquiry } from "../browse/useInquiry";
 import { useMe } from "../session/useMe";
 import { Parameters } from "./Parameters";
@@ -138,9 +138,9 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
         <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
         <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={preview.most} onChange={(value) => preview.setMost(value ?? 100)} style={{ width: 70 }} /> rows</label>
         <Button size="small" onClick={() => void format()}>Format</Button>
-        {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>Put the parameters back</Button>}
+        {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>Restore parameters</Button>}
         <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
-        <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? `${errors} to correct` : remarks.remarks.length ? `${remarks.remarks.length} to mind` : remarks.asked ? `The database understands ${remarks.parts.length > 1 ? `all ${remarks.parts.length} statements` : "it"}.` : ""}</span>
+        <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? amount(errors, "error") : remarks.remarks.length ? amount(remarks.remarks.length, "warning") : remarks.asked ? `No errors${remarks.parts.length > 1 ? ` in ${amount(remarks.parts.length, "statement")}` : ""} (checked by the database)` : ""}</span>
         {never && <span className="dim">{gathered?.error ? `No tables to complete: ${gathered.error.message}` : "Looking which tables there are…"}</span>}
       </div>
       {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}

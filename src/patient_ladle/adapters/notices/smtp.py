@@ -32,14 +32,14 @@ class SmtpChannel(Channel):
         "security": Setting("starttls, tls or none", default="starttls"),
         "user": Setting("whom to sign in as; empty: without a login"),
         "sender": Setting("the address that mails come from", required=True),
-        "to": Setting("addresses, parted by commas", required=True),
+        "to": Setting("addresses, separated by commas", required=True),
     }
 
     def check(self, settings: Mapping[str, str]) -> None:
         if settings["security"] not in _SECURITY:
-            raise BadInput(f"'{settings['security']}' is no way to secure mail.", f"Take {', '.join(_SECURITY)}.")
+            raise BadInput(f"'{settings['security']}' is not a way to secure mail.", f"Take {', '.join(_SECURITY)}.")
         if not (settings["port"].isascii() and settings["port"].isdigit()) or not 0 < int(settings["port"]) < 65_536:
-            raise BadInput(f"'{settings['port']}' is no port.", "Give a number such as 587.")
+            raise BadInput(f"'{settings['port']}' is not a port.", "Give a number such as 587.")
         for text in (settings["sender"], settings["to"]):
             _addresses(text)
 
@@ -89,7 +89,7 @@ def _addresses(text: str) -> list[str]:
     for address in found:
         name, at, domain = address.partition("@")
         if not (name and at and domain) or any(sign.isspace() for sign in address):
-            raise BadInput(f"'{address}' is no mail address.", "Write it as in rita@fennmoor.example.")
+            raise BadInput(f"'{address}' is not a mail address.", "Write it as in rita@fennmoor.example.")
     if not found:
         raise BadInput(f"'{text}' holds no mail address.", "Write it as in rita@fennmoor.example.")
     return found

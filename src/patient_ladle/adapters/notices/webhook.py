@@ -81,7 +81,7 @@ def _parts(url: str) -> SplitResult:
     except ValueError:
         parts = SplitResult("", "", "", "", "")
     if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-        raise BadInput("that is no address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
+        raise BadInput("that is not an address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
     return parts
 
 

@@ -96,7 +96,7 @@ def reading_of(address: Mapping[str, Any], table: str, descriptors: Mapping[Path
         name, _, kind = (part.strip() for part in each.partition("="))
         if kind not in KINDS or "." not in name:
             raise _wrong(
-                f"'{each}' of csv_kinds is no declaration", f"Write readings.litres=decimal; kinds are {', '.join(KINDS)}."
+                f"'{each}' of csv_kinds is not a declaration", f"Write readings.litres=decimal; kinds are {', '.join(KINDS)}."
             )
         of, _, column = name.partition(".")
         if of.lower() == table.lower():

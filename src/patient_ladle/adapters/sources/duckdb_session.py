@@ -140,7 +140,7 @@ def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = N
             facts: dict[str, Any] = {**placed, **missing_name(said, _MISSING)}
             hint = next((line.strip() for line in lines[1:] if line.startswith(("Did you", "Candidate"))), "")
             return StatementWrong(
-                f"the database does not understand the statement: {said}{where}.",
+                f"the database rejected the statement: {said}{where}.",
                 hint or "Correct the statement and save it again.",
                 **facts,
             )
@@ -272,7 +272,7 @@ class DuckdbSession(ProbingSession):
             raise translate(error, self.text, self.rendered) from error
         except UnicodeDecodeError:  # the engine cuts a letter in two where it quotes the text in an error
             raise StatementWrong(
-                "the database does not understand the statement: a literal in it is not well formed.",
+                "the database rejected the statement: a literal in it is not well formed.",
                 "Look at literals of bits or bytes: b'…' and x'…' take digits only.",
             ) from None
         self.columns = [Column(str(name), kind_named(str(kind)), str(kind)) for name, kind, *_ in rows]

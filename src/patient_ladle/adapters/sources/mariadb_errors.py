@@ -53,7 +53,7 @@ def translate(error: Exception, text: str = "", rendered: Rendered | None = None
         where, placed = _placed(said, text, rendered)
         facts = {**placed, **missing_name(said, _MISSING)}
         return StatementWrong(
-            f"the database does not understand the statement: {said}{where}.",
+            f"the database rejected the statement: {said}{where}.",
             "Correct the statement and save it again.",
             **facts,
         )

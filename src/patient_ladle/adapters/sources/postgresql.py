@@ -265,7 +265,7 @@ def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None =
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
         facts |= missing_name(said, _MISSING)
         hint = error.diag.message_hint or "Correct the statement and save it again."
-        return StatementWrong(f"the database does not understand the statement: {said}{where}.", hint, **facts)
+        return StatementWrong(f"the database rejected the statement: {said}{where}.", hint, **facts)
     return StatementFailed(
         f"the database failed while running the statement: {said}.", "Correct the statement or the data it meets."
     )

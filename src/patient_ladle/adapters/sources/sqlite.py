@@ -108,7 +108,7 @@ def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
             where, facts = f" (line {line}, column {column})", {"line": line, "column": column}
         facts |= missing_name(said, _MISSING)
         return StatementWrong(
-            f"the database does not understand the statement: {said}{where}.",
+            f"the database rejected the statement: {said}{where}.",
             "Correct the statement and save it again.",
             **facts,
         )

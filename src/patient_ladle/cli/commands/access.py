@@ -72,7 +72,7 @@ def status(args: argparse.Namespace) -> int:
         print(f"NOTHING RUNS: {words}. Look at the service's log, or start it again: ladle service start.")
     print(f"since {moment(night['since'])}: {night['sentence']}")
     if night["needs"]:
-        print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} a person:")
+        print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} attention:")
         rows = [
             (need["run"], len(need["others"]) or "", need["kind"], need["extract"], need["environment"], need["data_date"],
              need["cause"])
@@ -81,7 +81,7 @@ def status(args: argparse.Namespace) -> int:
         print_table(("RUN", "OTHERS", "WHAT", "EXTRACT", "ENVIRONMENT", "DATA DATE", "CAUSE"), rows, "")
         print("look at one: ladle run show RUN; its log: ladle run log RUN")
     else:
-        print("nothing needs a person.")
+        print("nothing needs attention.")
     for due in night["next"][:1]:
         print(f"next: {due['schedule']} at {moment(due['due_at'])}")
     return _verdict(found)
@@ -184,7 +184,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         common,
         "status",
         status,
-        "Who am I, how did the last night go, and what needs a person.",
+        "Who am I, how did the last night go, and what needs attention.",
         "ladle status",
     )
 

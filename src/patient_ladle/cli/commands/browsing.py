@@ -86,9 +86,10 @@ def _print_table(table: dict[str, Any]) -> None:
     print()
     facts = [("unique", ", ".join(key)) for key in table["unique_keys"]]
     facts += [
-        ("refers to", f"{', '.join(k['columns'])} → {k['table']} ({', '.join(k['to_columns'])})") for k in table["foreign_keys"]
+        ("references", f"{', '.join(k['columns'])} → {k['table']} ({', '.join(k['to_columns'])})")
+        for k in table["foreign_keys"]
     ]
-    facts += [("named by", f"{k['table']} ({', '.join(k['columns'])})") for k in table["referenced_by"]]
+    facts += [("referenced by", f"{k['table']} ({', '.join(k['columns'])})") for k in table["referenced_by"]]
     print_facts(facts + [("index", index) for index in table["indexes"]])
 
 
@@ -101,7 +102,7 @@ def _tables(ladle: Ladle, args: argparse.Namespace) -> None:
         return print_json(found)
     rows = [(t["name"], t["kind"], t["columns"], t["rows_about"], t["comment"]) for t in found["tables"]]
     print_table(("TABLE", "KIND", "COLUMNS", "ROWS, ABOUT", "COMMENT"), rows, "nothing can be seen there with this login.")
-    print(f"\n{len(rows)} tables and views, gathered {moment(found['gathered_at'])}")
+    print(f"\n{len(rows)} tables and views, refreshed {moment(found['gathered_at'])}")
     return None
 
 

@@ -57,7 +57,7 @@ def result_show(args: argparse.Namespace) -> int:
         ("extract", f"{about['extract']}, revision {about['revision']}"),
         ("source", f"{about['source']} in {about['environment']}"),
         ("data date", about["dataDate"]), ("values", values), ("rows", f"{about['rows']:,}"),
-        ("to mind", "\n".join(about["warnings"])),
+        ("warnings", "\n".join(about["warnings"])),
     ])  # fmt: skip
     print()
     rows = [(f["name"], f["rows"], f["bytes"], f["sha256"], f["delivered_path"]) for f in run["files"]]

@@ -165,7 +165,7 @@ def _timing(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--zone", help="time zone, such as Europe/London (default UTC)")
     verb.add_argument("--from", dest="first_date", metavar="YYYY-MM-DD", help="first date; none takes it away")
     verb.add_argument("--to", dest="last_date", metavar="YYYY-MM-DD", help="last date; none takes it away")
-    verb.add_argument("--except", dest="exceptions", metavar="DATES", help="dates on which nothing is due, parted by commas")
+    verb.add_argument("--except", dest="exceptions", metavar="DATES", help="dates on which nothing is due, separated by commas")
     verb.add_argument("--calendar", help="calendar of holidays; none takes it away")
     verb.add_argument("--on-holiday", choices=("run", "skip", "next working day"), help="what a holiday does (default run)")
 

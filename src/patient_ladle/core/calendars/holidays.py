@@ -45,7 +45,7 @@ def of_file(text: str, year: int) -> Mapping[date, str]:
                     break
     except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
         raise BadInput(
-            f"the text is no iCalendar file: {str(error).splitlines()[0] if str(error) else type(error).__name__}.",
+            f"the text is not an iCalendar file: {str(error).splitlines()[0] if str(error) else type(error).__name__}.",
             "Give a file that begins with BEGIN:VCALENDAR and has an event for each holiday.",
         ) from error
     if not found:

@@ -353,7 +353,7 @@ class XlsxWriter(FormatWriter):
                 facts.append((_in_words(key), str(value)))
         several = len(self.found) > 1
         facts += [(f"rows of {title}" if several else "rows", str(rows)) for title, rows in self.found]
-        facts += [("to mind", warning) for warning in self.warnings]
+        facts += [("warnings", warning) for warning in self.warnings]
         self.sheet = Sheet(ORIGIN_SHEET, self.target.scratch(), 0, [20, 40], False)
         rows = "".join(f"<row>{text_cell(name, 1)}{text_cell(value)}</row>" for name, value in facts)
         self.sheet.write(rows.encode(), len(facts))

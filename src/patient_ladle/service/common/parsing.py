@@ -41,7 +41,7 @@ class StrictJSONParser(BaseParser):
 
 
 def _refuse_constant(word: str) -> NoReturn:
-    raise BadInput(f"the body holds {word}, which is no number of JSON.", "Send a number, or null.")
+    raise BadInput(f"the body holds {word}, which is not a number of JSON.", "Send a number, or null.")
 
 
 def _integer(text: str) -> int:

@@ -123,7 +123,7 @@ def tell_of_backfill(run: Run) -> None:
         return
     if found.person.own_runs == TOLD_ENDED or (found.person.own_runs == TOLD_FAILED and not well):
         counts = ", ".join(f"{count:,} {state}" for state, count in sorted(states.items()))
-        hint = "" if well else f"Mend the cause, then repeat it: ladle backfill repeat {found.pk}."
+        hint = "" if well else f"Fix the cause, then repeat it: ladle backfill repeat {found.pk}."
         title = f"backfill {found.pk} of {found.schedule.name} has ended"
         tell_one(found.person, title, f"{found.first} to {found.last}: {counts}.", hint, "/schedules")
 
@@ -250,7 +250,7 @@ def sum_up(now: datetime) -> Notice | None:
 
 
 def summary_of(day: date, now: datetime) -> tuple[str, str]:
-    """Title and text: counts of the last day, and by name whatever needs a person."""
+    """Title and text: counts of the last day, and by name whatever needs attention."""
     night = night_to(now, now - timedelta(days=1))
     lines = [f"Runs of the last day: {night.sentence}"]
     for need in night.needs[:SHOWN]:
@@ -259,5 +259,5 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
     if len(night.needs) > SHOWN:
         lines.append(f"… and {amount(len(night.needs) - SHOWN, 'cause')} more.")
     lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
-    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} a person" if night.needing else "all is well"
+    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} attention" if night.needing else "all is well"
     return f"The night to {day.isoformat()}: {word}", "\n".join(lines)

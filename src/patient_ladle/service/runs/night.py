@@ -1,4 +1,4 @@
-"""How the last night went: counts, what needs a person first, what is next.
+"""How the last night went: counts, what needs attention first, what is next.
 
 Rules and theory
 ----------------
@@ -31,9 +31,9 @@ EVENING = 18
 LEAST_HOURS = 6
 """So long a night has to be before it is the last one."""
 SHOWN = 50
-"""Lines of what needs a person, as shown."""
+"""Lines of what needs attention, as shown."""
 LOOKED_AT = 2_000
-"""Runs that need a person, as they are put together to lines."""
+"""Runs that need attention, as they are put together to lines."""
 BARS = 2_000
 """Runs on the strip."""
 COMING = 6

@@ -62,7 +62,7 @@ class NightView(serializers.Serializer):
     until = serializers.DateTimeField()
     sentence = serializers.CharField(help_text="Runs by state, those that were late, due times without a run.")
     counts = serializers.DictField(child=serializers.IntegerField(), source="states")
-    needing = serializers.IntegerField(help_text="So many runs need a person; those of one cause are one of the needs.")
+    needing = serializers.IntegerField(help_text="So many runs need attention; those of one cause are one of the needs.")
     needs = NeedView(many=True)
     next = serializers.SerializerMethodField()
     runs = serializers.SerializerMethodField(help_text="Those that have started, newest first.")

@@ -163,7 +163,7 @@ def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:
     """Its last word; those that wait for it learn of it when this transaction is done."""
     words = f"not run: {cause}."
     RUN.move(run, "give up", ended_at=timezone.now(), error={
-        "code": "not_run", "message": words, "hint": "Mend the cause and start it again: ladle run again.",
+        "code": "not_run", "message": words, "hint": f"Fix the cause, then: ladle run again {run.pk}",
         "transient": False, "facts": {},
     })  # fmt: skip
     run.save()
