@@ -98,14 +98,14 @@ def test_what_does_not_arrive_says_why_and_whether_to_try_again(mailbox, name, c
 @pytest.mark.parametrize(
     ("name", "change", "said"),
     [
-        ("webhook", {"url": "ftp://a/b"}, "is no address for notices"),
-        ("webhook", {"url": "http://user:pw@host/"}, "is no address for notices"),
-        ("webhook", {"url": "http://host:99999/"}, "is no address for notices"),
+        ("webhook", {"url": "ftp://a/b"}, "is not an address for notices"),
+        ("webhook", {"url": "http://user:pw@host/"}, "is not an address for notices"),
+        ("webhook", {"url": "http://host:99999/"}, "is not an address for notices"),
         ("webhook", {"url": ""}, "the channel webhook needs 'url'"),
         ("webhook", {"adress": "x"}, "there is no setting of the channel webhook 'adress'"),
-        ("mail", {"to": "nobody"}, "'nobody' is no mail address"),
-        ("mail", {"port": "smtp"}, "'smtp' is no port"),
-        ("mail", {"security": "maybe"}, "is no way to secure mail"),
+        ("mail", {"to": "nobody"}, "'nobody' is not a mail address"),
+        ("mail", {"port": "smtp"}, "'smtp' is not a port"),
+        ("mail", {"security": "maybe"}, "is not a way to secure mail"),
     ],
 )
 def test_settings_that_cannot_work_are_refused(mailbox, name, change, said):

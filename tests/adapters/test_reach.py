@@ -21,9 +21,9 @@ SPELLINGS = {
 }
 NETWORKS = {
     "169.254.0.0/16": "link-local",
-    "224.0.0.0/4": "no address of one server",
+    "224.0.0.0/4": "not an address of one server",
     "240.0.0.0/4": "reserved",
-    "0.0.0.0/32": "no address of one server",
+    "0.0.0.0/32": "not an address of one server",
 }
 
 

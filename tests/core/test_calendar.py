@@ -318,7 +318,10 @@ def test_holidays_are_read_from_an_icalendar_file():
         "2026-06-24", "2026-12-24", "2026-12-25", "2026-12-26",
     ]  # fmt: skip
     assert found[date(2031, 6, 24)] == "Fen Day"
-    for text, said in [("hello", "no iCalendar file"), ("BEGIN:VCALENDAR\nEND:VCALENDAR", "names no day from 2024 to 2038")]:
+    for text, said in [
+        ("hello", "not an iCalendar file"),
+        ("BEGIN:VCALENDAR\nEND:VCALENDAR", "names no day from 2024 to 2038"),
+    ]:
         with pytest.raises(BadInput, match=said):
             of_file(text, 2026)
 

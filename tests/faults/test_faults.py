@@ -161,8 +161,9 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
             plan = {"folders": [str(delivered.parent)], "moves": [move], "replaces": True, "wished": []}
             plan = psycopg.types.json.Json({"delivery": plan})
             connection.execute(
-                "update runs_run set state = 'running', worker_id = 'gone', publishing = %s where id = %s", [plan, record["id"]]
-            )
+                "update runs_run set state = 'running', ended_at = null, delivery = '', worker_id = 'gone', publishing = %s"
+                " where id = %s", [plan, record["id"]],
+            )  # fmt: skip
         after = until(lambda: (r := ladle.runs.get(record["id"]))["state"] == "finished" and r, PATIENCE)
         assert (after["attempt"], delivered.read_bytes(), part.exists()) == (1, before, False)
         assert any("rolled forward" in line["text"] for line in ladle.runs.log(record["id"]))

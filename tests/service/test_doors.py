@@ -198,7 +198,7 @@ def test_an_address_that_no_text_is_gets_400(service, path):
         (b'{"name": "x", "output": {"a": {"b": "\\u0000"}}}', "output.a.b holds a NUL character"),
         (b'{"name": ' + b"[" * 100_000 + b"]" * 100_000 + b"}", "nested deeper than"),
         (b'{"name": ' + b"[" * 90 + b"]" * 90 + b"}", "nested deeper than"),
-        (b'{"name": NaN}', "NaN, which is no number"),
+        (b'{"name": NaN}', "NaN, which is not a number"),
         (b'{"name": 1e999}', "larger than can be kept"),
         (b'{"name": ' + b"9" * 5_000 + b"}", "a number of 5000 digits"),
         (b'{"name": "\xff"}', "not UTF-8"),
@@ -365,4 +365,4 @@ def test_no_address_of_this_machine_leads_to_the_services_own_database(http, ser
     body = {"name": "own", "engine": "postgresql", "addresses": {"live": {"address": address, "secret": READER_PASSWORD}}}
     answer = http("POST", "/sources", json=body)
     assert answer.status_code == 400, answer.text
-    assert re.search("own database server|no address of one server", answer.json()["message"])
+    assert re.search("own database server|not an address of one server", answer.json()["message"])

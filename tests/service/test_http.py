@@ -372,7 +372,7 @@ def test_the_last_night_is_told_to_every_role_and_on_the_command_line(http, serv
     assert next(each for each in night["runs"] if each["id"] == run["id"])["state"] == "failed"
     said = service.command("status", name="reader").stdout
     assert night["sentence"] in said
-    assert re.search(rf"^{night['needing']} needs? a person:$", said, re.MULTILINE)
+    assert re.search(rf"^{night['needing']} needs? attention:$", said, re.MULTILINE)
     assert f"{run['id']}" in said
     assert http("GET", "/last-night", headers={"Authorization": "Bearer no"}).status_code == 401
 

@@ -192,6 +192,36 @@ def test_what_becomes_of_the_run_of_a_worker_that_is_lost_or_stopped(repository,
     assert taken.log.last().text == f"the worker of attempt 7 was {how}. The run is {state}."
 
 
+@pytest.mark.parametrize("stopped", [True, False])
+def test_a_worker_that_is_stopped_waits_for_a_row_that_is_written_and_one_that_takes_over_does_not(repository, stopped):
+    from django.db import connection, transaction
+
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.models import Run
+
+    queue(repository, "from_wide")
+    run = ledger.claim(worker("leaving"))
+    taken, done = [], threading.Event()
+
+    def take():
+        try:
+            taken.append([each.state for each in ledger.take_over("leaving", stopped)])
+        finally:
+            done.set()
+            connection.close()
+
+    waits = "select count(*) from pg_locks where not granted"
+    with transaction.atomic():
+        Run.objects.select_for_update().get(pk=run.pk)
+        thread = threading.Thread(target=take)
+        thread.start()
+        with connection.cursor() as cursor:
+            until(lambda: done.is_set() if not stopped else cursor.execute(waits) or cursor.fetchone()[0])
+    thread.join(PATIENCE)
+    run.refresh_from_db()
+    assert (taken, run.state, run.lost) == (([["queued"]], "queued", 0) if stopped else ([[]], "running", 0))
+
+
 @pytest.mark.parametrize("ended", ["lost", "failed"])
 def test_what_a_child_without_its_worker_still_writes_is_removed_in_the_end(repository, monkeypatch, ended):
     from django.conf import settings

@@ -212,7 +212,7 @@ def test_a_source_in_its_quiet_hours_is_left_alone(repository, schedule):
         assert run.wait_until == end.replace(second=0, microsecond=0)
         queue(repository, "from_wide")
         assert states() == ["waiting", "waiting"]
-        with pytest.raises(BadInput, match="is no span of time"):
+        with pytest.raises(BadInput, match="is not a span of time"):
             edit_source("wide", {"quiet_hours": "from nine to five"})
     finally:
         edit_source("wide", {"quiet_hours": "", "quiet_zone": ""})

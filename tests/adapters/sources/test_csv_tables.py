@@ -103,7 +103,7 @@ def test_what_is_declared_is_read_so_and_a_value_that_is_none_is_named(folder):
     (folder / "t.csv").write_text("1;x\n2;y\n")
     assert read(folder, csv_delimiter=";", csv_header="no")[1] == [("1", "x"), ("2", "y")]
     for wrong, words in (
-        ({"csv_kinds": "exact; t.n=number"}, "is no declaration"),
+        ({"csv_kinds": "exact; t.n=number"}, "is not a declaration"),
         ({"csv_kinds": "guess"}, "begins with 'guess'"),
         ({"csv_header": "maybe"}, "csv_header is 'maybe'"),
         ({"csv_delimiter": ";;"}, "cannot be a delimiter"),

@@ -251,9 +251,10 @@ def take_over(worker_id: str, stopped: bool = False) -> list[Run]:
     for number in list(Run.objects.filter(theirs).order_by("pk").values_list("pk", flat=True)):
         try:
             with transaction.atomic():
-                run = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(theirs, pk=number).first()
+                # A worker that leaves waits for a row that a thread of its own is still writing; others are at it else.
+                run = Run.objects.select_for_update(skip_locked=not stopped, of=("self",)).filter(theirs, pk=number).first()
                 if run is None:
-                    continue  # somebody else is at it
+                    continue
                 attempt_over = _taken_over(run, stopped)
             if attempt_over:
                 _discard_attempt(run)
