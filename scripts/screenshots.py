@@ -81,7 +81,7 @@ def _record(page: Page) -> None:
 def _write(page: Page, name: str, text: str) -> None:
     page.evaluate("localStorage.clear()")  # what an earlier picture left unsaved
     page.goto(f"/extracts/{name}")
-    page.get_by_text("The database understands").wait_for()
+    page.get_by_text("No errors").wait_for()
     page.get_by_role("textbox", name="Statement", exact=True).click()
     if text:
         page.keyboard.press("Control+a")
@@ -114,7 +114,7 @@ def _preview(page: Page) -> None:
 def _dry_run(page: Page) -> None:
     page.goto("/extracts/estimated_readings")
     page.get_by_role("button", name="Dry run").click()
-    page.get_by_text("To expect").wait_for()
+    page.get_by_text("Estimate", exact=True).wait_for()
 
 
 def _differences(page: Page) -> None:
