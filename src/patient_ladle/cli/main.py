@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 import sys
 
@@ -29,7 +28,7 @@ from .commands import (
     sources,
     values,
 )
-from .parsing import USAGE, Parser
+from .parsing import USAGE, Parser, error_as_json
 
 DONE, FAILED, UNREACHABLE, NOT_ALLOWED = 0, 1, 3, 4
 _DENIED = ("not_signed_in", "not_allowed", "result_held", "slow_down")
@@ -116,16 +115,11 @@ def _say(error: ClientError | OSError, status: int, as_json: bool) -> None:
         error = ClientError(f"'{error.filename}': {error.strerror}.", "Give another path, or look at its rights.")
     request = error.request_id if isinstance(error, CallFailed) and error.code == "service_fault" else ""
     if as_json:
-        print(_as_json(error.code, error.message, error.hint, status, request), file=sys.stderr)
+        print(error_as_json(error.code, error.message, error.hint, status, request), file=sys.stderr)
         return
     print(f"ladle: {error}", file=sys.stderr)
     if request:
         print(f"request id: {request}", file=sys.stderr)
-
-
-def _as_json(code: str, message: str, hint: str, status: int, request: str = "") -> str:
-    told = {"code": code, "message": message, "hint": hint, "exit_status": status}
-    return json.dumps({"error": told | ({"request_id": request} if request else {})}, ensure_ascii=False)
 
 
 if __name__ == "__main__":

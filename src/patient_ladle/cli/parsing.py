@@ -23,6 +23,12 @@ def close_to(given: str, known: Iterable[str]) -> str:
     return found[0] if found else ""
 
 
+def error_as_json(code: str, message: str, hint: str, status: int, request: str = "") -> str:
+    """What a program is told of an error, on one line. ``request``: the service's id of the call, where its log is needed."""
+    told = {"code": code, "message": message, "hint": hint, "exit_status": status}
+    return json.dumps({"error": told | ({"request_id": request} if request else {})}, ensure_ascii=False)
+
+
 class Once(argparse.Action):
     """A value that is given twice is an error, and not the last one in silence."""
 
@@ -50,7 +56,6 @@ class Parser(argparse.ArgumentParser):
 
     def parse_args(self, args: Any = None, namespace: Any = None) -> Any:
         """As the standard's, with a proposal for what it does not know."""
-        Parser.deepest = self
         made, unknown = self.parse_known_args(args, namespace)
         if unknown:
             command = Parser.deepest or self
@@ -59,18 +64,12 @@ class Parser(argparse.ArgumentParser):
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
         Parser.deepest = self
-        made, unknown = super().parse_known_args(args, namespace)
-        return made, unknown
+        return super().parse_known_args(args, namespace)
 
     def error(self, message: str) -> NoReturn:
         if Parser.as_json:
-            told = {
-                "code": "usage",
-                "message": message if message[-1:] in ".?" else f"{message}.",
-                "hint": f"See: {self.prog} --help",
-                "exit_status": USAGE,
-            }
-            print(json.dumps({"error": told}, ensure_ascii=False), file=sys.stderr)
+            whole = message if message[-1:] in ".?" else f"{message}."
+            print(error_as_json("usage", whole, f"See: {self.prog} --help", USAGE), file=sys.stderr)
         else:
             print(f"ladle: {message}\nSee: {self.prog} --help", file=sys.stderr)
         sys.exit(USAGE)
@@ -81,10 +80,9 @@ class Parser(argparse.ArgumentParser):
         known = [str(each) for each in action.choices]
         if isinstance(action, argparse._SubParsersAction):
             self.error(_wrong_command(self, str(value), action.choices))
-        name = action.option_strings[-1] if action.option_strings else str(action.metavar or action.dest).upper()
         close = close_to(str(value), known)
         meant = f" Did you mean '{close}'?" if close else ""
-        self.error(f"{name} was given '{value}'.{meant} Choose from: {', '.join(known)}.")
+        self.error(f"{_name_of(action)} was given '{value}'.{meant} Choose from: {', '.join(known)}.")
 
     def _get_value(self, action: argparse.Action, arg_string: str) -> Any:
         try:
@@ -92,8 +90,12 @@ class Parser(argparse.ArgumentParser):
         except argparse.ArgumentError:
             if action.type is not int:
                 raise
-            name = action.option_strings[-1] if action.option_strings else str(action.metavar or action.dest).upper()
-            self.error(f"{name} was given '{arg_string}', which is not a whole number.")
+            self.error(f"{_name_of(action)} was given '{arg_string}', which is not a whole number.")
+
+
+def _name_of(argument: argparse.Action) -> str:
+    """As one types it, or as the help names its place."""
+    return argument.option_strings[-1] if argument.option_strings else str(argument.metavar or argument.dest).upper()
 
 
 def _wrong_command(parser: argparse.ArgumentParser, given: str, choices: Mapping[str, Any]) -> str:
@@ -129,7 +131,7 @@ def _unknown(parser: argparse.ArgumentParser, word: str) -> str:
     name, equals, _ = word.partition("=")
     if not word.startswith("-"):
         return f"'{word}' is a word too many."
-    places = [str(action.metavar or action.dest).upper() for action in parser._actions if not action.option_strings]
+    places = [_name_of(action) for action in parser._actions if not action.option_strings]
     meant = next((each for each in OPTIONS.get(name, ()) if each in known or each in places), "") or close_to(name, known)
     if meant in places:
         return f"'{name}' is not an option: give {meant} as a word, without an option."

@@ -170,19 +170,19 @@ class _Reader(Words):
         if word := self.take_any(*plain):
             return self.today + timedelta(days=plain[word])
         if self.is_month() and self.word(1).isdigit() and len(self.word(1)) < 3:
-            month = self.month()
-            return self._named(month, self.word(), self.at)
+            month, at = self.month(), self.at
+            self.at += 1
+            return self._named(month, self.found[at].text, at)
         number = re.fullmatch(r"(\d+)(st|nd|rd|th)?", self.word())
         if number and (self.is_month(1) or (self.word(1) == "of" and self.is_month(2))):
             at = self.at
             self.at += 1
             self.take("of")
-            return self._named(self.month(), number[1], at, step=0)
+            return self._named(self.month(), number[1], at)
         return None
 
-    def _named(self, month: int | None, number: str, at: int, step: int = 1) -> date:
+    def _named(self, month: int | None, number: str, at: int) -> date:
         """``24 november 2026``: of this year unless one is said."""
-        self.at += step
         year = self._year()
         try:
             return date(year, month or 0, int(number))

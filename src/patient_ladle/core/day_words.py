@@ -88,12 +88,8 @@ def nearest_word(given: str, known: Iterable[str]) -> str | None:
             return f"{given[:at]} {given[at:]}"
     found = get_close_matches(given, [each for each in known if " " not in each], n=2, cutoff=_CLOSE)
     likeness = [SequenceMatcher(None, given, each).ratio() for each in found]
-    meant = {_singular(each) for each in found if likeness[0] - SequenceMatcher(None, given, each).ratio() < _TIE}
+    meant = {each.removesuffix("s") for each, like in zip(found, likeness, strict=True) if likeness[0] - like < _TIE}
     return found[0] if len(meant) == 1 else None
-
-
-def _singular(word: str) -> str:
-    return word.removesuffix("s")
 
 
 def meanings(text: str) -> list[str]:

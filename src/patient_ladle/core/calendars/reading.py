@@ -370,6 +370,3 @@ class _Reader(Words):
             self.refuse("from 1 minute to less than a day")
         self.at += 1
         return minutes
-
-
-__all__ = ["FORMS", "HINT", "MONTHS", "WEEKDAYS", "Crontab", "Each", "PlainRule", "read_rule"]
