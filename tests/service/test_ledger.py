@@ -216,7 +216,12 @@ def test_a_worker_that_is_stopped_waits_for_a_row_that_is_written_and_one_that_t
         thread = threading.Thread(target=take)
         thread.start()
         with connection.cursor() as cursor:
-            until(lambda: done.is_set() if not stopped else cursor.execute(waits) or cursor.fetchone()[0])
+
+            def waiting():
+                cursor.execute(waits)
+                return cursor.fetchone()[0] > 0
+
+            until(lambda: done.is_set() or (stopped and waiting()))
     thread.join(PATIENCE)
     run.refresh_from_db()
     assert (taken, run.state, run.lost) == (([["queued"]], "queued", 0) if stopped else ([[]], "running", 0))
