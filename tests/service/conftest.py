@@ -48,12 +48,14 @@ def repository(orm, home, monkeypatch):
     from patient_ladle.service.people.models import Person
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.models import Backfill, Run, Worker
+    from patient_ladle.service.schedules import services
     from patient_ladle.service.schedules.models import DueTime, HolidayCalendar, Schedule
     from patient_ladle.service.sources.models import Environment, Inquiry, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
     now = scheduler.database_now()
-    monkeypatch.setattr(scheduler, "database_now", lambda: now)  # no minute begins while a test runs
+    for module in (scheduler, services):
+        monkeypatch.setattr(module, "database_now", lambda: now)  # no minute begins while a test runs
     Run.objects.update(again_of=None)
     Run.objects.all().delete()
     DueTime.objects.all().delete()

@@ -118,6 +118,29 @@ def test_what_fell_due_is_recorded_under_the_old_rule_before_a_schedule_is_chang
     scheduler.tick()
 
 
+@pytest.mark.parametrize("change", ["rule", "zone", "calendar"])
+def test_a_due_time_that_comes_while_a_schedule_is_changed_is_not_lost(repository, monkeypatch, change):
+    """Each look at the clock is 40 seconds later than the one before it: what finds nothing due is followed by one that would."""
+    from patient_ladle.service.schedules import services
+    from patient_ladle.service.schedules.models import Schedule
+
+    services.save_calendar(repository, "days", country="GB", region="ENG")
+    since = overdue(repository, 1, minutes=2)
+    if change == "calendar":
+        services.edit_schedule("each-minute-0", calendar="days")
+    looks = [since + timedelta(minutes=3)]
+
+    def later():
+        looks.append(looks[-1] + timedelta(seconds=40))
+        return looks[-2]
+
+    monkeypatch.setattr(services, "database_now", later)
+    rule = {"rule": lambda: services.edit_schedule("each-minute-0", rule="*/1 * * * *")}.get(change)
+    (rule or (lambda: CHANGES[change](services, repository, "each-minute-0")))()
+    following = Schedule.objects.get(name="each-minute-0").next_due_at
+    assert [at for at, _ in due_times_of("each-minute-0")] + [following] == every_minute(since, following)
+
+
 def test_a_schedule_whose_runs_cannot_be_made_can_be_changed_all_the_same(repository, quiet, monkeypatch):
     from patient_ladle.service.runs import recording
     from patient_ladle.service.schedules import services

@@ -85,16 +85,18 @@ def due_now(now: datetime) -> QuerySet[Schedule]:
     return Schedule.objects.filter(next_due_at__lte=now, removed_at=None).exclude(set_aside)
 
 
-def record_before(schedule: Schedule) -> None:
+def record_before(schedule: Schedule) -> datetime:
     """What is due of a schedule, locked by the caller, before a person changes it: under the rule, the calendar and the pause
-    that were in force when it fell due. Raises Conflict where there is too much of it at once.
+    that were in force when it fell due. Returns the moment up to which all is recorded: what the change brings is reckoned
+    from there, and not from a later look at the clock, between which and this one a due time may lie. Raises Conflict where
+    there is too much of it at once.
 
     Where its runs cannot be made, its due times are recorded as skipped for that: a change must be possible, it may mend them.
     """
     for _ in range(MOST_LOOKS):
         now = schedule_services.database_now()
         if not schedule.next_due_at or schedule.next_due_at > now:
-            return
+            return now
         before = schedule.next_due_at
         try:
             with transaction.atomic():

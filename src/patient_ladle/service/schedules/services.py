@@ -30,12 +30,13 @@ from patient_ladle.service.sources.services import check_name
 from .models import OVERLAPS, PRIORITIES, HolidayCalendar, Schedule, SequenceStep
 
 
-def _record_nothing(schedule: Schedule) -> None:
+def _record_nothing(schedule: Schedule) -> datetime:
     raise RuntimeError("the service is not loaded: nobody records due times")
 
 
-record_before: Callable[[Schedule], None] = _record_nothing
-"""Records what of a locked schedule fell due before it is changed. Whoever records due times puts it here."""
+record_before: Callable[[Schedule], datetime] = _record_nothing
+"""Records what of a locked schedule fell due before it is changed, and says up to when. Whoever records due times puts it
+here."""
 
 
 def database_now() -> datetime:
@@ -103,14 +104,13 @@ def save_calendar(author: Person, name: str, country: str = "", region: str = ""
         raise BadInput("a calendar is a country's or an iCalendar file's.", "Give a country, such as GB, or a file; not both.")
     found = HolidayCalendar.objects.filter(name=name).first() or HolidayCalendar(name=name, created_by=author)
     schedules = list(found.schedules.filter(removed_at=None).select_for_update(of=("self",))) if found.pk else []
-    for schedule in schedules:
-        record_before(schedule)
+    recorded_until = {schedule.pk: record_before(schedule) for schedule in schedules}
     found.country, found.region, found.text = country.upper(), region.upper(), text
     found.days()
     found.save()
     for schedule in schedules:
         schedule.calendar = found
-        schedule.next_due_at = schedule.timing().next_due(database_now())
+        schedule.next_due_at = schedule.timing().next_due(recorded_until[schedule.pk])
         schedule.save(update_fields=["next_due_at"])
     return found
 
@@ -233,11 +233,11 @@ def edit_schedule(name: str, then: list[dict[str, Any]] | None = None, **given: 
     """Change a schedule; when its moments changed, the next due time is reckoned from now, and what fell due before it
     is recorded under the rule that was in force."""
     schedule = schedule_named(name, locked=True)
-    record_before(schedule)
+    recorded_until = record_before(schedule)
     before = schedule.timing()
     _apply(schedule, given)
     if schedule.timing() != before:
-        schedule.next_due_at = schedule.timing().next_due(database_now())
+        schedule.next_due_at = schedule.timing().next_due(recorded_until)
     schedule.save()
     if then is not None:
         _save_steps(schedule, then)
