@@ -95,14 +95,20 @@ class DelimitedCounter(Counter):
             text = text.replace(_MARK, b" ").replace(self.delimiter, _MARK)
         self.returns = b"\r" in text or self.last == b"\r"
         if self.inside or self.last == b'"' or b'"' in text:
-            text = b"".join(self._outside(text.split(b'"')))
+            text, last = self._outside(text.split(b'"'))
         else:
+            last = text[-1:]
+        if self.returns:
             self._mind_returns(text)
-            self.last = text[-1:]
+        self.last = last
         self._mind_lines(self.rest + text.translate(None, self.others))
 
-    def _outside(self, pieces: Sequence[bytes]) -> Sequence[bytes]:
-        """What stands outside quotes, which open at the start of a cell and close at its end, or readers do not agree."""
+    def _outside(self, pieces: Sequence[bytes]) -> tuple[bytes, bytes]:
+        """What stands outside quotes, which open at the start of a cell and close at its end, or readers do not agree; and the
+        sign before the next piece, a quote where that begins inside one.
+
+        Joined, what stood apart makes no line end: the first half of one is no good sign before a quote.
+        """
         inside, self.inside = self.inside, self.inside ^ (len(pieces) % 2 == 0)
         texts = pieces[1::2] if inside else pieces[0::2]
         between = texts[not inside : len(texts) - (not self.inside)]
@@ -114,11 +120,7 @@ class DelimitedCounter(Counter):
             wrong |= texts[-1][:1] not in self.after_quote
         if wrong:
             raise Damaged(f"a quote stands in the middle of a cell, near line {self.lines + 1:,}")
-        for text in texts if self.returns else ():
-            self._mind_returns(text)
-        if not self.inside:
-            self.last = texts[-1][-1:] or b'"'
-        return texts
+        return b"".join(texts), b'"' if self.inside else texts[-1][-1:] or b'"'
 
     def _mind_returns(self, text: bytes) -> None:
         """No half of a line end, which some readers take for one."""

@@ -520,15 +520,34 @@ def test_rows_are_counted_however_the_bytes_come(rows, piece):
     assert counter.rows() == rows
 
 
-@given(text=st.text('aé"",,;\n\n\r', max_size=40), piece=st.integers(1, 9), delimiter=st.sampled_from([",", ";", "é"]))
-@settings(max_examples=1500)
-def test_what_is_counted_in_delimited_text_is_what_another_reader_finds(text, piece, delimiter):
-    data, counter = (text + "\n").encode(), DelimitedCounter("utf-8", 0, delimiter)
+def delimited_count(data, piece, *how):
+    counter = DelimitedCounter(*how)
     try:
         for start in range(0, len(data), piece):
             counter.feed(data[start : start + piece])
-        rows = counter.rows()
+        return counter.rows(), counter.width
     except Damaged:
+        return None
+
+
+@given(text=st.text('aé"",,;\n\n\r', max_size=40), piece=st.integers(1, 9), delimiter=st.sampled_from([",", ";", "é"]))
+@settings(max_examples=1500)
+def test_what_is_counted_in_delimited_text_is_what_another_reader_finds(text, piece, delimiter):
+    counts = delimited_count((text + "\n").encode(), piece, "utf-8", 0, delimiter)
+    assert counts == delimited_count((text + "\n").encode(), 1000, "utf-8", 0, delimiter), "however the bytes come"
+    if counts is None:
         return
     found = list(csv.reader(io.StringIO(text + "\n", newline=""), strict=True, delimiter=delimiter))
-    assert (len(found), {len(line) or 1 for line in found}) == (rows, {counter.width} - {None})
+    assert (len(found), {len(line) or 1 for line in found}) == (counts[0], {counts[1]} - {None})
+
+
+@given(table=st.integers(1, 4).flatmap(lambda n: st.lists(st.lists(st.text('aé",;\n\r ', max_size=4), min_size=n, max_size=n))),
+       piece=st.integers(1, 30), delimiter=st.sampled_from([",", ";", "é"]), end=st.sampled_from(["\n", "\r\n"]),
+       encoding=st.sampled_from(["utf-8", "utf-8-sig", "utf-16", "iso8859-1"]))  # fmt: skip
+@settings(max_examples=1000)
+def test_what_another_writer_wrote_is_counted_however_the_bytes_come(table, piece, delimiter, end, encoding):
+    quoting = csv.QUOTE_ALL if any("\r" in cell for row in table for cell in row) else csv.QUOTE_MINIMAL  # it lets halves stand
+    text = io.StringIO(newline="")
+    csv.writer(text, lineterminator=end, delimiter=delimiter, quoting=quoting).writerows(table)
+    width = len(table[0]) if table else None
+    assert delimited_count(text.getvalue().encode(encoding), piece, encoding, 0, delimiter) == (len(table), width)
