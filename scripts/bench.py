@@ -103,7 +103,7 @@ def make(home: Path, rows: int) -> tuple[Cluster, MariaServer, Sources]:
     return cluster, server, Sources(at | {"port": cluster.port}, at | {"port": server.port}, {"path": str(home / "bench.db")})
 
 
-def ours(engine: str, form: str, packing: str = "none") -> Callable[[Sources, Path], None]:
+def ours(engine: str, form: str, compression: str = "none") -> Callable[[Sources, Path], None]:
     """The engine as a child runs it: fetch, write, prove, fsync, store; no delivery."""
 
     def lane(sources: Sources, target: Path) -> None:
@@ -115,7 +115,7 @@ def ours(engine: str, form: str, packing: str = "none") -> Callable[[Sources, Pa
         from patient_ladle.core.ports import Statement
         from patient_ladle.service.children.child import _SystemClock
 
-        output = OutputSettings.from_dict({"files": {"packing": packing}})
+        output = OutputSettings.from_dict({"files": {"compression": compression}})
         job = RunJob("readings", "readings", Statement(STATEMENT), (form,), output=output)
         address = getattr(sources, engine)
         folder = FolderStore(target).result("1", 1)

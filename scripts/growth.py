@@ -70,7 +70,7 @@ class Service:
             "LADLE_DATA": str(self.data), "LADLE_PORT": str(port), "LADLE_SOURCE_ROOTS": str(home), "LADLE_LOG_LEVEL": "ERROR",
             "LADLE_SUMMARY_AT": "",
         }  # fmt: skip
-        self.process = self._started("service", "start", "--places", "2", stdout=subprocess.PIPE)
+        self.process = self._started("service", "start", "--max-runs", "2", stdout=subprocess.PIPE)
         assert self.process.stdout is not None
         for line in self.process.stdout:
             if "ready: " in line:
@@ -95,7 +95,7 @@ class Service:
     def more_workers(self, count: int) -> None:
         """Until so many are there, the service's own among them."""
         while len(self.workers) + 1 < count:
-            self.workers.append(self._started("worker", "start", "--places", "2", LADLE_DATABASE_URL=self.url))
+            self.workers.append(self._started("worker", "start", "--max-runs", "2", LADLE_DATABASE_URL=self.url))
         until(lambda: len(self.ladle.runs.workers()) == count)
 
     @contextmanager
@@ -140,7 +140,7 @@ def repository(service: Service, home: Path) -> None:
         lite.executemany("insert into points values (?, ?)", [(f"SP-{n}", "Coast") for n in range(20)])
     ladle = service.ladle
     ladle.sources.add_environment("live")
-    ladle.sources.add("laboratory", "sqlite", {"live": {"address": {"path": str(home / "points.db")}}}, places=100)
+    ladle.sources.add("laboratory", "sqlite", {"live": {"address": {"path": str(home / "points.db")}}}, max_runs=100)
     ladle.extracts.add("points", "laboratory", "select * from points", formats=["csv"])
     ladle.schedules.add("s-0", "points", "live", "1st 00:00", zone="UTC")
     ladle.runs.wait(ladle.runs.start("points")["id"])
@@ -248,7 +248,7 @@ def pages(service: Service) -> dict[str, tuple[float, float]]:
 def upkeep(service: Service) -> dict[str, tuple[int, float]]:
     """What the scheduler's upkeep does in one look: how many, and seconds."""
     code = (
-        "import time, json; from django.utils import timezone; from patient_ladle.service.runs import keeping\n"
+        "import time, json; from django.utils import timezone; from patient_ladle.service.runs import retention\n"
         "made = {}\n"
         "for name in ('forget_old', 'remove_old'):\n"
         "    began = time.perf_counter(); count = getattr(keeping, name)(timezone.now())\n"
@@ -288,7 +288,7 @@ def write(
         "|---|---:|",
     ]
     for count, rate in by_workers.items():
-        lines.append(f"| tiny runs a second, {amount(count, 'worker')} of 2 places | {rate:.1f} |")
+        lines.append(f"| tiny runs a second, {amount(count, 'worker')} of 2 runs at once | {rate:.1f} |")
     lines += [
         f"| from queued to begun, median and worst of 40 | {latency[0]:.0f} and {latency[1]:.0f} ms |",
         f"| {SCHEDULES:,} schedules due at once, past as below: due times recorded, runs queued (median of 3) | {due:.1f} s |",
@@ -301,7 +301,7 @@ def write(
         "",
         "| upkeep, once a minute | at one look | seconds |",
         "|---|---:|---:|",
-        f"| log lines and notices beyond their days | {forgotten[0]:,} deleted | {forgotten[1]:.2f} |",
+        f"| log lines and alerts beyond their days | {forgotten[0]:,} deleted | {forgotten[1]:.2f} |",
         f"| result files beyond theirs | of {removed[0]:,} runs | {removed[1]:.2f} |",
     ]
     (ROOT / "docs" / "growing.md").write_text(f"{before}<!-- measured -->\n" + "\n".join(lines) + f"\n<!-- end -->{after}")

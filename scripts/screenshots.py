@@ -180,7 +180,7 @@ PAGES = {
     "schedule": _schedule,
     "backfill": _backfill,
     "workers": _at("/workers"),
-    "notices": _at("/notices"),
+    "alerts": _at("/alerts"),
     "sources": _sources,
     "source": _source,
     "record": _record,
@@ -188,9 +188,9 @@ PAGES = {
 TERMINALS = {
     "source-check": ["ladle source check works --env live", "ladle source check archive"],
     "run-start": [
-        "ladle run start monthly_consumption --set zone=Coast --as csv,xlsx --into {out}",
+        "ladle run start monthly_consumption --set zone=Coast --formats csv,xlsx --into {out}",
         "ladle run start chlorine_residual",
-        "ladle run list --most 4",
+        "ladle run list --limit 4",
     ],
 }
 

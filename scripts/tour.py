@@ -18,7 +18,7 @@ STEPS = [
     "ladle source check metering",
     "ladle extract list",
     "ladle extract show high_users",
-    "ladle run start high_users --set above=4490 --as csv,xlsx,json --into {out}",
+    "ladle run start high_users --set above=4490 --formats csv,xlsx,json --into {out}",
     "ladle run start monthly_consumption --env rehearsal --set zone=Coast",
     "ladle schedule list",
     "ladle schedule next exceedances-hourly",

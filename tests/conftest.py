@@ -161,10 +161,14 @@ def bucket_server():
     server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
     server.start()
     host, port = server.get_host_and_port()
-    access = {"AWS_ACCESS_KEY_ID": "fennmoor", "AWS_SECRET_ACCESS_KEY": "made-up", "AWS_REGION": "eu-west-1"}
+    key, secret, region, url = "fennmoor", "made-up", "eu-west-1", f"http://{host}:{port}"
+    ours = {"KEY": key, "SECRET": secret, "REGION": region, "ENDPOINT": url}
+    theirs = {"ACCESS_KEY_ID": key, "SECRET_ACCESS_KEY": secret, "REGION": region, "ENDPOINT_URL_S3": url}  # for the tests' own
     with pytest.MonkeyPatch.context() as patch:
-        for name, value in {**access, "AWS_ENDPOINT_URL_S3": f"http://{host}:{port}"}.items():
-            patch.setenv(name, value)
+        for name, value in ours.items():
+            patch.setenv(f"LADLE_BUCKET_{name}", value)
+        for name, value in theirs.items():
+            patch.setenv(f"AWS_{name}", value)
         system = s3fs.S3FileSystem(use_listings_cache=False)
         system.call_s3("create_bucket", Bucket="fennmoor", CreateBucketConfiguration={"LocationConstraint": "eu-west-1"})
         yield system

@@ -6,3 +6,8 @@ from __future__ import annotations
 def amount(number: int, noun: str) -> str:
     """``1 row``, ``20,000 rows``: of nouns whose plural takes an s."""
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def spaced(code: str) -> str:
+    """``not run`` for ``not_run``: a code as a sentence has it."""
+    return code.replace("_", " ")

@@ -219,18 +219,18 @@ def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
         store.open("7", 1, "/etc/passwd")
 
 
-def _delivered(store, into, existing, run="1", data=b"a\n1\n", **manner):
+def _delivered(store, into, if_exists, run="1", data=b"a\n1\n", **manner):
     folder = store.result(run, 1)
     folder.create("use.csv").write(data)
     folder.finish("use.csv")
     folder.seal({"resources": []})
     names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
-    return folder.prepare_delivery([str(into)], names, {"existing": existing, **manner}, lambda made: {"names": dict(made)})
+    return folder.prepare_delivery([str(into)], names, {"if_exists": if_exists, **manner}, lambda made: {"names": dict(made)})
 
 
 def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    plan = _delivered(store, into, "number")
+    plan = _delivered(store, into, "rename")
     assert plan.replaces is False
     (into / "use.datapackage.json").write_text("somebody else's")
     with pytest.raises(NameTaken, match="is there already"):
@@ -240,9 +240,9 @@ def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_p
 
 
 @pytest.mark.parametrize("second_names", [True, False])
-@pytest.mark.parametrize("existing", ["replace", "number"])
+@pytest.mark.parametrize("if_exists", ["overwrite", "rename"])
 def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_stands(
-    tmp_path, monkeypatch, existing, second_names
+    tmp_path, monkeypatch, if_exists, second_names
 ):
     """Also where the file system knows no second names, and what was there cannot be kept."""
     store, into, elsewhere = store_in(tmp_path / "store"), tmp_path / "into", tmp_path / "elsewhere"
@@ -255,7 +255,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
 
     def faulty(name, at):
         def called(*given, **more):
-            if name == "link" and not second_names and existing == "replace":
+            if name == "link" and not second_names and if_exists == "overwrite":
                 raise OSError(errno.EPERM, "no second names here")
             made.append(name)
             if len(made) == at:
@@ -271,7 +271,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
         folder.seal({"resources": []})
         names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
         plan = folder.prepare_delivery(
-            [str(into), str(elsewhere)], names, {"existing": existing}, lambda made: {"names": dict(made)}
+            [str(into), str(elsewhere)], names, {"if_exists": if_exists}, lambda made: {"names": dict(made)}
         )
         with monkeypatch.context() as patch:
             made.clear()
@@ -282,9 +282,9 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
             except StoreUnwritable as error:
                 stands = {Path(final) for final in error.facts["delivered"]}
             else:
-                assert at > len(made) or existing == "replace", "a second name that cannot be made is no fault"
+                assert at > len(made) or if_exists == "overwrite", "a second name that cannot be made is no fault"
                 break
-        assert second_names or existing == "number" or len(stands) == (at - 1), "nothing was kept that could be put back"
+        assert second_names or if_exists == "rename" or len(stands) == (at - 1), "nothing was kept that could be put back"
         assert not (second_names and stands)
         assert {p: p.read_bytes() for p in before if p not in stands} == {p: d for p, d in before.items() if p not in stands}
         sweep(plan.moves)
@@ -297,7 +297,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
 
 def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    plan = _delivered(store, into, "replace")
+    plan = _delivered(store, into, "overwrite")
     (into / "use.datapackage.json").mkdir()
     with pytest.raises(StoreUnwritable, match=r"a folder stands at '.*use\.datapackage\.json'"):
         deliver(plan)
@@ -308,7 +308,7 @@ def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_pat
 
 def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_twice(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    plan = _delivered(store, into, "replace")
+    plan = _delivered(store, into, "overwrite")
     os.rename(*plan.moves[0][:2])
     (into / "use.csv").rename(tmp_path / "taken.csv")
     assert deliver(plan, resumed=True) == [str(into / "use.csv")]
@@ -317,7 +317,7 @@ def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_tw
 
 def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(tmp_path, monkeypatch):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    plan = _delivered(store, into, "replace")
+    plan = _delivered(store, into, "overwrite")
     real = os.rename
 
     def taken_at_once(part, final):
@@ -334,8 +334,8 @@ def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(
 
 def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    deliver(_delivered(store, into, "number"))
-    plan = _delivered(store, into, "number", run="2", data=b"a\n2\n")
+    deliver(_delivered(store, into, "rename"))
+    plan = _delivered(store, into, "rename", run="2", data=b"a\n2\n")
     assert [Path(final).name for _, final, _ in plan.moves] == ["use (2).csv", "use (2).datapackage.json"]
     part, final, _ = plan.moves[0]
     os.link(part, final)  # a crash came between the two halves of the first move
@@ -348,9 +348,9 @@ def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
 
 def test_mode_and_group_are_those_that_were_asked_for(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    deliver(_delivered(store, into, "replace", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
+    deliver(_delivered(store, into, "overwrite", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
     assert {p.stat().st_mode & 0o777 for p in into.iterdir()} == {0o600}
     with pytest.raises(StoreUnwritable, match="the group 'no-such-group'"):
-        _delivered(store, into, "replace", run="2", group="no-such-group")
+        _delivered(store, into, "overwrite", run="2", group="no-such-group")
     with pytest.raises(NameTaken):
-        _delivered(store, into, "refuse", run="3")
+        _delivered(store, into, "fail", run="3")

@@ -154,16 +154,34 @@ def test_what_a_killed_worker_left_in_a_bucket_is_swept(bucket_server):
     assert litter(address) == ([], [])
 
 
+def test_access_to_a_bucket_is_given_by_our_variables_by_a_file_or_by_those_of_the_libraries(
+    bucket_server, monkeypatch, tmp_path
+):
+    given = {name: os.environ[f"LADLE_BUCKET_{name}"] for name in ("KEY", "SECRET", "REGION", "ENDPOINT")}
+    with monkeypatch.context() as patch:
+        for name in ("ACCESS_KEY_ID", "SECRET_ACCESS_KEY", "REGION", "ENDPOINT_URL_S3"):
+            patch.delenv(f"AWS_{name}")
+        (tmp_path / "secret").write_text(given["SECRET"] + "\n")
+        patch.setenv("LADLE_BUCKET_SECRET", f"file:{tmp_path}/secret")
+        assert store_at("s3://fennmoor/given").mark()
+        patch.setenv("LADLE_BUCKET_SECRET", f"file:{tmp_path}/none")
+        with pytest.raises(BadInput, match=r"LADLE_BUCKET_SECRET names .* which cannot be read"):
+            store_at("s3://fennmoor/given")
+    for name in given:
+        monkeypatch.delenv(f"LADLE_BUCKET_{name}")
+    assert store_at("s3://fennmoor/given").mark()
+
+
 def test_a_bucket_that_is_not_there_or_cannot_be_reached_says_what_to_check(bucket_server, monkeypatch):
     for look in (lambda store: store.mark(), lambda store: store.result("7", 1).seal({})):
         with pytest.raises(StoreUnwritable, match="does not do as asked") as refused:
             look(store_at("s3://no-such-bucket/here"))
-        assert "AWS_ENDPOINT_URL_S3" in refused.value.hint
+        assert "LADLE_BUCKET_ENDPOINT" in refused.value.hint
     with pytest.raises(BadInput, match="names no bucket"):
         store_at("s3:///below")
     with socket.socket() as closed:
         closed.bind(("127.0.0.1", 0))
-        monkeypatch.setenv("AWS_ENDPOINT_URL_S3", f"http://127.0.0.1:{closed.getsockname()[1]}")
+        monkeypatch.setenv("LADLE_BUCKET_ENDPOINT", f"http://127.0.0.1:{closed.getsockname()[1]}")
         s3fs.S3FileSystem.clear_instance_cache()
         with pytest.raises(StoreUnwritable, match="does not do as asked"):
             run("s3://fennmoor/away", rows=ROWS[:3], formats=("csv",))
@@ -173,9 +191,9 @@ def test_a_bucket_that_is_not_there_or_cannot_be_reached_says_what_to_check(buck
 @pytest.fixture
 def bad_bucket(bucket_server, tmp_path, monkeypatch):
     """A bucket that can be made bad, by name, and a store in it with a result of run 7."""
-    behind = urlsplit(os.environ["AWS_ENDPOINT_URL_S3"]).port
+    behind = urlsplit(os.environ["LADLE_BUCKET_ENDPOINT"]).port
     server = BadBucket(behind)
-    monkeypatch.setenv("AWS_ENDPOINT_URL_S3", server.url)
+    monkeypatch.setenv("LADLE_BUCKET_ENDPOINT", server.url)
     monkeypatch.setenv("LADLE_BUCKET_SECONDS", "0.5")
     s3fs.S3FileSystem.clear_instance_cache()
     address = f"s3://fennmoor/{tmp_path.name}"

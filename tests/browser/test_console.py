@@ -131,7 +131,7 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.get_by_role("button", name="districts").click()
     grid = page.get_by_role("grid", name="districts")
     expect(grid.get_by_text("Birch Fen")).to_be_visible()
-    expect(grid.get_by_title("absent")).to_be_visible()
+    expect(grid.get_by_title("null")).to_be_visible()
     page.get_by_role("combobox", name="Column of the filter").click()
     page.keyboard.type("zone")
     page.keyboard.press("Enter")

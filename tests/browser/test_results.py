@@ -37,8 +37,8 @@ def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(
     expect(sample).to_contain_text("name,zone,litres\nAlder Moor,North,1.5")
     page.get_by_text("Options of csv").click()
     page.get_by_label("Options of csv: delimiter").fill("semicolon")
-    page.get_by_label("Options of csv: true_word").fill("yes")
-    page.get_by_role("combobox", name="Options of csv: decimal_sign").click()
+    page.get_by_label("Options of csv: true_as").fill("yes")
+    page.get_by_role("combobox", name="Options of csv: decimal_separator").click()
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")
     expect(sample).to_contain_text("Alder Moor;North;1,5")
@@ -57,7 +57,7 @@ def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(
     with plain.ladle() as ladle:
         revision = ladle.extracts.get("plain_output")["revision"]
     assert (revision["number"], revision["output"]) == (2, {
-        "formats": {"csv": {"delimiter": ";", "true_word": "yes", "decimal_sign": ","}},
+        "formats": {"csv": {"delimiter": ";", "true_as": "yes", "decimal_separator": ","}},
         "columns": [{"name": "zone", "as": "region"}, {"name": "name"}],
     })  # fmt: skip
 

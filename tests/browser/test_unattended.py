@@ -1,4 +1,4 @@
-"""The night in the console: guards set, a delivery held and released, workers drained, notices seen."""
+"""The night in the console: guards set, a delivery held and released, workers drained, alerts seen."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     page.get_by_label("at least, guard 1").fill("1000")
     page.get_by_role("button", name="Add guard").click()
     page.get_by_label("Guard 2", exact=True).click()
-    page.get_by_title("no absent value in").click()
+    page.get_by_title("no null in").click()
     page.get_by_label("Columns, guard 2").fill("name, zone")
     assert violations(page) == []
     page.get_by_role("button", name="Save revision").click()
@@ -29,7 +29,7 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     with service.ladle("author") as ladle:
         assert ladle.extracts.get("watched")["revision"]["guards"] == [
             {"guard": "rows", "at_least": 1000, "then": "hold"},
-            {"guard": "no_absent", "columns": ["name", "zone"], "then": "hold"},
+            {"guard": "not_null", "columns": ["name", "zone"], "then": "hold"},
         ]
         run = ladle.runs.wait(ladle.runs.start("watched")["id"], PATIENCE)["id"]
     page.get_by_role("link", name="Last night").click()
@@ -50,11 +50,11 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     delivered = service.data / "deliveries/watched/watched.csv"
     until(delivered.exists)
     assert delivered.read_text().startswith("name,zone\n")
-    page.goto("/notices")
+    page.goto("/alerts")
     expect(page.get_by_text(f"watched in live: run {run} is held")).to_be_visible()
     expect(page.get_by_text(f"watched in live: run {run} is released")).to_be_visible()
-    expect(page.get_by_text("Nothing is wrong now.").or_(page.get_by_label("Troubles that go on"))).to_be_visible()
-    expect(page.get_by_text("Notices go nowhere yet.")).to_be_visible()
+    expect(page.get_by_text("Nothing is wrong now.").or_(page.get_by_label("Open problems"))).to_be_visible()
+    expect(page.get_by_text("Alerts go nowhere yet.")).to_be_visible()
     assert violations(page) == []
 
 

@@ -51,7 +51,7 @@ def test_sign_in_keeps_the_token_in_a_private_file(service, tmp_path):
 
 
 def test_a_run_from_start_to_saved_files(service, tmp_path):
-    done = service.command("run", "start", "district_use", "--set", "zones=North,South", "--data-date", "2026-11-10", "--as", "csv,json",
+    done = service.command("run", "start", "district_use", "--set", "zones=North,South", "--data-date", "2026-11-10", "--formats", "csv,json",
                            "--publish", "--into", str(tmp_path), name="author")  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert re.search(r"run \d+ of district_use \(revision 1\) on metering in live: finished, 2 rows", done.stdout)
@@ -74,7 +74,7 @@ def test_a_run_from_start_to_saved_files(service, tmp_path):
         (["run", "start", "district_use", "--set", "zone=North"], 2, "Did you mean 'zones'?"),
         (["run", "start", "district_use", "--set", "zones"], 2, "Write --set name=value."),
         (["run", "start", "district_use", "--set", "zones=Nort"], 2, "Did you mean 'North'?"),
-        (["run", "start", "district_use", "--as", "cvs"], 2, "Did you mean 'csv'?"),
+        (["run", "start", "district_use", "--formats", "cvs"], 2, "Did you mean 'csv'?"),
         (["run", "start", "broken"], 1, "column d.nmae does not exist (line 1, column 8)"),
         (["run", "show", "999999"], 2, "there is no run 999999."),
         (["run", "shwo", "1"], 2, "Did you mean 'ladle run show'?"),
@@ -143,7 +143,15 @@ def test_sources_and_environments(service, laboratory):
     checked = service.command("source", "check", "lab2")
     assert (checked.returncode, checked.stdout.count("passed")) == (0, 5)
     service.command(
-        "source", "edit", "lab2", "--address", f"path={laboratory.parent}/nowhere/lab.db", "--env", "training", "--places", "1"
+        "source",
+        "edit",
+        "lab2",
+        "--address",
+        f"path={laboratory.parent}/nowhere/lab.db",
+        "--env",
+        "training",
+        "--max-runs",
+        "1",
     )
     failed = service.command("source", "check", "lab2")
     assert (
@@ -152,7 +160,7 @@ def test_sources_and_environments(service, laboratory):
         "next" in failed.stdout,
     ) == (1, True, True)
     assert "failed: file" in service.command("source", "list").stdout
-    assert printed(service.command("source", "show", "lab2", "--json"))["places"] == 1
+    assert printed(service.command("source", "show", "lab2", "--json"))["max_runs"] == 1
     assert service.command("source", "remove", "lab2", "--yes").returncode == 0
 
 
@@ -175,22 +183,22 @@ def test_a_schedule_through_its_life(service, tmp_path):
     assert "Give --country GB" in service.command("calendar", "add", "fen").stderr
     shown = service.command(
         "schedule", "edit", "daily", "--rule", "1st or next working day 05:00", "--calendar", "fen", "--from", "2030-01-01",
-        "--then", "samples,all_readings", "--missed", "all", "--missed-hours", "12", "--finish-by", "07:30", "--minutes", "90",
+        "--then", "samples,all_readings", "--catch-up", "all", "--catch-up-hours", "12", "--finish-by", "07:30", "--timeout-minutes", "90",
     )  # fmt: skip
     assert shown.returncode == 0, shown.stderr
-    for line in ("then           samples, all_readings", "missed ones    all, none older than 12 h", "attempts       3, within 90 minutes",
+    for line in ("then           samples, all_readings", "catch up       all, none older than 12 h", "attempts       3, timeout 90 minutes",
                  "finish by      07:30", "dates          from 2030-01-01"):  # fmt: skip
         assert line in shown.stdout
     assert "is in use: daily" in service.command("calendar", "remove", "fen", "--yes").stderr
     moments = (
         "schedule",
-        "moments",
+        "times",
         "2nd or next working day 05:00",
         "--calendar",
         "fen",
         "--from",
         "2030-01-01",
-        "--count",
+        "--limit",
         "1",
     )
     assert "moved from 2030-01-02 (Fen Day)" in service.command(*moments).stdout
@@ -214,18 +222,18 @@ def test_a_schedule_through_its_life(service, tmp_path):
     assert "is left to run" in service.command("backfill", "repeat", str(made["id"])).stderr
     assert "there is no backfill 9999" in service.command("backfill", "show", "9999").stderr
     assert service.command("calendar", "remove", "fen", "--yes").stdout == "calendar fen is removed\n"
-    assert "samples waits for district_use" in service.command("extract", "after", "samples", "district_use").stdout
+    assert "samples depends on district_use" in service.command("extract", "depends-on", "samples", "district_use").stdout
     assert (
         "for ever (district_use → samples → district_use)"
-        in service.command("extract", "after", "district_use", "samples").stderr
+        in service.command("extract", "depends-on", "district_use", "samples").stderr
     )
-    assert "waits for no other extract" in service.command("extract", "after", "samples").stdout
+    assert "depends on no other extract" in service.command("extract", "depends-on", "samples").stdout
     assert service.command("schedule", "remove", "daily", "--yes").stdout == "schedule daily is removed\n"
 
 
 def test_workers_are_listed_and_drained(service):
     [worker] = printed(service.command("worker", "list", "--json"))
-    assert (worker["draining"], worker["places"] >= 1, abs(worker["clock_seconds"]) < 5) == (False, True, True)
+    assert (worker["draining"], worker["max_runs"] >= 1, abs(worker["clock_seconds"]) < 5) == (False, True, True)
     assert service.command("worker", "drain", worker["id"], name="author").returncode == 4
     try:
         assert "takes no more runs" in service.command("worker", "drain", worker["id"]).stdout
@@ -268,7 +276,7 @@ def test_every_command_has_help_and_json(capsys):
 
 
 def test_json_is_what_the_api_says(service):
-    assert json.loads(service.command("run", "list", "--json", "--most", "1").stdout)[0]["id"] > 0
+    assert json.loads(service.command("run", "list", "--json", "--limit", "1").stdout)[0]["id"] > 0
 
 
 @pytest.mark.parametrize(
@@ -310,8 +318,8 @@ def test_output_that_nobody_reads_to_its_end_is_no_error(service):
 
 
 @pytest.mark.parametrize("words", [
-    ("schedule", "add", "x", "use", "--rule", "daily 06:00", "--then", "a", "--then", "b"), ("run", "start", "use", "--as", "csv", "--as", "xlsx"),
-    ("run", "list", "--most", "3", "--most", "4"),
+    ("schedule", "add", "x", "use", "--rule", "daily 06:00", "--then", "a", "--then", "b"), ("run", "start", "use", "--formats", "csv", "--formats", "xlsx"),
+    ("run", "list", "--limit", "3", "--limit", "4"),
 ])  # fmt: skip
 def test_an_option_that_is_given_twice_is_an_error_and_not_the_last_one_in_silence(words, capsys):
     option = words[-2]

@@ -104,7 +104,7 @@ def test_the_demos_rows_depend_on_its_date_alone(demo, tmp_path):
         "monthly_consumption",
         "--data-date",
         "2026-11-24",
-        "--as",
+        "--formats",
         "csv",
         "--into",
         str(tmp_path),
@@ -124,7 +124,7 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
     shown = re.findall(
         r"^\| `(\w[\w-]*)` \| (.*) \|$", (ROOT / "docs/reference.md").read_text().split("## The service's")[0], re.M
     )
-    verbs = {noun: set(re.findall(r"`(\w+)`", words)) for noun, words in shown}
+    verbs = {noun: set(re.findall(r"`([\w-]+)`", words)) for noun, words in shown}
     for noun in NOUNS:
         with pytest.raises(SystemExit):
             parser().parse_args([noun, "--help"])

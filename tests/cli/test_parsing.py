@@ -43,7 +43,7 @@ def refused(capsys, *words):
         ("extract rename a b", "'ladle extract move'"), ("extract history a", "'ladle extract revisions'"), ("extract create a", "'ladle extract save'"),
         ("extract validate a", "'ladle extract check'"), ("source test a", "'ladle source check'"), ("schedule enable a", "'ladle schedule resume'"),
         ("schedule remvoe a", "'ladle schedule remove'"), ("schedule fly a", "There is: list, show, add"),
-        ("run list --limit 5", "'--most'"), ("run start a --format csv", "'--as'"), ("run start a --param x=1", "'--set'"),
+        ("run list --most 5", "'--limit'"), ("run start a --as csv", "'--formats'"), ("run start a --param x=1", "'--set'"),
         ("result get a --output b", "'--into'"), ("result get a --folder=b", "'--into='"), ("extract list --foldr a", "'--folder'"),
         ("sign-in --user rita", "give NAME as a word"), ("run show 1 2", "'2' is a word too many"), ("run list --weather", "There is: --help, --url"),
         ("user add lena --role admin", "--role was given 'admin'. Did you mean 'administrator'? Choose from: reader"),
@@ -61,9 +61,9 @@ def test_the_right_word_is_proposed_and_the_help_of_that_very_command(capsys, ty
 
 
 def test_a_program_gets_the_same_as_json(capsys):
-    told = json.loads(refused(capsys, "run", "list", "--limit", "5", "--json"))["error"]
+    told = json.loads(refused(capsys, "run", "list", "--max", "5", "--json"))["error"]
     assert (told["code"], told["hint"], told["exit_status"]) == ("usage", "See: ladle run list --help", 2)
-    assert told["message"] == "'--limit' is not an option of 'ladle run list'. Did you mean '--most'?"
+    assert told["message"] == "'--max' is not an option of 'ladle run list'. Did you mean '--limit'?"
     Parser.as_json = False
 
 

@@ -15,11 +15,11 @@ from patient_ladle.core.advice import of_text_and_parts, of_types
 from patient_ladle.core.dialects import DIALECTS
 from patient_ladle.core.differences import MOST_PAIRS, lines_between
 from patient_ladle.core.errors import LadleError
-from patient_ladle.core.filling import bring_back
+from patient_ladle.core.filling import restore_parameters
 from patient_ladle.core.parameters import Parameter
 from patient_ladle.core.scanner import called_names, names_used
 
-LENGTH = 32 << 10
+LENGTH = 20 << 10
 PIECES = ["a;", ";", "[", "(", "()", "[]", "''", "'a',", "a ", "a+", "/*", "/**/", "--\n", ":a ", ":a,", "$$", "$a$", '""', "e''", "E'\\'", "1.", "1e", "u&",
           "select 1;", "'", '"', "`", "a$", "é", "for ", "for update ", "\r\n", "\n", "[:a]", "a[1:n]", "#", "#\n", "- ", "-", "/", "$1", "$a", "(a", "a(", "::",
           "1_", "x'a'", "'\\", "select (", "*,", "from a,", "join b ", "with a as (", "/* :a */ 1 /* : */ ", "(insert ", "a.", "\\", "?", "\u00a0"]  # fmt: skip
@@ -30,7 +30,7 @@ TABLE = {"schema": "", "name": "a", "columns": [{"name": "a", "kind": "date", "t
 def test_no_text_takes_longer_to_cut_than_its_length_says(dialect):
     for piece in PIECES:
         text = "select " + piece * (LENGTH // len(piece.encode()))
-        for work in (names_used, called_names, bring_back):
+        for work in (names_used, called_names, restore_parameters):
             try:
                 work(text, dialect)
             except LadleError as refused:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import re
 from bisect import bisect_right
@@ -23,7 +24,8 @@ from patient_ladle.core.errors import BadInput, ConnectionLost, StatementWrong
 from patient_ladle.core.retrying import JITTER, LONGEST_WAIT_SECONDS, Patience
 
 ZONES = ["UTC", "Europe/London", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe", "Pacific/Chatham"]
-BEGIN, END = date(2024, 1, 1), date(2034, 1, 1)
+BEGIN, END = date(2024, 1, 1), date(2024 + int(os.environ.get("LADLE_YEARS", "4")), 1, 1)
+"""``LADLE_YEARS=10`` is the long form."""
 HOLIDAYS = {**of_country("GB", "ENG", 2026), date(2027, 2, 1): "Fen Day", date(2027, 2, 2): "Fen Day"}
 
 
@@ -112,7 +114,7 @@ RULES = [
     ("working days 02:45", {}, working, [time(2, 45)]),
     (
         "fridays 02:30",
-        {"on_holiday": "next working day"},
+        {"on_holiday": "next_working_day"},
         lambda d: (d.weekday() == 4 and d not in HOLIDAYS) or (d.weekday() != 4 and moved_here(d, lambda x: x.weekday() == 4 and x in HOLIDAYS)),
         [time(2, 30)],
     ),
@@ -127,7 +129,7 @@ RULES = [
 
 @pytest.mark.parametrize("zone", ZONES)
 @pytest.mark.parametrize(("rule", "more", "wanted", "walls"), RULES, ids=[rule for rule, *_ in RULES])
-def test_every_day_of_ten_years_is_right(rule, more, wanted, walls, zone):
+def test_every_day_of_some_years_is_right(rule, more, wanted, walls, zone):
     days = (BEGIN + timedelta(days=n) for n in range((END - BEGIN).days))
     many = len(walls) > 2
     slow = set()
@@ -147,7 +149,7 @@ def _offset(zone, at):
 
 
 @given(st.sampled_from([*FORMS, "* * * * *", "*/7 * * * *", "0 0 29 2 *"]), st.sampled_from(ZONES),
-       st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1)), st.sampled_from(["run", "skip", "next working day"]))  # fmt: skip
+       st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1)), st.sampled_from(["run", "skip", "next_working_day"]))  # fmt: skip
 @settings(max_examples=120)
 def test_moments_move_forward_and_carry_on_from_any_of_them(rule, zone, start, on_holiday):
     timing = Timing(rule, zone, on_holiday=on_holiday, holidays=HOLIDAYS)

@@ -83,7 +83,7 @@ def test_a_run_in_every_format_is_described_with_what_the_standard_has_no_word_f
     folder = MemoryFolder()
     run_extract(job, lambda: MemorySession(columns, rows), folder, MemoryLedger(), ManualClock())
     made = conforms(folder.descriptor)
-    assert [r["path"] for r in made["resources"]] == [f"readings-2026-11-24{f.ending}" for f in FORMATS.values()]
+    assert [r["path"] for r in made["resources"]] == [f"readings-2026-11-24{f.extension}" for f in FORMATS.values()]
     for resource in made["resources"]:
         assert resource["bytes"] == len(folder.files[resource["path"]].getvalue())
         assert [f["name"] for f in resource["schema"]["fields"]] == ["id", "id_2", "column_3"]

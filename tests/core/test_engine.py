@@ -13,6 +13,7 @@ import pytest
 
 from patient_ladle.core import errors
 from patient_ladle.core.columns import Column, unique_names
+from patient_ladle.core.compression import COMPRESSIONS, extension_of
 from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import (
@@ -30,7 +31,6 @@ from patient_ladle.core.formats import FORMATS, get_format
 from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.naming import check_template, file_stem
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.packing import PACKINGS, ending_of
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.scanner import statements
 from patient_ladle.proof.unpacking import unpacked
@@ -141,7 +141,7 @@ def test_a_deadline_says_so_and_not_cancelled():
                 pass
             raise RunCancelled("stopped")
 
-    job = RunJob("m", "m", Statement("select 1", deadline_seconds=0.05), ("csv",))
+    job = RunJob("m", "m", Statement("select 1", query_timeout_seconds=0.05), ("csv",))
     with pytest.raises(DeadlineExceeded, match=r"at its deadline of 0\.05 s"):
         run(Slow(COLUMNS, ROWS), job=job)
 
@@ -205,19 +205,19 @@ def test_names_are_filled_from_the_template():
 CHOICES = [{"name": "name", "as": "Meter"}, {"name": "id", "type": "text"}]
 
 
-@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("compression", COMPRESSIONS)
 @pytest.mark.parametrize("name", sorted(FORMATS))
-def test_split_packed_and_shaped_files_hold_every_row_once(name, packing):
-    settings = OutputSettings.from_dict({"columns": CHOICES, "files": {"packing": packing, "rows_per_file": 5_000}})
+def test_split_packed_and_shaped_files_hold_every_row_once(name, compression):
+    settings = OutputSettings.from_dict({"columns": CHOICES, "files": {"compression": compression, "rows_per_file": 5_000}})
     assert OutputSettings.from_dict(settings.to_dict()) == settings
     outcome, folder = run(MemorySession(COLUMNS, ROWS), job=replace(JOB, formats=(name,), output=settings))
-    ending = FORMATS[name].ending + ending_of(packing)
+    extension = FORMATS[name].extension + extension_of(compression)
     assert [(f.name, f.rows, f.part) for f in outcome.files] == [
-        (f"meters-2026-11-24.{n:03d}{ending}", rows, n) for n, rows in ((1, 5_000), (2, 5_000), (3, 2_000))
+        (f"meters-2026-11-24.{n:03d}{extension}", rows, n) for n, rows in ((1, 5_000), (2, 5_000), (3, 2_000))
     ]
     assert [field["name"] for field in conforms(folder.descriptor)["resources"][0]["schema"]["fields"]] == ["Meter", "id"]
     if name == "csv":
-        data = b"".join(unpacked(packing, folder.open(f.name)).read() for f in outcome.files)
+        data = b"".join(unpacked(compression, folder.open(f.name)).read() for f in outcome.files)
         assert data.count(b"Meter,id\n") == 3
         assert data.replace(b"Meter,id\n", b"") == b"".join(b"%s,%d\n" % (n.encode(), i) for i, n in ROWS)
 
@@ -242,8 +242,8 @@ def test_a_workbook_gathers_all_statements_and_says_where_it_came_from():
         ({"formats": {"csv": {"delimiter": "ab"}}}, "csv: 'ab' cannot be a delimiter"), ({"fromats": {}}, "part of an output"),
         ({"columns": [{"name": "id", "typ": "x"}]}, "field of a column"), ({"columns": ["id", {"name": "x", "as": "ID"}]}, "two columns"),
         ({"columns": [{"name": "id", "type": "number"}]}, "type of a column"), ({"files": {"mode": "0777"}}, "writable for others"),
-        ({"files": {"rows_per_file": 3}}, "too few"), ({"files": {"packing": "rar"}}, "value of packing"),
-        ({"columns": [{"name": "id", "form": "0.0.0"}]}, "style of dates"), ({"columns": 3}, "a list"),
+        ({"files": {"rows_per_file": 3}}, "too few"), ({"files": {"compression": "rar"}}, "value of compression"),
+        ({"columns": [{"name": "id", "pattern": "0.0.0"}]}, "style of dates"), ({"columns": 3}, "a list"),
     ],
 )  # fmt: skip
 def test_wrong_output_settings_are_refused_before_anything_runs(given, words):

@@ -10,14 +10,14 @@ from hypothesis import strategies as st
 
 from patient_ladle.core.dialects import DIALECTS, MARIADB, POSTGRESQL
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.filling import bring_back, fill_in
+from patient_ladle.core.filling import fill_in, restore_parameters
 from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.scanner import parameter_names, place
 
 DECLARED = [
     {"name": "who"}, {"name": "day", "type": "date"}, {"name": "at", "type": "timestamp"}, {"name": "n", "type": "integer"},
     {"name": "rate", "type": "decimal", "required": False}, {"name": "on", "type": "boolean"}, {"name": "many", "many": True},
-    {"name": "place", "type": "identifier", "allowed": ["a.b", 'q"`x']}, {"name": "secret", "private": True},
+    {"name": "place", "type": "identifier", "allowed": ["a.b", 'q"`x']}, {"name": "secret", "sensitive": True},
 ]  # fmt: skip
 TEXTS = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=12)
 PIECES = st.sampled_from(["select ", ":who", ":day", ":at", ":n", ":rate", ":on", ":many", ":place", ":secret", ":data_date", " and ", "'it''s'", '"n"',
@@ -47,7 +47,7 @@ def test_out_and_back_is_the_same_text(name, text, who, many):
     except LadleError:
         return
     filled = fill_in(text, dialect, bound(who, many))
-    assert bring_back(filled.text, dialect) == text
+    assert restore_parameters(filled.text, dialect) == text
     assert parameter_names(filled.text, dialect) == []
     assert "hidden!" not in filled.text
     for each in names:
@@ -58,7 +58,7 @@ def test_text_and_values_may_change_outside_and_the_parameters_still_come_back()
     filled = fill_in("select 1 where day > :day and name = :who", POSTGRESQL, bound()).text
     assert filled == "select 1 where day > /* :day */ '2026-11-01'::date /* : */ and name = /* :who */ 'x'::text /* : */"
     changed = filled.replace("2026-11-01", "2020-01-01").replace("select 1", "select 2, ':no'").replace("/* : */", "/*:*/")
-    assert bring_back(changed, POSTGRESQL) == "select 2, ':no' where day > :day and name = :who"
+    assert restore_parameters(changed, POSTGRESQL) == "select 2, ':no' where day > :day and name = :who"
     assert fill_in(":who", MARIADB, bound("a\\'b")).text == "/* :who */ 'a\\\\''b' /* : */"
 
 
@@ -68,5 +68,5 @@ def test_text_and_values_may_change_outside_and_the_parameters_still_come_back()
 )
 def test_a_mark_without_its_other_is_placed(text, column):
     with pytest.raises(BadInput) as refused:
-        bring_back(text, POSTGRESQL)
+        restore_parameters(text, POSTGRESQL)
     assert place(text, column - 1) == (refused.value.facts["line"], refused.value.facts["column"])

@@ -24,14 +24,14 @@ def watched(guards, rows, split):
 
 @given(st.lists(st.tuples(cells, cells), max_size=30), st.integers(1, 7))
 @settings(max_examples=200)
-def test_absent_values_and_duplicates_are_found_with_their_rows(rows, split):
+def test_nulls_and_duplicates_are_found_with_their_rows(rows, split):
     found = watched(
-        [{"guard": "no_absent", "columns": ["day"]}, {"guard": "no_duplicate", "columns": ["meter", "day"]}], rows, split
+        [{"guard": "not_null", "columns": ["day"]}, {"guard": "no_duplicate", "columns": ["meter", "day"]}], rows, split
     )
     expected = []
-    absent = [n for n, (_, day) in enumerate(rows, 1) if day is None]
-    if absent:
-        expected.append(f"no absent value in day: {len(absent):,} found, the first in row {absent[0]}")
+    nulls = [n for n, (_, day) in enumerate(rows, 1) if day is None]
+    if nulls:
+        expected.append(f"no null in day: {len(nulls):,} found, the first in row {nulls[0]}")
     double = [n for n, row in enumerate(rows) if row in rows[:n]]
     if double:
         first = rows.index(rows[double[0]])
@@ -41,7 +41,7 @@ def test_absent_values_and_duplicates_are_found_with_their_rows(rows, split):
 
 def test_a_guarded_column_that_is_not_there_says_so_before_any_row():
     with pytest.raises(StatementWrong) as refused:
-        Watch(checked_guards([{"guard": "no_absent", "columns": ["metre"]}]), COLUMNS)
+        Watch(checked_guards([{"guard": "not_null", "columns": ["metre"]}]), COLUMNS)
     assert refused.value.message == "there is no column of the result 'metre'."
     assert refused.value.hint == "Did you mean 'meter'? A guard of the extract names it."
 
@@ -83,7 +83,7 @@ def test_guards_on_the_whole(guard, rows, earlier, said):
         ({"guard": "change"}, "the guard change needs 'percent'"),
         ({"guard": "change", "percent": "much"}, "which is not a percentage"),
         ({"guard": "change", "percent": 5, "same": "year"}, "there is no same 'year'"),
-        ({"guard": "no_absent", "columns": []}, "which names no column"),
+        ({"guard": "not_null", "columns": []}, "which names no column"),
         ("rows", "'rows' is not a guard"),
     ],
 )
@@ -94,5 +94,5 @@ def test_a_guard_that_cannot_be_is_refused(guard, said):
 
 
 def test_guards_survive_being_kept():
-    given = [{"guard": "no_absent", "columns": ["a", "b"], "then": "warn"}, {"guard": "rows", "at_most": 3, "then": "hold"}]
+    given = [{"guard": "not_null", "columns": ["a", "b"], "then": "warn"}, {"guard": "rows", "at_most": 3, "then": "hold"}]
     assert [guard.to_dict() for guard in checked_guards(given)] == given

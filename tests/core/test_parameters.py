@@ -152,9 +152,9 @@ def test_phrases_periods_and_shared_values():
         ({"type": "period"}, "2026-11-30 to 2026-11-01", "before it begins"),
         ({"type": "period"}, "november", "which is not two dates"),
         ({"type": "date"}, "stat of last month", "which is not a date"),
-        ({"type": "integer", "private": True}, "secret-9", r"was given '\(private\)'"),
-        ({"private": True, "allowed": ["s3cret"]}, "s3cre", r"was given '\(private\)'"),
-        ({"private": True, "pattern": "x"}, "s3cre", r"was given '\(private\)'"),
+        ({"type": "integer", "sensitive": True}, "secret-9", r"was given '\(sensitive\)'"),
+        ({"sensitive": True, "allowed": ["s3cret"]}, "s3cre", r"was given '\(sensitive\)'"),
+        ({"sensitive": True, "pattern": "x"}, "s3cre", r"was given '\(sensitive\)'"),
     ],
 )  # fmt: skip
 def test_bounds_patterns_names_and_privacy(declared, value, words):
@@ -164,7 +164,7 @@ def test_bounds_patterns_names_and_privacy(declared, value, words):
         values([{"name": "p", **declared}], {"p": value})
     assert refused.value.hint
     assert "s3cre" not in refused.value.message
-    if declared.get("private"):
+    if declared.get("sensitive"):
         assert "s3cre" not in refused.value.in_words().replace("Allowed: s3cret", "")
 
 
@@ -190,8 +190,8 @@ def test_a_declaration_survives_its_plain_form_and_a_private_value_is_never_writ
         "labels": {"1": "North"},
         "default": "1",
         "least": 0,
-        "private": True,
+        "sensitive": True,
     }
     made = Parameter.from_dict(full)
     assert Parameter.from_dict(made.to_dict()) == made
-    assert resolve([made], {}, DAY, DUE).as_text()["p"] == "(private)"
+    assert resolve([made], {}, DAY, DUE).as_text()["p"] == "(sensitive)"

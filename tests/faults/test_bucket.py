@@ -20,7 +20,7 @@ FOLDERS = "regulator; archive/2026"
 
 @pytest.fixture(scope="module")
 def bad_bucket(bucket_server):
-    made = BadBucket(urlsplit(os.environ["AWS_ENDPOINT_URL_S3"]).port)
+    made = BadBucket(urlsplit(os.environ["LADLE_BUCKET_ENDPOINT"]).port)
     yield made
     made.end()
 
@@ -28,7 +28,7 @@ def bad_bucket(bucket_server):
 @pytest.fixture(scope="module")
 def service(home, metering, bad_bucket):
     made = start_service(
-        home / "bucket", LADLE_RESULT_STORE="s3://fennmoor/service", AWS_ENDPOINT_URL_S3=bad_bucket.url, LADLE_BUCKET_SECONDS="1",
+        home / "bucket", LADLE_RESULT_STORE="s3://fennmoor/service", LADLE_BUCKET_ENDPOINT=bad_bucket.url, LADLE_BUCKET_SECONDS="1",
         LADLE_RETRY_SECONDS="1",
     )  # fmt: skip
     with set_up(made, metering) as ladle:

@@ -154,7 +154,7 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
         delivered.rename(part)
         with database(fresh) as connection:  # the state a worker leaves that dies between intent and rename
             connection.execute(
-                "insert into runs_worker (id, host, pid, places, beat, started_at, release, store_mark, clock_seconds, draining)"
+                "insert into runs_worker (id, host, pid, max_runs, beat, started_at, version, store_mark, clock_seconds, draining)"
                 " values ('gone', 'elsewhere', 1, 2, 7, now(), '', '', 0, false)"
             )
             move = [str(part), str(delivered), file["sha256"]]
@@ -237,7 +237,7 @@ def test_a_service_database_that_is_killed_is_started_again_and_the_run_goes_on_
 def test_a_source_that_freezes_in_mid_fetch_ends_the_run_at_its_deadline_and_holds_up_no_other(fresh, metering, cluster):
     with fresh.ladle() as ladle, psycopg.connect(cluster.url(), autocommit=True) as source:
         login = {"live": {"address": metering, "secret": "reading-only"}}
-        ladle.sources.add("impatient", "postgresql", login, deadline_seconds=4)
+        ladle.sources.add("impatient", "postgresql", login, query_timeout_seconds=4)
         ladle.extracts.add(
             "frozen", "impatient", "select n, pg_sleep(0.001) from generate_series(1, 100000) n", formats=["csv"]
         )

@@ -150,9 +150,9 @@ def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
                     until(lambda part=part, pid=pid: process_of(service, part) not in (None, pid))
                     assert any(f"{part} lives and has done nothing" in line for line in service.log)
             until(lambda: answers(ladle) and not ladle.status()["nothing_runs"])
-            causes = [notice["cause"] for notice in ladle.notices.list() if notice["kind"] in ("nothing runs", "changed")]
+            causes = [alert["cause"] for alert in ladle.alerts.list() if alert["kind"] in ("nothing_runs", "changed")]
             assert any("no worker carries out runs since 20" in cause for cause in causes)
             assert any("nothing records due times since 20" in cause for cause in causes)
-            until(lambda: next(iter(ladle.notices.list()))["kind"] == "recovered")
+            until(lambda: next(iter(ladle.alerts.list()))["kind"] == "recovered")
     finally:
         stop_service(service)

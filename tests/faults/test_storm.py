@@ -199,7 +199,7 @@ class Storm:
     def unfinished(self):
         with self.database() as connection:
             [count] = connection.execute(
-                "select count(*) from runs_run where state in ('waiting', 'queued', 'running') or delivery in ('waiting', 'under way')"
+                "select count(*) from runs_run where state in ('waiting', 'queued', 'running') or delivery in ('waiting', 'in_progress')"
             ).fetchone()
         return count
 
@@ -233,13 +233,13 @@ def storm(home, metering, cluster):
     made = Storm(home / "storm", cluster.url("metering"), random.Random(SEED))
     (home / "storm.clock").write_text("0")
     made.begin()
-    with set_up(made.service, metering, places=6, deadline_seconds=DEADLINE_SECONDS) as ladle:
+    with set_up(made.service, metering, max_runs=6, query_timeout_seconds=DEADLINE_SECONDS) as ladle:
         given = {"formats": ["csv", "json"], "file_name": "steady-{run}"}
         ladle.extracts.add("steady", "metering", STATEMENT, deliver_into="storm", **given)
         ladle.extracts.add("latest", "metering", STATEMENT, deliver_into="latest", **given | {"file_name": "latest"})
         ladle.sources.add("sealed", "postgresql", {"live": {"address": metering, "secret": READER_PASSWORD}})
         ladle.extracts.add("sealed", "sealed", "select 1 as a")
-        each_minute = {"zone": "UTC", "missed": "all", "overlap": "alongside", "attempts": 9}
+        each_minute = {"zone": "UTC", "catch_up": "all", "while_running": "parallel", "attempts": 9}
         for number in range(SCHEDULES):
             extract = "latest" if number == 0 else "steady"
             ladle.schedules.add(f"minutely-{number}", extract, "live", "* * * * *", **each_minute)

@@ -1,4 +1,4 @@
-"""A file held against its descriptor: what is whole is proven, in every format and packing; what is not is said."""
+"""A file held against its descriptor: what is whole is proven, in every format and compression; what is not is said."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ import pytest
 
 from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.columns import Column
+from patient_ladle.core.compression import COMPRESSIONS
 from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.formats import FORMATS
 from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.packing import PACKINGS
 from patient_ladle.core.ports import Statement
 from patient_ladle.proof.verifying import NothingToVerify, verify
 
@@ -28,10 +28,10 @@ def stored(folder, form, **output):
     return folder / "1" / "1"
 
 
-@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("compression", COMPRESSIONS)
 @pytest.mark.parametrize("form", sorted(FORMATS))
-def test_what_was_stored_is_proven_and_a_flipped_bit_is_seen(tmp_path, form, packing):
-    folder = stored(tmp_path, form, files={"packing": packing})
+def test_what_was_stored_is_proven_and_a_flipped_bit_is_seen(tmp_path, form, compression):
+    folder = stored(tmp_path, form, files={"compression": compression})
     [found] = verify(folder)
     assert (found.rows, found.differs) == (500, [])
     assert [words.split()[0] for words in found.proven] == ["bytes", "checksum", "rows"]
@@ -49,13 +49,13 @@ def test_what_was_stored_is_proven_and_a_flipped_bit_is_seen(tmp_path, form, pac
 @pytest.mark.parametrize(
     ("form", "options"),
     [
-        ("csv", {"header": False, "encoding": "utf-16", "delimiter": "tab", "line_end": "crlf"}),
-        ("csv", {"quoting": "always", "encoding": "windows-1252", "absent": "NULL"}),
+        ("csv", {"header": False, "encoding": "utf-16", "delimiter": "tab", "line_ending": "crlf"}),
+        ("csv", {"quoting": "always", "encoding": "windows-1252", "null_as": "NULL"}),
         ("xlsx", {"title_rows": ["one", "two"], "header": False}),
         ("xlsx", {"origin": False, "filter": False, "freeze": False}),
         ("json", {"envelope": True}),
         ("text", {"header": False, "encoding": "utf-8-bom"}),
-        ("parquet", {"codec": "none"}),
+        ("parquet", {"compression": "none"}),
     ],
 )
 def test_rows_are_counted_whatever_the_options(tmp_path, form, options):
@@ -64,7 +64,7 @@ def test_rows_are_counted_whatever_the_options(tmp_path, form, options):
 
 
 def test_every_part_is_proven_by_itself_and_one_that_is_gone_is_named(tmp_path):
-    folder = stored(tmp_path, "csv", files={"rows_per_file": 200, "packing": "gzip"})
+    folder = stored(tmp_path, "csv", files={"rows_per_file": 200, "compression": "gzip"})
     assert [(found.rows, found.differs) for found in verify(folder)] == [(200, []), (200, []), (100, [])]
     (folder / "readings.002.csv.gz").unlink()
     assert [found.differs for found in verify(folder)] == [[], ["the file is not there"], []]

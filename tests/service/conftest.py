@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import importlib
+
 import httpx
 import pytest
 
@@ -42,7 +44,7 @@ def orm(cluster, home):
 
 @pytest.fixture
 def repository(orm, home, monkeypatch):
-    """An empty ledger with one extract on a source of three places; ``person`` owns all of it."""
+    """An empty ledger with one extract on a source of three runs at once; ``person`` owns all of it."""
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.extracts.services import add_extract
     from patient_ladle.service.people.models import Person
@@ -53,6 +55,8 @@ def repository(orm, home, monkeypatch):
     from patient_ladle.service.sources.models import Environment, Inquiry, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
+    for other in ("alarms", "joining", "pulses"):
+        importlib.import_module(f"patient_ladle.service.runs.{other}")  # while it gets the clock that goes
     now = scheduler.database_now()
     for module in (scheduler, services):
         monkeypatch.setattr(module, "database_now", lambda: now)  # no minute begins while a test runs
@@ -64,8 +68,8 @@ def repository(orm, home, monkeypatch):
     if not Extract.objects.exists():
         person = Person.objects.create(name="amir", role="author")
         add_environment("live", "")
-        for name, places in (("wide", 3), ("narrow", 1)):
-            add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, places=places)
+        for name, max_runs in (("wide", 3), ("narrow", 1)):
+            add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, max_runs=max_runs)
             add_extract(person, f"from_{name}", "", "", source=name, statement="select 1 as a")
     assert (Source.objects.count(), Environment.objects.count()) == (2, 1)
     return Person.objects.get(name="amir")

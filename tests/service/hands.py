@@ -53,7 +53,7 @@ def queue(person, extract, count=1):
 def worker(name):
     from patient_ladle.service.runs.models import Worker
 
-    return Worker.objects.create(id=name, host="here", pid=1, places=2)
+    return Worker.objects.create(id=name, host="here", pid=1, max_runs=2)
 
 
 ERROR = {"code": "error", "message": "it broke.", "hint": "", "transient": False, "facts": {}}

@@ -27,13 +27,13 @@ from .test_crashes import Crash, crashing, nobody_holds_anything
 from .test_deliveries import into, outcome_of, settings_of  # noqa: F401  # fixtures
 
 NIGHTS = int(os.environ.get("LADLE_ANY_ORDER", "0"))
-FEW = 15
+FEW = 10
 STEPS = 40
 ROUNDS = 80
 """So many looks, a quarter of an hour apart, must bring everything to its end."""
 QUARTER = timedelta(minutes=15)
-SCHEDULES = {"plain": {"extract": "from_wide", "overlap": "alongside"},
-             "sequence": {"extract": "from_wide", "then": [{"extract": "from_narrow"}], "overlap": "wait"}}  # fmt: skip
+SCHEDULES = {"plain": {"extract": "from_wide", "while_running": "parallel"},
+             "sequence": {"extract": "from_wide", "then": [{"extract": "from_narrow"}], "while_running": "wait"}}  # fmt: skip
 crashes = st.none() | st.integers(1, 70)
 slots = st.sampled_from(["a", "b"])
 names = st.sampled_from(sorted(SCHEDULES))
@@ -48,13 +48,13 @@ class World:
         self.nights = 0
 
     def emptied(self):
-        from patient_ladle.service.notices.models import Notice, Trouble
+        from patient_ladle.service.alerts.models import Alert, OpenProblem
         from patient_ladle.service.runs.models import DeliveryFolder, Run, Worker
         from patient_ladle.service.schedules.models import DueTime, Schedule, SequenceStep
         from patient_ladle.service.schedules.services import add_schedule
 
         Run.objects.update(again_of=None)
-        for model in (Run, DueTime, SequenceStep, Schedule, Worker, Notice, Trouble, DeliveryFolder):
+        for model in (Run, DueTime, SequenceStep, Schedule, Worker, Alert, OpenProblem, DeliveryFolder):
             model.objects.all().delete()
         self.nights += 1
         self.clock.at = datetime(2026, 3, 2, 0, 5, tzinfo=timezone.utc)
@@ -63,7 +63,9 @@ class World:
             (below / name).mkdir(parents=True)
         self.monkeypatch.setattr("django.conf.settings.DELIVERY_ROOTS", (below,))
         for name, given in SCHEDULES.items():
-            add_schedule(self.person, name, environment="live", rule="0 * * * *", zone="UTC", missed="all", attempts=2, **given)
+            add_schedule(
+                self.person, name, environment="live", rule="0 * * * *", zone="UTC", catch_up="all", attempts=2, **given
+            )
         return below
 
 
@@ -365,7 +367,7 @@ class Night(RuleBasedStateMachine):
 
     @rule(crash=crashes)
     def old_results_are_removed(self, crash):
-        from patient_ladle.service.runs.keeping import remove_old
+        from patient_ladle.service.runs.retention import remove_old
 
         self.does(lambda: remove_old(self.clock.at), crash)
 
@@ -412,8 +414,8 @@ class Night(RuleBasedStateMachine):
         from patient_ladle.service.processes import scheduler
         from patient_ladle.service.runs import delivering, holding, ledger
         from patient_ladle.service.runs.clearing import clear_folders
-        from patient_ladle.service.runs.keeping import remove_old
         from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.runs.retention import remove_old
         from patient_ladle.service.runs.states import ENDED
         from patient_ladle.service.schedules.services import pause_schedule
 
@@ -437,7 +439,7 @@ class Night(RuleBasedStateMachine):
                 holding.release(self.world.person, run.pk, "")
             for run in Run.objects.filter(delivery="failed"):
                 delivering.decide_delivery(self.world.person, run.pk, "again")
-            open_still = Run.objects.filter(~Q(state__in=ENDED) | Q(delivery__in=("waiting", "under way", "failed")))
+            open_still = Run.objects.filter(~Q(state__in=ENDED) | Q(delivery__in=("waiting", "in_progress", "failed")))
             if not open_still.exists():
                 break
             self.clock.at += QUARTER
@@ -484,9 +486,9 @@ class Night(RuleBasedStateMachine):
                 assert json.loads(pair[1].read_bytes())["run"] in (run, None)
 
     def nobody_is_left_with_a_trouble_that_is_over(self):
-        from patient_ladle.service.notices.models import Trouble
+        from patient_ladle.service.alerts.models import OpenProblem
 
-        over = Trouble.objects.filter(ended_at=None).exclude(key__startswith="extract:").exclude(key__startswith="source:")
+        over = OpenProblem.objects.filter(ended_at=None).exclude(key__startswith="extract:").exclude(key__startswith="source:")
         assert list(over.values_list("key", "title")) == []
 
 

@@ -22,7 +22,7 @@ def start(metering):
     started = []
 
     def begin(**job):
-        way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_seconds": 5}
+        way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_timeout_seconds": 5}
         process = subprocess.Popen(COMMAND, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         started.append(process)
         say(process, way | job)
@@ -51,7 +51,7 @@ def told(process):
 def a_run(folder, **more):
     return {
         "do": "run", "run": "7", "attempt": 1, "name": "districts", "file_name": "districts", "output": {}, "guards": [], "statement": "select * from districts", "parameters": [],
-        "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "deadline_seconds": 30,
+        "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "query_timeout_seconds": 30,
         "max_rows": None, "max_bytes": None, "deliver_into": [], "store": str(folder), "about": {},
     } | more  # fmt: skip
 
@@ -93,7 +93,7 @@ def test_a_fenced_run_keeps_its_hands_off_what_another_attempt_may_be_delivering
         ({"formats": ["pdf"]}, "unknown_name"),
         ({"engine": "oracle"}, "unknown_name"),
         ({"secret": "wrong"}, "source_sign_in_refused"),
-        ({"deadline_seconds": 0.2, "statement": "select pg_sleep(20)"}, "deadline_exceeded"),
+        ({"query_timeout_seconds": 0.2, "statement": "select pg_sleep(20)"}, "deadline_exceeded"),
         ({"max_rows": 2}, "result_too_large"),
         ({"values": {"nobody": 1}}, "unknown_name"),
     ],
@@ -192,7 +192,7 @@ def test_a_child_that_understands_stays_and_runs_nothing(start, cluster):
 
 def test_a_private_value_is_masked_in_the_last_word_of_a_run(start, tmp_path):
     child = start(**a_run(tmp_path, statement="select cast(:code as text)::int as c", values={"code": "sesame-9"},
-                          parameters=[{"name": "code", "private": True}]))  # fmt: skip
+                          parameters=[{"name": "code", "sensitive": True}]))  # fmt: skip
     said = told(child)
     assert said[-1]["kind"] == "failed"
     assert said[-1]["error"]["message"] == "the database failed while running the statement."
@@ -210,7 +210,7 @@ def until_kind(child, *kinds):
 
 
 def test_a_child_that_may_stay_takes_one_job_after_the_other_until_one_fails(start, metering, tmp_path):
-    way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_seconds": 5}
+    way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_timeout_seconds": 5}
     child = start(**a_run(tmp_path, stay=True))
     for number in ("7", "8", "9"):
         if number != "7":
@@ -291,7 +291,7 @@ def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_tou
             self.killed = True
 
     worker = WorkerProcess(2)
-    run = Run(source=Source(connect_seconds=10, deadline_seconds=600))
+    run = Run(source=Source(connect_timeout_seconds=10, query_timeout_seconds=600))
     worker.minded = {(number, 1): _Minded(run, Stub(size)) for number, size in ((1, 300 << 20), (2, 3 << 30))}
     with override_settings(RUN_MEMORY_BYTES=2 << 30):
         worker._mind_memory_and_sources()

@@ -61,7 +61,7 @@ class Night:
         else:
             ledger.publish(run, OUTCOME)
 
-    def over(self):
+    def resolve_problem(self):
         from patient_ladle.service.runs.models import Run
         from patient_ladle.service.runs.states import ENDED
 
@@ -72,7 +72,7 @@ class Night:
         for _ in range(12):
             self.worked()
             self.looked()
-            if self.over():
+            if self.resolve_problem():
                 return
         from patient_ladle.service.runs.models import Run
 
@@ -117,31 +117,31 @@ def found():
 @pytest.fixture
 def night(schedule, orm):  # noqa: F811
     """``night()`` empties the ledger and gives a night that is about to begin."""
-    from patient_ladle.service.extracts.services import set_after
-    from patient_ladle.service.notices.models import Notice, Trouble
+    from patient_ladle.service.alerts.models import Alert, OpenProblem
+    from patient_ladle.service.extracts.services import set_depends_on
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.models import Run, Worker
     from patient_ladle.service.schedules.models import DueTime, Schedule
 
-    schedule("sequence", then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], overlap="alongside", attempts=3)
-    schedule("spoilt", then=[{"extract": "from_narrow"}], overlap="alongside")
-    schedule("alone", extract="from_wide", overlap="wait")
+    schedule("sequence", then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], while_running="parallel", attempts=3)
+    schedule("spoilt", then=[{"extract": "from_narrow"}], while_running="parallel")
+    schedule("alone", extract="from_wide", while_running="wait")
     due = scheduler.database_now().replace(second=0, microsecond=0) - timedelta(minutes=1)
 
     def made():
-        for model in (Run, DueTime, Worker, Notice, Trouble):
+        for model in (Run, DueTime, Worker, Alert, OpenProblem):
             model.objects.all().delete()
         Schedule.objects.update(next_due_at=due)
         return Night()
 
     yield made
-    set_after("from_narrow", [])
+    set_depends_on("from_narrow", [])
 
 
 def test_a_crash_at_any_statement_loses_nothing_and_doubles_nothing(night):
     from django.db import connection
 
-    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.alerts.models import Alert
     from patient_ladle.service.runs import ledger
 
     whole = crashing(10**9)
@@ -149,7 +149,7 @@ def test_a_crash_at_any_statement_loses_nothing_and_doubles_nothing(night):
         night().go()
     wanted = found()
     assert wanted[0] == {("sequence", "run"): 1, ("spoilt", "run"): 1, ("alone", "run"): 1}
-    assert Counter(state for *_, state in wanted[1].elements()) == {"finished": 4, "failed": 1, "not run": 1}
+    assert Counter(state for *_, state in wanted[1].elements()) == {"finished": 4, "failed": 1, "not_run": 1}
     for at in count(1 + whole.count() % STEP, STEP):
         one = night()
         try:
@@ -164,5 +164,5 @@ def test_a_crash_at_any_statement_loses_nothing_and_doubles_nothing(night):
         else:
             break  # no two nights make quite as many statements: this one was over before its crash
         assert found() == wanted, f"after a crash at statement {at}"
-        assert Notice.objects.filter(kind="failed").count() == 1, f"one trouble is told once, after a crash at statement {at}"
+        assert Alert.objects.filter(kind="failed").count() == 1, f"one problem is told once, after a crash at statement {at}"
     assert at > 15 * STEP

@@ -1,4 +1,4 @@
-"""Deliveries that do not go as they should: the result stays, the trouble is told, and a person decides."""
+"""Deliveries that do not go as they should: the result stays, the problem is told, and a person decides."""
 
 from __future__ import annotations
 
@@ -33,9 +33,9 @@ def into(repository, tmp_path, settings_of):
 def settings_of(orm, monkeypatch):
     from django.conf import settings
 
-    from patient_ladle.service.notices.models import Notice, Trouble
+    from patient_ladle.service.alerts.models import Alert, OpenProblem
 
-    for model in (Notice, Trouble):
+    for model in (Alert, OpenProblem):
         model.objects.all().delete()
     return lambda **given: [monkeypatch.setattr(settings, name, value) for name, value in given.items()]
 
@@ -99,9 +99,9 @@ def names_in(folder):
 
 
 def told():
-    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.alerts.models import Alert
 
-    return list(Notice.objects.order_by("at").values_list("kind", flat=True))
+    return list(Alert.objects.order_by("at").values_list("kind", flat=True))
 
 
 def test_what_cannot_go_forward_is_stored_tried_again_told_and_delivered_in_the_end(claimed, into):
@@ -120,12 +120,12 @@ def test_what_cannot_go_forward_is_stored_tried_again_told_and_delivered_in_the_
     assert claim_delivery(run.worker) is None, "its next try is not due yet"
     tries = [look_again() for _ in range(3)]
     assert [each.delivery for each in tries] == ["waiting"] * 3
-    assert told() == ["not delivered"], "after three tries, and once"
+    assert told() == ["not_delivered"], "after three tries, and once"
     (into / "use.datapackage.json").rmdir()
     done = look_again()
     assert (done.delivery, done.delivery_error, done.files.get().delivered_path) == ("delivered", None, str(into / "use.csv"))
     assert ((into / "use.csv").read_bytes(), names_in(into)) == (DATA, ["use.csv", "use.datapackage.json"])
-    assert told() == ["not delivered", "recovered"]
+    assert told() == ["not_delivered", "recovered"]
     assert claim_delivery(run.worker) is None
 
 
@@ -188,8 +188,8 @@ def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(clai
     from django.utils import timezone
 
     [need] = night_to(timezone.now()).needs
-    assert (need.kind, need.run, need.others) == ("not delivered", runs[2], [runs[1].pk, runs[0].pk])
-    assert told()[0] == "not delivered"
+    assert (need.kind, need.run, need.others) == ("not_delivered", runs[2], [runs[1].pk, runs[0].pk])
+    assert told()[0] == "not_delivered"
     with pytest.raises(BadInput, match="only with it"):
         decide_delivery(repository, runs[0].pk, "elsewhere")
     with pytest.raises(BadInput, match="outside the delivery folders"):
@@ -207,7 +207,7 @@ def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(clai
 
 
 def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, into, repository):
-    from patient_ladle.service.extracts.services import set_after
+    from patient_ladle.service.extracts.services import set_depends_on
     from patient_ladle.service.processes.scheduler import tick
     from patient_ladle.service.runs import ledger
     from patient_ladle.service.runs.delivering import decide_delivery
@@ -215,7 +215,7 @@ def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, 
     from patient_ladle.service.schedules.models import Schedule
     from patient_ladle.service.schedules.services import add_schedule
 
-    given = {"environment": "live", "rule": "0 6 1 1 *", "zone": "UTC", "missed": "latest"}
+    given = {"environment": "live", "rule": "0 6 1 1 *", "zone": "UTC", "catch_up": "latest"}
     add_schedule(repository, "in_order", extract="from_wide", then=[{"extract": "from_narrow"}], **given)
     from django.utils import timezone
 
@@ -232,7 +232,7 @@ def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, 
     decide_delivery(repository, first.pk, "left")
     second.refresh_from_db()
     assert second.state == "queued"
-    set_after("from_narrow", [])
+    set_depends_on("from_narrow", [])
 
 
 def test_one_that_cannot_be_taken_over_holds_up_no_other(claimed, into, repository, monkeypatch):
@@ -392,7 +392,7 @@ def test_a_share_that_cannot_take_a_file_is_met_from_the_command_line_and_mended
     assert {name: (bank / name).read_bytes() for name in earlier if name != "pay.json"} == {
         name: data for name, data in earlier.items() if name != "pay.json"
     }
-    listed = service.command("run", "list", "--extract", "payroll", "--most", "1", name="author")
+    listed = service.command("run", "list", "--extract", "payroll", "--limit", "1", name="author")
     assert "finished, not delivered yet" in listed.stdout
     elsewhere = service.command(
         "run", "deliver", number, "--into", "bank/resent", "--note", "the share is mended", name="author"
@@ -433,14 +433,14 @@ def test_a_result_that_waits_to_be_delivered_is_kept_however_old_it_is(claimed, 
     from django.utils import timezone
 
     from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.keeping import remove_old
     from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.runs.retention import remove_old
 
     first, second = claimed(), claimed("w2")
     (into / "use.csv").mkdir()
     ledger.publish(first, outcome_of(first, into))
     ledger.publish(second, outcome_of(second, into.parent / "other"))
-    settings_of(KEEP_DAYS=1)
+    settings_of(RETENTION_DAYS=1)
     later = timezone.now() + timedelta(days=9)
     assert remove_old(later) == 0
     Run.objects.filter(pk=first.pk).update(delivery="left", deliver_at=None)

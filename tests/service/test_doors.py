@@ -253,7 +253,7 @@ def finished_file(service):
         ("/runs?page_size=²", "from 1 to 200"),
         ("/runs?since=2026-13-01", "not a time"),
         ("/extracts?archived=maybe", "takes true or false"),
-        ("/rule-moments?rule=weekdays 06:30&count=²", "from 1 to 50"),
+        ("/rule-times?rule=weekdays 06:30&count=²", "from 1 to 50"),
         ("/extracts/district_use/differences?before=1&after=²", "whole number"),
         ("/extracts/district_use/differences?before=1", "'after' is missing"),
     ],
@@ -273,7 +273,7 @@ def test_addresses_of_programs_that_are_not_there_are_404(service):
 
 def test_answers_and_downloads_are_not_stored_and_carry_their_headers(http, finished_file, service):
     assert http("GET", "/me").headers["cache-control"] == "no-store"
-    assert http("GET", finished_file).headers["cache-control"] == "private, no-cache"
+    assert http("GET", finished_file).headers["cache-control"] == "sensitive, no-cache"
     page = called(service, "GET", "/")
     assert "no-store" in page.headers["cache-control"]
     assert "strict-transport-security" not in page.headers
@@ -285,7 +285,7 @@ def test_what_is_private_stands_nowhere_in_the_service_database(service):
     hidden = f"sesame-{secrets.token_hex(6)}"
     with service.ladle("author") as author:
         author.extracts.add("coded_rows", "metering", "select lower(:pin)::int as x, :pin as y",
-                            parameters=[{"name": "pin", "private": True, "default": hidden.upper()}])  # fmt: skip
+                            parameters=[{"name": "pin", "sensitive": True, "default": hidden.upper()}])  # fmt: skip
         for given in ({}, {"pin": hidden.upper()}):
             with pytest.raises(RunFailed) as failed:
                 author.runs.wait(author.runs.start("coded_rows", values=given)["id"], PATIENCE)
@@ -294,7 +294,7 @@ def test_what_is_private_stands_nowhere_in_the_service_database(service):
         said = str(failed.value.run) + str(list(author.runs.log(failed.value.run["id"])))
         preview = author.sources.transport.call("POST", "/previews", json={
             "source": "metering", "environment": "live", "statement": "select lower(:pin)::int as x", "values": {"pin": hidden},
-            "parameters": [{"name": "pin", "private": True}]})  # fmt: skip
+            "parameters": [{"name": "pin", "sensitive": True}]})  # fmt: skip
         until(lambda: author.sources.inquiry(preview["id"])["state"] == "failed")
         author.schedules.remove("coded-rows")
     assert hidden not in said.lower()
@@ -320,7 +320,7 @@ def test_whoever_only_reads_or_runs_sees_nothing_of_how_a_source_is_reached_or_a
         broken = next(author.transport.pages("/runs", extract="broken"))["id"]
     marks = ["mark-of-a-statement", str(metering["port"]), "d.nmae", str(service.data), *(worker["id"] for worker in workers)]
     paths = ["/extracts", "/extracts/marked", "/extracts/marked/revisions", "/extracts/broken", f"/runs/{run}", f"/runs/{run}/log", f"/runs/{broken}",
-             f"/runs/{broken}/log", "/runs", "/sources", "/sources/metering", "/results", "/last-night", "/notices", "/bell", "/status", "/schedules",
+             f"/runs/{broken}/log", "/runs", "/sources", "/sources/metering", "/results", "/last-night", "/alerts", "/bell", "/status", "/schedules",
              f"/runs/{run}/files/datapackage.json"]  # fmt: skip
     for role in ("reader", "runner"):
         with service.ladle(role) as person:
@@ -351,7 +351,7 @@ def test_a_url_that_can_be_read_in_two_ways_is_refused_without_a_word_of_it(http
 def test_a_web_address_of_a_channel_is_shown_to_administrators_alone(service):
     url = "https://alerts.fennmoor.example/T0/secret-part"
     with service.ladle() as administrator, service.ladle("author") as author:
-        administrator.notices.add_channel("hidden-hook", "webhook", {"url": url})
+        administrator.alerts.add_channel("hidden-hook", "webhook", {"url": url})
         assert administrator.transport.call("GET", "/channels/hidden-hook")["settings"]["url"] == url
         assert author.transport.call("GET", "/channels/hidden-hook")["settings"]["url"] == "https://alerts.fennmoor.example/…"
         administrator.transport.call("DELETE", "/channels/hidden-hook")

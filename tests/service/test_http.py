@@ -224,7 +224,7 @@ def test_secrets_go_in_and_never_come_out(http, service):
     answers = [http("GET", "/sources").text, http("POST", "/sources/quiet/check").text]
     changed = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address | {"port": 6}}}})
     assert "its password is needed again" in problem(changed, 400, "bad_input")["message"]
-    kept = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address}}, "places": 3})
+    kept = http("PATCH", "/sources/quiet", json={"addresses": {"live": {"address": address}}, "max_runs": 3})
     assert (kept.status_code, kept.json()["addresses"][0]["has_secret"]) == (200, True)
     with psycopg.connect(service.database_url()) as connection:
         [stored] = connection.execute("select secret from sources_address where fields ->> 'database' = 'd'").fetchone()

@@ -140,7 +140,7 @@ def test_every_process_of_the_service_asks(ours, monkeypatch, capsys):
         raise Conflict("the result store is another one.", "Mount it.")
 
     monkeypatch.setattr(identity, "check", stranger)
-    given = argparse.Namespace(adopt=False, alone=True, places=1, after=None)
+    given = argparse.Namespace(adopt=False, alone=True, max_runs=1, after=None)
     for start in (module._web, module._worker, module._scheduler, module._migrate):
         assert start(given) == identity.STRANGER
         assert "Mount it." in capsys.readouterr().err

@@ -16,11 +16,11 @@ from .hands import overdue, queue, worker
 @pytest.fixture
 def quiet(repository):
     """Nothing was told yet; ``quiet()`` gives the kinds that were told since."""
-    from patient_ladle.service.notices.models import Channel, Notice, Trouble
+    from patient_ladle.service.alerts.models import Alert, Channel, OpenProblem
 
-    for model in (Notice, Trouble, Channel):
+    for model in (Alert, OpenProblem, Channel):
         model.objects.all().delete()
-    return lambda: list(Notice.objects.order_by("at").values_list("kind", flat=True))
+    return lambda: list(Alert.objects.order_by("at").values_list("kind", flat=True))
 
 
 def due_times_of(name):
@@ -59,7 +59,7 @@ def test_a_schedule_that_cannot_be_recorded_is_set_aside_told_and_caught_up_with
     aside = Schedule.objects.get(name="each-minute-2")
     assert (aside.next_due_at, aside.fault) == (since, "RuntimeError: a fault of the service's own.")
     assert aside.look_again_at > datetime.now(timezone.utc)
-    assert quiet() == ["not run", "missed"], "its trouble once, and what the others missed"
+    assert quiet() == ["not_run", "missed"], "its problem once, and what the others missed"
     monkeypatch.setattr(recording, "due_runs", real)
     scheduler.tick()
     assert due_times_of("each-minute-2") == [], "it is looked at again later"
@@ -152,7 +152,7 @@ def test_a_schedule_whose_runs_cannot_be_made_can_be_changed_all_the_same(reposi
     found = due_times_of("each-minute-0")
     assert [at for at, _ in found] == every_minute(since, now)
     assert Counter(decision for _, decision in found) == {"missed": len(found) - 1, "skipped": 1}
-    assert quiet() == ["not run"]
+    assert quiet() == ["not_run"]
 
 
 def test_a_change_is_refused_while_more_has_fallen_due_than_can_be_recorded_at_once(repository, monkeypatch):
@@ -173,19 +173,19 @@ def test_due_times_that_are_skipped_for_a_fault_are_told_once_and_when_they_run_
     from patient_ladle.service.schedules.models import Schedule
 
     since = overdue(repository, 1, minutes=5)
-    Schedule.objects.update(missed="all", overlap="alongside")
+    Schedule.objects.update(catch_up="all", while_running="parallel")
     try:
         archive_extract("from_wide")
         for minutes in (0, 10):
             Schedule.objects.update(next_due_at=since - timedelta(minutes=minutes))
             tick()
         assert Counter(decision for _, decision in due_times_of("each-minute-0")) == {"skipped": 16}
-        assert quiet().count("not run") == 1
+        assert quiet().count("not_run") == 1
     finally:
         restore_extract(repository, "from_wide", None)
     Schedule.objects.update(next_due_at=since - timedelta(minutes=20))
     tick()
-    assert [kind for kind in quiet() if kind != "missed"] == ["not run", "recovered"]
+    assert [kind for kind in quiet() if kind != "missed"] == ["not_run", "recovered"]
 
 
 def test_a_waiting_run_that_meets_a_fault_holds_up_no_other(repository, monkeypatch):
@@ -244,9 +244,9 @@ def test_what_one_part_of_a_look_cannot_do_the_other_does(repository, monkeypatc
 def test_a_secret_that_cannot_be_read_is_a_fault_of_its_own_source_and_channel(repository, quiet, tmp_path, monkeypatch):
     from django.test import override_settings
 
-    from patient_ladle.service.notices import courier
-    from patient_ladle.service.notices.models import Channel, Sending
-    from patient_ladle.service.notices.services import tell
+    from patient_ladle.service.alerts import courier
+    from patient_ladle.service.alerts.models import Channel, Sending
+    from patient_ladle.service.alerts.services import tell
     from patient_ladle.service.processes.scheduler import tick
     from patient_ladle.service.sources.models import Address
     from patient_ladle.service.sources.queries import way_to
@@ -278,7 +278,7 @@ def test_a_secret_that_cannot_be_read_is_a_fault_of_its_own_source_and_channel(r
         tell("held", "a title", "a cause")
         courier.send_due()
         assert sent == ["https://b.example/"]
-        states = dict(Sending.objects.values_list("channel__name", "said"))
+        states = dict(Sending.objects.values_list("channel__name", "response"))
         assert "the secret of channel 'sealed' cannot be read" in states["sealed"]
     finally:
         Address.objects.filter(source__name="wide").update(secret="")
@@ -305,7 +305,7 @@ def test_nothing_runs_is_said_by_health_and_told_by_the_web_itself(repository, q
     assert pulses.what_does_not_run() == words
     for _ in range(2):
         pulses.look()
-    assert sent == [["nothing runs"], ["nothing runs"]], "told once, and taken to its channels without a scheduler"
+    assert sent == [["nothing_runs"], ["nothing_runs"]], "told once, and taken to its channels without a scheduler"
     assert health.health(None).status_code == 503
     for name in ("scheduler", "upkeep"):
         Pulse.beat(name)

@@ -1,4 +1,4 @@
-"""The ledger under many hands: due times, places and fencing, on a real database, by the service's own functions."""
+"""The ledger under many hands: due times, limits of runs at once and fencing, on a real database, by the service's own functions."""
 
 from __future__ import annotations
 
@@ -75,12 +75,12 @@ def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository,
 
 
 def test_missed_due_times_are_told_by_the_next_scheduler_when_one_was_killed_before_telling(repository, monkeypatch):
-    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.alerts.models import Alert
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.schedules.models import Schedule
 
     overdue(repository, 3)
-    Notice.objects.all().delete()
+    Alert.objects.all().delete()
     with monkeypatch.context() as killed, pytest.raises(RuntimeError, match="killed here"):
         killed.setattr(scheduler, "tell_missed", lambda: (_ for _ in ()).throw(RuntimeError("killed here")))
         scheduler.tick()
@@ -88,13 +88,13 @@ def test_missed_due_times_are_told_by_the_next_scheduler_when_one_was_killed_bef
     soon, held_by_another.next_due_at = held_by_another.next_due_at, datetime.now(timezone.utc) - timedelta(hours=1)
     held_by_another.save()
     scheduler.tell_missed()
-    assert not Notice.objects.exists(), "what is due and not recorded would be told in a second notice"
+    assert not Alert.objects.exists(), "what is due and not recorded would be told in a second alert"
     held_by_another.next_due_at = soon
     held_by_another.save()
     for _ in range(2):
         scheduler.tick()
-        [notice] = Notice.objects.filter(kind="missed")
-        assert notice.title.endswith("of 3 schedules")
+        [alert] = Alert.objects.filter(kind="missed")
+        assert alert.title.endswith("of 3 schedules")
 
 
 def test_a_due_time_that_cannot_run_is_skipped_with_its_reason(repository):
@@ -123,7 +123,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
 
     queue(repository, "from_wide", 20), queue(repository, "from_narrow", 10)
     lock, busy, most, done = threading.Lock(), {"wide": 0, "narrow": 0}, {"wide": 0, "narrow": 0}, []
-    numbers, places = iter(range(100)), {"wide": 3, "narrow": 1}
+    numbers, limits = iter(range(100)), {"wide": 3, "narrow": 1}
 
     def work():
         me = worker(f"w{next(numbers)}")
@@ -135,7 +135,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
             with lock:
                 busy[source] += 1
                 most[source] = max(most[source], busy[source])
-            until(lambda of=source: most[of] == places[of])  # whoever has a place keeps it until all are taken once
+            until(lambda of=source: most[of] == limits[of])  # whoever has a place keeps it until all are taken once
             with lock:
                 busy[source] -= 1
                 done.append(run.pk)
@@ -144,7 +144,7 @@ def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
     at_once(6, work)
     assert sorted(done) == sorted(Run.objects.values_list("pk", flat=True))
     assert len(set(done)) == 30
-    assert most == places
+    assert most == limits
 
 
 OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [], "warnings": [], "delivery": None}
@@ -357,7 +357,7 @@ def test_a_warm_child_is_kept_made_anew_and_left_alone_after_a_failure(repositor
     WarmChild.answers[:] = [lambda: iter(({"kind": "begun"}, right)), right, lost, right]
     assert ask() == ask() == [{"columns": []}]
     assert len(WarmChild.made) == 1, "kept warm"
-    assert ask() == [{"columns": []}], "a session lost between two strokes is opened anew, and nobody notices"
+    assert ask() == [{"columns": []}], "a session lost between two strokes is opened anew, and nobody sees it"
     assert [child.ended for child in WarmChild.made] == [True, False]
     WarmChild.answers[:] = [silent, silent]
     for _ in range(3):
@@ -400,17 +400,17 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
     from patient_ladle.service.runs.models import Worker
     from patient_ladle.service.sources.models import Address
 
-    first = Worker(id="first", host="a", pid=1, places=2)
+    first = Worker(id="first", host="a", pid=1, max_runs=2)
     assert joining.join(first) == []
     first.save()
-    second = Worker(id="second", host="b", pid=2, places=2)
+    second = Worker(id="second", host="b", pid=2, max_runs=2)
     with (
         override_settings(RESULT_STORE=tmp_path / "another"),
         pytest.raises(Conflict, match="another one than that of worker first"),
     ):
         joining.join(second)
     monkeypatch.setattr(joining, "__version__", "99.1")
-    assert joining.join(second) == [f"this worker is of release 99.1, others of {first.release}: upgrade them together"]
+    assert joining.join(second) == [f"this worker is of version 99.1, others of {first.version}: upgrade them together"]
     assert (second.store_mark, abs(second.clock_seconds) < 2) == (first.store_mark, True)
 
     kept = dict(Address.objects.values_list("pk", "secret"))
@@ -551,7 +551,7 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
     """Half of the schedules run late, half miss; the scheduler is a real one, with batches of its own size."""
     from django.db import connection
 
-    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.alerts.models import Alert
     from patient_ladle.service.processes.scheduler import BATCH
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime, Schedule
@@ -560,7 +560,13 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
     half = BATCH + BATCH // 4
     for missed in ("none", "latest"):
         add_schedule(
-            repository, f"yearly-{missed}", extract="from_wide", environment="live", rule="0 6 1 1 *", zone="UTC", missed=missed
+            repository,
+            f"yearly-{missed}",
+            extract="from_wide",
+            environment="live",
+            rule="0 6 1 1 *",
+            zone="UTC",
+            catch_up=missed,
         )
     with connection.cursor() as cursor:
         cursor.execute(
@@ -568,7 +574,7 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
             " lateral jsonb_populate_record(x, jsonb_build_object('id', x.id + 10 * n, 'name', x.name || n)) made",
             [half - 1],
         )
-    Notice.objects.all().delete()
+    Alert.objects.all().delete()
     environment = os.environ | {
         "LADLE_DATABASE_URL": cluster.url("ledger"), "LADLE_DATA": str(home / "ledger"), "LADLE_SUMMARY_AT": "",
     }  # fmt: skip
@@ -583,7 +589,7 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
         if killed:
             os.kill(second, signal.SIGKILL)
         until(lambda: DueTime.objects.count() == 2 * half)
-        told = until(lambda: list(Notice.objects.filter(kind="missed")))
+        told = until(lambda: list(Alert.objects.filter(kind="missed")))
         assert killed or len(os.listdir(f"/proc/{second}/fd")) > len(asleep), "it worked on a connection of its own"
     finally:
         scheduler.terminate()
@@ -592,6 +598,6 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
     assert "Traceback" not in said, said
     assert DueTime.objects.values("schedule").distinct().count() == 2 * half
     assert Counter(DueTime.objects.values_list("decision", flat=True)) == {"run": half, "missed": half}
-    assert Run.objects.filter(due_time__schedule__missed="latest").count() == Run.objects.count() == half
-    [notice] = told
-    assert notice.title == f"missed: {half:,} due times of {half:,} schedules"
+    assert Run.objects.filter(due_time__schedule__catch_up="latest").count() == Run.objects.count() == half
+    [alert] = told
+    assert alert.title == f"missed: {half:,} due times of {half:,} schedules"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import zipfile
 
@@ -11,6 +12,8 @@ import psycopg
 import pytest
 
 from patient_ladle.client.errors import FileDamaged
+from patient_ladle.core.formats import FORMATS
+from patient_ladle.core.output import OutputSettings
 from tests.command import PATIENCE
 from tests.conftest import printed, until
 
@@ -20,10 +23,10 @@ STATEMENT = (
 )
 OUTPUT = {
     "formats": {
-        "csv": {"delimiter": ";", "decimal_sign": ",", "encoding": "windows-1252", "date_form": "%d/%m/%Y"},
+        "csv": {"delimiter": ";", "decimal_separator": ",", "encoding": "windows-1252", "date_format": "%d/%m/%Y"},
         "xlsx": {"title_rows": ["Use in {environment}"]},
     },
-    "columns": {"By district": [{"name": "litres", "as": "Litres", "form": "0.0"}, "name", "read_on"]},
+    "columns": {"By district": [{"name": "litres", "as": "Litres", "pattern": "0.0"}, "name", "read_on"]},
     "files": {"mode": "0640"},
 }
 
@@ -130,7 +133,7 @@ def test_all_files_come_as_one_archive_and_the_latest_has_an_address_of_its_own(
     [
         ({"formats": {"csv": {"delimeter": ";"}}}, "Did you mean 'delimiter'?"),
         ({"formats": {"cvs": {}}}, "Did you mean 'csv'?"),
-        ({"files": {"packing": "rar"}}, "value of packing"),
+        ({"files": {"compression": "rar"}}, "value of compression"),
         ({"columns": [{"nam": "x"}]}, "choice of a column"),
     ],
 )
@@ -154,7 +157,7 @@ def test_options_on_the_command_line_and_what_there_is_to_choose(service, http, 
     text = tmp_path / "few.sql"
     text.write_text("select district_id, name from districts")
     done = service.command("extract", "save", "few", "--source", "metering", "--statement", str(text), "--formats", "csv,parquet",
-                           "--option", "csv.delimiter=pipe", "--option", "files.packing=zstd", "--option", "csv.header=no")  # fmt: skip
+                           "--option", "csv.delimiter=pipe", "--option", "files.compression=zstd", "--option", "csv.header=no")  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert '"delimiter": "|"' in service.command("extract", "show", "few").stdout
     saved = service.command("run", "start", "few", "--into", str(tmp_path / "few"))
@@ -174,7 +177,7 @@ def test_a_sample_shows_what_a_file_would_look_like(http):
         "columns": columns,
         "rows": [["1.5", "a"], [None, ""]],
         "format": "csv",
-        "output": {"formats": {"csv": {"decimal_sign": ","}}},
+        "output": {"formats": {"csv": {"decimal_separator": ","}}},
     }
     assert http("POST", "/samples", "author", json=body).json()["text"] == 'n,t\n"1,5",a\n,""\n'
     shown = http("POST", "/samples", "author", json=body | {"format": "xlsx"}).json()
@@ -182,21 +185,21 @@ def test_a_sample_shows_what_a_file_would_look_like(http):
     assert http("POST", "/samples", "author", json=body | {"rows": [["1"]]}).status_code == 400
 
 
-@pytest.mark.parametrize(("existing", "second"), [("number", "delivered"), ("refuse", "failed"), ("replace", "delivered")])
-def test_a_name_that_is_taken_is_numbered_refused_or_replaced(service, existing, second):
-    name = f"taken_{existing}"
+@pytest.mark.parametrize(("if_exists", "second"), [("rename", "delivered"), ("fail", "failed"), ("overwrite", "delivered")])
+def test_a_name_that_is_taken_is_numbered_refused_or_replaced(service, if_exists, second):
+    name = f"taken_{if_exists}"
     with service.ladle("author") as ladle:
         ladle.extracts.add(name, "metering", "select now() as at", formats=["csv"], deliver_into=name, file_name="use",
-                           output={"files": {"existing": existing}})  # fmt: skip
+                           output={"files": {"if_exists": if_exists}})  # fmt: skip
         ends = [_ended(ladle, ladle.runs.start(name)["id"]) for _ in range(2)]
     assert [(run["state"], run["delivery"]) for run in ends] == [("finished", "delivered"), ("finished", second)]
     files = sorted(path.name for path in (service.data / "deliveries" / name).iterdir())
     wanted = ["use.csv", "use.datapackage.json"]
-    assert files == (sorted([*wanted, "use (2).csv", "use (2).datapackage.json"]) if existing == "number" else wanted)
-    if existing == "refuse":
+    assert files == (sorted([*wanted, "use (2).csv", "use (2).datapackage.json"]) if if_exists == "rename" else wanted)
+    if if_exists == "fail":
         error = ends[1]["delivery_error"]
         assert (error["code"], "is there already" in error["message"]) == ("name_taken", True)
-    if existing == "number":
+    if if_exists == "rename":
         told = json.loads((service.data / "deliveries" / name / "use (2).datapackage.json").read_text())
         assert told["resources"][0]["path"] == "use (2).csv"
 
@@ -247,9 +250,9 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
     shown = service.command("run", "show", str(another["id"])).stdout
     assert "rejected by author wrong month" in shown
     assert "at least 3 rows: there are 1 (hold)" in shown
-    given = ("extract", "save", "guarded", "--guard", "no_absent:columns=name+zone,then=warn", "--guard", "not_empty")
+    given = ("extract", "save", "guarded", "--guard", "not_null:columns=name+zone,then=warn", "--guard", "not_empty")
     assert service.command(*given, name="author").returncode == 0
-    assert "no_absent columns=name+zone, else warn" in service.command("extract", "show", "guarded").stdout
+    assert "not_null columns=name+zone, else warn" in service.command("extract", "show", "guarded").stdout
     refused = service.command("extract", "save", "guarded", "--guard", "row:at_least=1", name="author")
     assert "there is no guard 'row'. Did you mean 'rows'?" in refused.stderr
 
@@ -293,3 +296,23 @@ def test_what_changed_at_the_source_is_noted_on_the_run_without_a_guard(service)
         ledger.execute("update runs_run set values = '{\"most\": 0}' where id = %s", [second["id"]])
         third = ladle.runs.wait(ladle.runs.start("noted", values={"most": 0})["id"], PATIENCE)
         assert third["warnings"] == [f"no rows, where run {second['id']} had 1"]
+
+
+def test_settings_that_were_saved_under_earlier_names_are_brought_along():
+    codes = importlib.import_module("patient_ladle.service.extracts.migrations.0009_codes")
+    before = {
+        "formats": {
+            "csv": {"absent": "NULL", "line_end": "crlf", "true_word": "ja", "guard_formulas": True},
+            "xlsx": {"unfit_numbers": "refuse", "date_form": "%d.%m.%Y"},
+            "parquet": {"codec": "gzip"},
+        },
+        "columns": {"By district": [{"name": "litres", "form": "0.0"}, "zone"]},
+        "files": {"packing": "gzip", "existing": "number", "mode": "0640"},
+    }
+    after = codes.output(before)
+    assert after["files"] == {"compression": "gzip", "if_exists": "rename", "mode": "0640"}
+    assert after["columns"] == {"By district": [{"name": "litres", "pattern": "0.0"}, "zone"]}
+    assert OutputSettings.from_dict(after).to_dict()["formats"] == after["formats"]
+    assert codes.output({}) == {}
+    known = {option.name for each in FORMATS.values() for option in each.options}
+    assert {*codes.OPTIONS.values()} <= known

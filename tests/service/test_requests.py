@@ -48,7 +48,7 @@ def filled(home, metering, works):
         ladle.extracts.add("broken", "metering", "select nmae from districts")
         ladle.schedules.add("daily", "use", "live", "weekdays 06:30", finish_by="08:00", then=[{"extract": "guarded"}])
         ladle.transport.call("PATCH", "/values/threshold", json={"values": {"live": 3}})
-        ladle.notices.add_channel("duty", "webhook", {"url": "https://alerts.fennmoor.example/x"})
+        ladle.alerts.add_channel("duty", "webhook", {"url": "https://alerts.fennmoor.example/x"})
         for name in ("use", "guarded"):
             ladle.runs.wait(ladle.runs.start(name)["id"], PATIENCE)
     yield made

@@ -7,23 +7,26 @@ import importlib
 
 def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repository):
     from django.apps import apps
+    from patient_ladle.service.extracts.sensitive_values import opened
 
     from patient_ladle.service.extracts.models import Extract, Revision
-    from patient_ladle.service.extracts.private_values import opened
     from patient_ladle.service.extracts.services import add_extract
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import Schedule, SequenceStep
     from patient_ladle.service.schedules.services import add_schedule
 
     if not Extract.objects.filter(name="by_code").exists():
-        declared = [{"name": "code", "private": True, "default": "d-1"}, {"name": "zone", "default": "North"}]
+        declared = [{"name": "code", "sensitive": True, "default": "d-1"}, {"name": "zone", "default": "North"}]
         add_extract(
             repository, "by_code", "", "", source="wide", statement="select :code as c, :zone as z", parameters=declared
         )
     extract = Extract.objects.get(name="by_code")
     plain = {"code": "sesame", "zone": "South"}
     revision = extract.head
-    Revision.objects.filter(pk=revision.pk).update(parameters=[p.to_dict() for p in revision.declared])
+    before = [
+        {"private" if key == "sensitive" else key: value for key, value in p.to_dict().items()} for p in revision.declared
+    ]
+    Revision.objects.filter(pk=revision.pk).update(parameters=before)
     made = add_schedule(repository, "coded", extract="from_wide", environment="live", rule="0 6 1 1 *", zone="UTC",
                         then=[{"extract": "by_code"}])  # fmt: skip
     own = add_schedule(repository, "own", extract="by_code", environment="live", rule="0 6 1 1 *", zone="UTC")
@@ -43,4 +46,6 @@ def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repo
             ["sealed"],
             "North",
         ]
-        assert [p.default for p in found.declared] == ["d-1", "North"]
+    importlib.import_module("patient_ladle.service.extracts.migrations.0009_codes").renamed(apps, None)
+    found.refresh_from_db()
+    assert [p.default for p in found.declared] == ["d-1", "North"]

@@ -103,29 +103,29 @@ def test_a_run_waits_for_the_earlier_one_of_its_schedule_and_goes_when_that_has_
     assert states() == ["finished", "queued"]
 
 
-@pytest.mark.parametrize(("overlap", "found"), [("skip", ["queued"]), ("alongside", ["queued", "queued"])])
-def test_or_its_due_time_is_skipped_or_it_runs_alongside_as_chosen(schedule, overlap, found):
+@pytest.mark.parametrize(("while_running", "found"), [("skip", ["queued"]), ("parallel", ["queued", "queued"])])
+def test_or_its_due_time_is_skipped_or_it_runs_in_parallel_as_chosen(schedule, while_running, found):
     from patient_ladle.service.schedules.models import DueTime
 
-    schedule(overlap=overlap)
+    schedule(while_running=while_running)
     tick(2), tick(1)
     assert states() == found
     newest = DueTime.objects.first()
-    assert newest.decision == ("skipped" if overlap == "skip" else "run")
-    assert overlap != "skip" or newest.reason.endswith("had not ended")
+    assert newest.decision == ("skipped" if while_running == "skip" else "run")
+    assert while_running != "skip" or newest.reason.endswith("had not ended")
 
 
 def test_a_sequence_runs_in_order_and_a_failure_leads_to_not_run_with_its_cause(schedule):
     from patient_ladle.service.runs.models import Run
 
-    schedule(then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], overlap="alongside")
+    schedule(then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], while_running="parallel")
     tick(2)
     assert states() == ["queued", "waiting", "waiting"]
     finish()
     assert states() == ["finished", "queued", "waiting"]
     failed = finish(error=StatementWrong("no such table.", "Correct it."))
     last = Run.objects.latest("id")
-    assert (last.state, last.error["code"]) == ("not run", "not_run")
+    assert (last.state, last.error["code"]) == ("not_run", "not_run")
     assert last.error["message"] == f"not run: step 2, run {failed.pk} of from_narrow, is failed."
     assert last.log.last().level == "error"
 
@@ -165,14 +165,14 @@ def test_a_waiting_retry_is_not_hurried_and_can_be_cancelled(schedule, repositor
 
 
 def test_an_extract_waits_for_others_of_the_same_data_date(schedule, repository):
-    from patient_ladle.service.extracts.services import set_after
+    from patient_ladle.service.extracts.services import set_depends_on
     from patient_ladle.service.runs.models import Run
 
-    set_after("from_narrow", ["from_wide"])
+    set_depends_on("from_narrow", ["from_wide"])
     try:
         with pytest.raises(Conflict, match="from_wide → from_narrow → from_wide"):
-            set_after("from_wide", ["from_narrow"])
-        schedule("later", extract="from_narrow", run_minutes=60)
+            set_depends_on("from_wide", ["from_narrow"])
+        schedule("later", extract="from_narrow", timeout_minutes=60)
         tick()
         run = Run.objects.get()
         assert (run.state, run.waits_for) == ("waiting", f"a run of from_wide for {run.data_date}")
@@ -182,16 +182,16 @@ def test_an_extract_waits_for_others_of_the_same_data_date(schedule, repository)
         assert states() == ["queued", "finished"]
         Run.objects.all().delete()
         tick(2)
-        assert settled(timedelta(minutes=61)) == ["not run"]
+        assert settled(timedelta(minutes=61)) == ["not_run"]
         assert Run.objects.get().error["message"].startswith("not run: it waited for a run of from_wide for ")
         Run.objects.all().delete()
         tick(3)
         [other] = queue(repository, "from_wide")
         Run.objects.filter(pk=other.pk).update(data_date=Run.objects.first().data_date)
         finish(other, StatementWrong("no such table."))
-        assert states() == ["not run", "failed"]
+        assert states() == ["not_run", "failed"]
     finally:
-        set_after("from_narrow", [])
+        set_depends_on("from_narrow", [])
 
 
 def test_a_source_in_its_quiet_hours_is_left_alone(repository, schedule):
@@ -282,7 +282,7 @@ def test_a_pause_ends_by_itself(schedule, repository):
     from patient_ladle.service.schedules.models import DueTime, Schedule
     from patient_ladle.service.schedules.services import pause_schedule
 
-    schedule("minutely", rule="* * * * *", missed="all")
+    schedule("minutely", rule="* * * * *", catch_up="all")
     pause_schedule(repository, "minutely", "meter swap", datetime.now(timezone.utc) + timedelta(hours=1))
     Schedule.objects.update(paused_until=scheduler.database_now() - timedelta(minutes=3))
     tick(6)
@@ -323,10 +323,10 @@ def test_a_backfill_says_what_it_would_do_and_keeps_one_record_a_due_time(schedu
 
 
 def test_a_backfill_is_one_thing_that_is_cancelled_repeated_and_told_of(schedule, repository):
-    from patient_ladle.service.notices.models import Notice
+    from patient_ladle.service.alerts.models import Alert
     from patient_ladle.service.runs.backfilling import backfill, cancel_backfill, planned, repeat_backfill
 
-    Notice.objects.all().delete()
+    Alert.objects.all().delete()
     schedule("nightly", rule="daily 00:01", zone="UTC")
     days = (date(2026, 3, 1), date(2026, 3, 4))
     first = backfill(repository, "nightly", *days)
@@ -338,16 +338,16 @@ def test_a_backfill_is_one_thing_that_is_cancelled_repeated_and_told_of(schedule
     assert sorted(first.runs.values_list("state", flat=True)) == ["cancelled", "cancelled", "failed", "finished"]
     with pytest.raises(Conflict, match="has ended"):
         cancel_backfill(repository, first.pk)
-    assert not Notice.objects.exists(), "whoever cancels it knows"
+    assert not Alert.objects.exists(), "whoever cancels it knows"
     second = repeat_backfill(repository, first.pk)
     repeated = list(second.runs.order_by("due_at"))
     assert [run.data_date.day for run in repeated] == [2, 3, 4]
     for run in repeated[:2]:
         finish(run)
-    assert not Notice.objects.exists(), "one run is left"
+    assert not Alert.objects.exists(), "one run is left"
     finish(repeated[2], StatementWrong("no such column."))
-    told = Notice.objects.get()
-    assert (told.person, told.kind, "1 failed, 2 finished" in told.cause) == (repository, "own run", True)
+    told = Alert.objects.get()
+    assert (told.person, told.kind, "1 failed, 2 finished" in told.cause) == (repository, "own_run", True)
     again = repeat_backfill(repository, second.pk).runs.get()
     assert (again.data_date.day, again.turn) == (4, 2)
     finish(again)
@@ -427,7 +427,7 @@ def test_a_schedule_minds_its_holidays_and_a_calendar_in_use_stays(schedule, rep
     )
 
     save_calendar(repository, "england", country="gb", region="eng")
-    made = schedule("monthly", rule="1st 05:00", calendar="england", on_holiday="next working day", first_date=date(2027, 1, 1))
+    made = schedule("monthly", rule="1st 05:00", calendar="england", on_holiday="next_working_day", first_date=date(2027, 1, 1))
     assert made.next_due_at == datetime(2027, 1, 4, 5, tzinfo=timezone.utc)
     assert edit_schedule("monthly", on_holiday="skip").next_due_at == datetime(2027, 2, 1, 5, tzinfo=timezone.utc)
     assert edit_schedule("monthly", exceptions=["2027-02-01"]).next_due_at == datetime(2027, 3, 1, 5, tzinfo=timezone.utc)
@@ -445,8 +445,8 @@ def test_a_schedule_minds_its_holidays_and_a_calendar_in_use_stays(schedule, rep
 @pytest.mark.parametrize(
     ("settings", "said"),
     [
-        ({"missed": "some"}, "there is no way with missed due times 'some'"),
-        ({"overlap": "skipp"}, "there is no way with overlapping runs 'skipp'"),
+        ({"catch_up": "some"}, "there is no catch_up policy 'some'"),
+        ({"while_running": "skipp"}, "there is no while_running policy 'skipp'"),
         ({"priority": "urgent"}, "there is no priority 'urgent'"),
         ({"then": [{"extract": "from_nowhere"}]}, "there is no extract 'from_nowhere'"),
         ({"rule": "dayly 05:00"}, "not 'dayly' at column 1"),
@@ -464,9 +464,9 @@ def test_settings_that_cannot_be_are_refused_and_nothing_is_kept(schedule, setti
 def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
     from django.conf import settings
 
-    from patient_ladle.service.extracts.services import set_keeping
-    from patient_ladle.service.runs.keeping import remove_old
+    from patient_ladle.service.extracts.services import set_retention
     from patient_ladle.service.runs.models import ResultFile, Run
+    from patient_ladle.service.runs.retention import remove_old
 
     def kept():
         return [run.pk for run in Run.objects.filter(files__removed_at=None, files__isnull=False).order_by("id")]
@@ -493,17 +493,17 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
         True,
     ]
     gone = Run.objects.get(pk=numbers[0])
-    assert gone.log.last().text == "1 file removed from the result store: their time to be kept is over"
-    set_keeping("from_wide", None, 2)
+    assert gone.log.last().text == "1 file removed from the result store: their retention time is over"
+    set_retention("from_wide", None, 2)
     try:
         remove_old(now)
         assert kept() == [numbers[1], *numbers[3:]]
-        set_keeping("from_wide", 1, None)
+        set_retention("from_wide", 1, None)
         remove_old(now)
         assert kept() == [numbers[1], numbers[4]], "the newest stays"
         assert remove_old(now) == 0
     finally:
-        set_keeping("from_wide", None, None)
+        set_retention("from_wide", None, None)
 
 
 def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away_loses_no_record(repository, monkeypatch):
@@ -512,9 +512,9 @@ def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away
 
     from patient_ladle.adapters.stores.folder import FolderStore
     from patient_ladle.core.errors import StoreUnwritable
-    from patient_ladle.service.extracts.services import set_keeping
-    from patient_ladle.service.runs.keeping import remove_old
+    from patient_ladle.service.extracts.services import set_retention
     from patient_ladle.service.runs.models import NEWEST_FIRST, ResultFile, Run
+    from patient_ladle.service.runs.retention import remove_old
 
     runs = [finish(run) for run in queue(repository, "from_wide", 4)]
     for day, run in zip((26, 27, 10, 11), runs, strict=True):
@@ -532,7 +532,7 @@ def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away
 
     assert Run.objects.order_by(*NEWEST_FIRST).first().pk == numbers[1]
     now = datetime.now(timezone.utc)
-    set_keeping("from_wide", None, 2)
+    set_retention("from_wide", None, 2)
     try:
         with monkeypatch.context() as away:
             away.setattr(FolderStore, "discard", lambda *_, **__: (_ for _ in ()).throw(StoreUnwritable("the share is away.")))
@@ -540,12 +540,12 @@ def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away
         assert kept() == numbers, "what was not removed is not recorded as removed"
         remove_old(now)
         assert kept() == numbers[:2]
-        set_keeping("from_wide", 1, None)
+        set_retention("from_wide", 1, None)
         Run.objects.update(ended_at=now - timedelta(days=9))
         remove_old(now)
         assert kept() == [numbers[1]]
     finally:
-        set_keeping("from_wide", None, None)
+        set_retention("from_wide", None, None)
 
 
 def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_lose_none(schedule, monkeypatch):
@@ -557,7 +557,7 @@ def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_l
     at = {"now": start}
     for module in (scheduler, services):
         monkeypatch.setattr(module, "database_now", lambda: at["now"])
-    schedule("minutely", rule="* * * * *", missed="all", overlap="alongside")
+    schedule("minutely", rule="* * * * *", catch_up="all", while_running="parallel")
     Schedule.objects.update(next_due_at=start.replace(second=0))
 
     def recorded():
@@ -585,9 +585,9 @@ def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_l
 
 
 def test_old_words_are_forgotten_and_the_records_stay(repository, monkeypatch):
-    from patient_ladle.service.notices.models import Notice
-    from patient_ladle.service.notices.services import over, tell, trouble
-    from patient_ladle.service.runs import keeping
+    from patient_ladle.service.alerts.models import Alert
+    from patient_ladle.service.alerts.services import open_problem, resolve_problem, tell
+    from patient_ladle.service.runs import retention
     from patient_ladle.service.runs.models import LogLine, Run
 
     [run] = queue(repository, "from_wide")
@@ -596,14 +596,14 @@ def test_old_words_are_forgotten_and_the_records_stay(repository, monkeypatch):
     LogLine.objects.all().delete()
     lines = [LogLine(run=run, attempt=1, at=old, stage="", level="info", text=str(n)) for n in range(25)]
     LogLine.objects.bulk_create([*lines, LogLine(run=run, attempt=1, at=now, stage="", level="info", text="today")])
-    Notice.objects.all().delete()
+    Alert.objects.all().delete()
     for key in ("open", "ended"):
-        trouble(key, "failed", key, "it failed", "Look.", "/", mark="m")
-    over("ended", "well again", "it is")
+        open_problem(key, "failed", key, "it failed", "Look.", "/", mark="m")
+    resolve_problem("ended", "well again", "it is")
     tell("summary", "the night", "all is well", "", "/")
-    Notice.objects.update(at=old)
-    monkeypatch.setattr(keeping, "LINES", 10)
-    assert [keeping.forget_old(now) for _ in range(4)] == [13, 10, 5, 0]
+    Alert.objects.update(at=old)
+    monkeypatch.setattr(retention, "LINES", 10)
+    assert [retention.forget_old(now) for _ in range(4)] == [13, 10, 5, 0]
     assert [line.text for line in LogLine.objects.all()] == ["today"]
-    assert [notice.title for notice in Notice.objects.all()] == ["open"], "a trouble that goes on keeps its words"
+    assert [alert.title for alert in Alert.objects.all()] == ["open"], "a problem that goes on keeps its words"
     assert Run.objects.filter(pk=run.pk).exists()

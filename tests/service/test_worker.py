@@ -58,7 +58,7 @@ def test_a_child_that_is_silent_past_its_sources_deadline_is_ended_and_its_place
     queue(repository, "from_wide")
     worker.free.acquire()
     run = ledger.claim(worker.row)
-    run.source.connect_seconds = 1
+    run.source.connect_timeout_seconds = 1
     with in_thread(worker.watch_over):
         worker.carry_out(run)
         worker.leaving.set()

@@ -1,4 +1,4 @@
-"""Writing extracts through the service: shared values, phrases, private values, several statements."""
+"""Writing extracts through the service: shared values, phrases, sensitive values, several statements."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ def test_a_private_value_is_used_and_never_shown(service):
     with service.ladle("author") as ladle:
         ladle.extracts.add(
             "by_customer", "metering", "select d.name from districts d where d.name = :who",
-            parameters=[{"name": "who", "private": True}],
+            parameters=[{"name": "who", "sensitive": True}],
         )  # fmt: skip
         run = ladle.runs.wait(ladle.runs.start("by_customer", values={"who": "Alder Moor"})["id"], PATIENCE)
         assert run["rows"] == 1
@@ -99,7 +99,7 @@ def test_a_private_value_is_used_and_never_shown(service):
         [stored] = (service.data / "results" / str(run["id"])).rglob("datapackage.json")
         for shown in (json.dumps(run), log, stored.read_text(), service.command("run", "show", str(run["id"])).stdout):
             assert "Alder Moor" not in shown
-        assert run["values_in_effect"]["who"] == "(private)"
+        assert run["values_in_effect"]["who"] == "(sensitive)"
 
 
 def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
@@ -172,7 +172,9 @@ def test_remarks_bring_the_databases_word_and_where_a_name_is(http, looked_aroun
 
 def test_a_silent_source_is_said_with_its_last_check_and_the_stored_names(http, service, metering, looked_around):
     with service.ladle() as ladle:
-        ladle.sources.add("away", "postgresql", {"live": {"address": metering | {"port": 1}, "secret": "x"}}, connect_seconds=2)
+        ladle.sources.add(
+            "away", "postgresql", {"live": {"address": metering | {"port": 1}, "secret": "x"}}, connect_timeout_seconds=2
+        )
         ladle.sources.check("away")
     found = remarks(http, "select name from districts", source="away")
     [said] = found["remarks"]
@@ -231,7 +233,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
             "dry", "metering", "-- By zone\nselect name, :who as who from districts where zone = any(:zones) and :since is not null",
             formats=["csv"], deliver_into="dry",
             parameters=[{"name": "zones", "many": True}, {"name": "since", "type": "date", "default": "start of last month"},
-                        {"name": "who", "private": True, "required": False}],
+                        {"name": "who", "sensitive": True, "required": False}],
         )  # fmt: skip
         body = {"environment": "live", "values": {"zones": ["North", "South"], "who": "O'Brook"}, "data_date": "2026-11-24",
                 "publish": True}  # fmt: skip
@@ -239,11 +241,11 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         found = ladle.runs.dry_run("dry", **body)
         assert len(list(ladle.runs.list(extract="dry"))) == before
         [statement] = found["statements"]
-        assert statement["bound"] == {"who": "(private)", "zones": ["North", "South"], "since": "2026-10-01"}
+        assert statement["bound"] == {"who": "(sensitive)", "zones": ["North", "South"], "since": "2026-10-01"}
         assert "O'Brook" not in json.dumps(found)
         assert (found["expected"], found["reads"]["user"], found["engine"]) == (None, "reader", "postgresql")
         assert [file["name"] for file in found["files"]] == ["dry-2026-11-24.csv"]
-        assert not found["files"][0]["replaces"]
+        assert not found["files"][0]["overwrites"]
         run = ladle.runs.wait(ladle.runs.start("dry", **body)["id"], PATIENCE)
         assert [(f["name"], f["delivered_path"]) for f in run["files"]] == [
             (f["name"], f["delivered_path"]) for f in found["files"]
@@ -256,7 +258,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
             ladle.runs.wait(ladle.runs.start("dry", **body | {"values": {"zones": zones, "who": "another"}})["id"], PATIENCE)
             expected = ladle.runs.dry_run("dry", **body | {"values": {"zones": zones}})["expected"]
             assert (expected["rows"], expected["rows_least"], expected["rows_most"]) == (rows, rows, rows)
-        assert any("would be replaced: dry-2026-11-24.csv" in warning for warning in after["warnings"])
+        assert any("would be overwritten: dry-2026-11-24.csv" in warning for warning in after["warnings"])
         refused(lambda: ladle.runs.dry_run("dry", environment="live"), "value_missing")
     shown = service.command(
         "run", "start", "dry", "--set", "zones=North", "--data-date", "2026-11-24", "--dry-run", name="author"
@@ -292,18 +294,18 @@ def test_the_code_that_is_shown_runs(service, tmp_path):
 
 
 def test_a_statement_goes_out_and_comes_back(service, tmp_path):
-    out = service.command("extract", "fill", "dry", "--set", "zones=North,South", name="author").stdout
+    out = service.command("extract", "sql", "dry", "--set", "zones=North,South", name="author").stdout
     assert "array['North', 'South']::text[]" in out
     changed = tmp_path / "dry.sql"
     changed.write_text(out.replace("select name", "select upper(name) as name"))
-    done = service.command("extract", "save", "dry", "--statement", str(changed), "--bring-back", name="author")
+    done = service.command("extract", "save", "dry", "--statement", str(changed), "--restore-parameters", name="author")
     assert done.returncode == 0, done.stderr
     with service.ladle("author") as ladle:
         saved = ladle.extracts.get("dry")["revision"]["statement"]
         assert saved.strip() == (
             "-- By zone\nselect upper(name) as name, :who as who from districts where zone = any(:zones) and :since is not null"
         )
-        lost = refused(lambda: ladle.extracts.save("dry", statement="select 1 /* :who */", bring_back=True))
+        lost = refused(lambda: ladle.extracts.save("dry", statement="select 1 /* :who */", restore_parameters=True))
         assert "line 1, column 10" in lost.message
 
 
@@ -322,11 +324,11 @@ def test_the_repository_renames_labels_copies_and_compares(service):
         ladle.extracts.move("repairs_new", new_name="repairs_old")
         assert ladle.extracts.get("repairs_new")["name"] == "repairs_old"
         ladle.extracts.move("repairs_old", new_name="repairs_new")
-        ladle.extracts.label("repairs_new", ["weekly", "field work"], "runner")
+        ladle.extracts.edit("repairs_new", ["weekly", "field work"], "runner")
         assert [e["name"] for e in ladle.extracts.list(tag="field work")] == ["repairs_new"]
         assert [e["name"] for e in ladle.extracts.list(search="field w")] == ["repairs_new"]
-        refused(lambda: ladle.extracts.label("repairs_new", ["<b>"]))
-        refused(lambda: ladle.extracts.label("repairs_new", owner="nobody"), "unknown_name")
+        refused(lambda: ladle.extracts.edit("repairs_new", ["<b>"]))
+        refused(lambda: ladle.extracts.edit("repairs_new", owner="nobody"), "unknown_name")
         ladle.extracts.save("repairs_new", statement="select name, zone\nfrom districts\norder by name", formats=["json"],
                             parameters=[], change_note="with the zone")  # fmt: skip
         differ = ladle.extracts.differences("repairs_new", 1, 2)
@@ -391,9 +393,13 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
     assert http("POST", f"/inquiries/{number}/cancel", "author").status_code == 200
     until(lambda: not sleeping())
     assert until(lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] == "cancelled" and found)
-    back = http("POST", "/bring-back", "author", json={"source": "metering", "statement": "select /* :zone */ 'x' /* : */"})
+    back = http(
+        "POST", "/restore-parameters", "author", json={"source": "metering", "statement": "select /* :zone */ 'x' /* : */"}
+    )
     assert back.json() == {"statement": "select :zone"}
-    problem(http("POST", "/bring-back", "author", json={"source": "metering", "statement": "/* :zone */"}), 400, "bad_input")
+    problem(
+        http("POST", "/restore-parameters", "author", json={"source": "metering", "statement": "/* :zone */"}), 400, "bad_input"
+    )
 
 
 def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a_while(http, service):
@@ -430,16 +436,16 @@ def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a
 def test_a_private_value_is_masked_in_schedules_and_in_what_a_database_says(service):
     with service.ladle("author") as ladle:
         ladle.extracts.add(
-            "by_code", "metering", "select cast(:code as text)::int as code", parameters=[{"name": "code", "private": True}]
+            "by_code", "metering", "select cast(:code as text)::int as code", parameters=[{"name": "code", "sensitive": True}]
         )
         with pytest.raises(RunFailed) as failed:
             ladle.runs.wait(ladle.runs.start("by_code", values={"code": "sesame-9"})["id"], PATIENCE)
         said = json.dumps(failed.value.run) + json.dumps(list(ladle.runs.log(failed.value.run["id"])))
         assert "sesame-9" not in said
         assert failed.value.run["error"]["message"] == "the database failed while running the statement."
-        assert "may hold a private value" in failed.value.run["error"]["hint"]
+        assert "may hold a sensitive value" in failed.value.run["error"]["hint"]
         made = ladle.schedules.add("coded", "by_code", "live", "0 6 * * *", values={"code": "12"})
-        assert made["values"] == {"code": "(private)"}
+        assert made["values"] == {"code": "(sensitive)"}
         ladle.schedules.edit("coded", values=made["values"], rule="0 7 * * *")
     with psycopg.connect(service.database_url()) as connection:
         [stored] = connection.execute("select values from schedules_schedule where name = 'coded'").fetchone()
@@ -472,18 +478,18 @@ def test_hard_input_gets_a_clear_answer(http, looked_around, statement, code):
 def test_a_save_without_a_change_makes_no_revision(service, tmp_path):
     statement = tmp_path / "same.sql"
     statement.write_text("select name, :who as who from districts")
-    private = [{"name": "who", "private": True, "default": "O'Brook"}]
+    sensitive = [{"name": "who", "sensitive": True, "default": "O'Brook"}]
     with service.ladle("author") as ladle:
-        ladle.extracts.add("same", "metering", statement.read_text(), parameters=private)
+        ladle.extracts.add("same", "metering", statement.read_text(), parameters=sensitive)
         head = ladle.extracts.get("same")["revision"]
         for change in (
             {},
             {"statement": head["statement"]},
-            {"parameters": private},
+            {"parameters": sensitive},
             {"formats": ["csv"], "change_note": "none"},
         ):
             assert ladle.extracts.save("same", **change)["revision"]["number"] == 1, change
         again = service.command("extract", "save", "same", "--statement", str(statement), name="author")
         assert again.stdout == "nothing is changed: same stays at revision 1\n", again
-        for number, change in enumerate(({"notes": "by zone"}, {"parameters": [{**private[0], "default": "M. Brook"}]}), 2):
+        for number, change in enumerate(({"notes": "by zone"}, {"parameters": [{**sensitive[0], "default": "M. Brook"}]}), 2):
             assert ladle.extracts.save("same", **change)["revision"]["number"] == number, change

@@ -39,9 +39,9 @@ export type FormatRecord = components["schemas"]["FormatView"];
 export type OptionRecord = components["schemas"]["OptionView"];
 export type ResultLine = components["schemas"]["ResultLine"];
 /** What differs from the defaults: options by format, the choice of columns (or lists by the title of a statement), options of all files. */
-export interface Output { [part: string]: unknown; formats?: Record<string, Record<string, unknown>>; columns?: { name: string; as?: string; type?: string; form?: string }[]; files?: Record<string, unknown> }
+export interface Output { [part: string]: unknown; formats?: Record<string, Record<string, unknown>>; columns?: { name: string; as?: string; type?: string; pattern?: string }[]; files?: Record<string, unknown> }
 export type WorkerRecord = components["schemas"]["WorkerView"];
-export type NoticeRecord = components["schemas"]["NoticeView"];
+export type AlertRecord = components["schemas"]["AlertView"];
 export type ChannelRecord = components["schemas"]["ChannelView"];
 export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What people were told, newest first. */
+        get: operations["alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backfills": {
         parameters: {
             query?: never;
@@ -83,24 +100,7 @@ export interface paths {
         get: operations["bell"];
         put?: never;
         /** @description What is wrong now, and how much is new to whoever asks. */
-        post: operations["notices_seen"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bring-back": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description A statement that was taken out with its values filled in, its parameters in place again. */
-        post: operations["bring_back"];
+        post: operations["alerts_seen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -184,7 +184,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Where notices are sent to. */
+        /** @description Where alerts are sent to. */
         get: operations["channels"];
         put?: never;
         /** @description Adds a channel; nothing is sent yet. */
@@ -206,7 +206,7 @@ export interface paths {
         get: operations["channel"];
         put?: never;
         post?: never;
-        /** @description Removes a channel with its sendings; the notices stay. */
+        /** @description Removes a channel with its sendings; the alerts stay. */
         delete: operations["remove_channel"];
         options?: never;
         head?: never;
@@ -214,7 +214,7 @@ export interface paths {
         patch: operations["edit_channel"];
         trace?: never;
     };
-    "/api/v1/channels/{name}/try": {
+    "/api/v1/channels/{name}/test": {
         parameters: {
             query?: never;
             header?: never;
@@ -223,8 +223,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Sends one notice to this channel alone, whatever kinds it wants. */
-        post: operations["try_channel"];
+        /** @description Sends one alert to this channel alone, whatever kinds it wants. */
+        post: operations["test_channel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -370,23 +370,6 @@ export interface paths {
         patch: operations["save_extract"];
         trace?: never;
     };
-    "/api/v1/extracts/{name}/after": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description What the extract's scheduled runs wait for. */
-        put: operations["set_after"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/extracts/{name}/archive": {
         parameters: {
             query?: never;
@@ -438,6 +421,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/depends-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description What the extract's scheduled runs wait for. */
+        put: operations["set_depends_on"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/details": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sets tags and owner. */
+        post: operations["edit_extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/differences": {
         parameters: {
             query?: never;
@@ -449,40 +466,6 @@ export interface paths {
         get: operations["differences"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/extracts/{name}/keeping": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description How long the extract's results are kept; the newest one always is. */
-        put: operations["set_keeping"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/extracts/{name}/label": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Sets tags and owner. */
-        post: operations["label_extract"];
         delete?: never;
         options?: never;
         head?: never;
@@ -551,6 +534,23 @@ export interface paths {
         put?: never;
         /** @description Takes an extract out of the archive; with a number, that revision is saved as the newest. */
         post: operations["restore_extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description How long the extract's results are kept; the newest one always is. */
+        put: operations["set_retention"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -678,7 +678,7 @@ export interface paths {
         patch: operations["change_own_password"];
         trace?: never;
     };
-    "/api/v1/me/notices": {
+    "/api/v1/me/alerts": {
         parameters: {
             query?: never;
             header?: never;
@@ -686,31 +686,14 @@ export interface paths {
             cookie?: never;
         };
         /** @description What one is told of runs that one starts oneself. */
-        get: operations["own_notices"];
+        get: operations["own_alerts"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
         /** @description What one is told of runs that one starts oneself. */
-        patch: operations["choose_own_notices"];
-        trace?: never;
-    };
-    "/api/v1/notices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What people were told, newest first. */
-        get: operations["notices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
+        patch: operations["choose_own_alerts"];
         trace?: never;
     };
     "/api/v1/people": {
@@ -765,6 +748,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restore-parameters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A statement that was taken out with its values filled in, its parameters in place again. */
+        post: operations["restore_parameters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/results": {
         parameters: {
             query?: never;
@@ -782,7 +782,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rule-moments": {
+    "/api/v1/rule-times": {
         parameters: {
             query?: never;
             header?: never;
@@ -1151,7 +1151,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Notices on their way, arrived or given up, newest first. */
+        /** @description Alerts on their way, arrived or given up, newest first. */
         get: operations["sendings"];
         put?: never;
         post?: never;
@@ -1492,10 +1492,6 @@ export interface components {
              */
             catalogue_at: string | null;
         };
-        AfterBody: {
-            /** @description Names of the extracts that are waited for. */
-            after: string[];
-        };
         AgainBody: {
             /**
              * @description Today's revision instead of the run's own.
@@ -1503,6 +1499,54 @@ export interface components {
              */
             newest_revision: boolean;
         };
+        AlertPage: {
+            /** @description Address of the page after this one; null: this is the last. */
+            next: string | null;
+            /** @description Address of the page before this one; null: this is the first. */
+            previous: string | null;
+            /** @description Those of this page. */
+            results: components["schemas"]["AlertView"][];
+        };
+        AlertView: {
+            /** @description The same on every channel and at every try. */
+            id: string;
+            /** @description Which kind it is of. */
+            kind: components["schemas"]["AlertViewKindEnum"];
+            /** @description What it is called. */
+            title: string;
+            /** @description What is wrong, in words. */
+            cause: string;
+            /** @description What to do about it. */
+            next_step: string;
+            /** @description Of the console's page about it. */
+            path: string;
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
+            at: string;
+            /** @description Whether it is for whoever asks, alone. */
+            readonly own: boolean;
+        };
+        /**
+         * @description * `nothing_runs` - nothing_runs
+         *     * `failed` - failed
+         *     * `not_run` - not_run
+         *     * `not_delivered` - not_delivered
+         *     * `late` - late
+         *     * `held` - held
+         *     * `missed` - missed
+         *     * `source_unreachable` - source_unreachable
+         *     * `changed` - changed
+         *     * `recovered` - recovered
+         *     * `summary` - summary
+         *     * `disk_space` - disk_space
+         *     * `clock` - clock
+         *     * `test` - test
+         *     * `own_run` - own_run
+         * @enum {string}
+         */
+        AlertViewKindEnum: "nothing_runs" | "failed" | "not_run" | "not_delivered" | "late" | "held" | "missed" | "source_unreachable" | "changed" | "recovered" | "summary" | "disk_space" | "clock" | "test" | "own_run";
         BackfillBody: {
             /**
              * Format: date
@@ -1569,12 +1613,12 @@ export interface components {
             results: components["schemas"]["BackfillLine"][];
         };
         /**
-         * @description * `under way` - under way
+         * @description * `in_progress` - in_progress
          *     * `ended` - ended
          *     * `cancelled` - cancelled
          * @enum {string}
          */
-        BackfillState: "under way" | "ended" | "cancelled";
+        BackfillState: "in_progress" | "ended" | "cancelled";
         BackfillView: {
             /**
              * Format: date
@@ -1613,16 +1657,10 @@ export interface components {
             runs: number[];
         };
         BellView: {
-            /** @description Notices since one last looked. */
+            /** @description Alerts since one last looked. */
             unseen: number;
-            /** @description Those that go on. */
-            troubles: components["schemas"]["TroubleView"][];
-        };
-        BringBackBody: {
-            /** @description Name of the source. */
-            source: string;
-            /** @description The text in the source's language. */
-            statement: string;
+            /** @description What is wrong and not resolved yet. */
+            open_problems: components["schemas"]["OpenProblemView"][];
         };
         CalendarBody: {
             /** @description Its name. */
@@ -1674,9 +1712,9 @@ export interface components {
             };
             /** @description Password or key; kept encrypted and never shown. */
             secret?: string;
-            /** @description Kinds of notices that it wants; none: all. */
+            /** @description Kinds of alerts that it wants; none: all. */
             kinds?: string[];
-            /** @description Whether it takes notices for single people as well, each to their own address. */
+            /** @description Whether it takes alerts for single people as well, each to their own address. */
             for_people?: boolean;
         };
         ChannelKindView: {
@@ -1710,11 +1748,11 @@ export interface components {
             };
             /** @description A secret is kept for it; it is never shown. */
             readonly has_secret: boolean;
-            /** @description Of notices that it wants; none means all. */
+            /** @description Of alerts that it wants; none means all. */
             kinds: string[];
-            /** @description It is in use: notices are sent to it. */
+            /** @description It is in use: alerts are sent to it. */
             active: boolean;
-            /** @description Whether it takes notices for single people as well, each to their own address. */
+            /** @description Whether it takes alerts for single people as well, each to their own address. */
             for_people: boolean;
         };
         CheckStepView: {
@@ -1814,13 +1852,23 @@ export interface components {
         /**
          * @description * `` -
          *     * `waiting` - waiting
-         *     * `under way` - under way
+         *     * `in_progress` - in_progress
          *     * `delivered` - delivered
          *     * `failed` - failed
          *     * `left` - left
          * @enum {string}
          */
-        DeliveryEnum: "" | "waiting" | "under way" | "delivered" | "failed" | "left";
+        DeliveryEnum: "" | "waiting" | "in_progress" | "delivered" | "failed" | "left";
+        DependsOnBody: {
+            /** @description Names of the extracts whose runs of the same data date its scheduled runs wait for. */
+            depends_on: string[];
+        };
+        DetailsBody: {
+            /** @description Words to find it by. */
+            tags?: string[];
+            /** @description Whose it is. */
+            owner?: string;
+        };
         DiagnosticsView: {
             /** @description What is wrong, doubtful or worth knowing, by line. */
             remarks: components["schemas"]["RemarkView"][];
@@ -1866,19 +1914,19 @@ export interface components {
             delivered_path: string;
             /** @description A file of that name is there already. */
             there: boolean;
-            /** @description It would give way to this one. */
-            replaces: boolean;
+            /** @description The existing file would be overwritten. */
+            overwrites: boolean;
         };
         DryRunStatement: {
             /** @description What it is called. */
             title: string;
             /** @description The words of it. */
             text: string;
-            /** @description Values as they are bound, by name; private ones masked. */
+            /** @description Values as they are bound, by name; sensitive ones masked. */
             bound: {
                 [key: string]: unknown;
             };
-            /** @description To run in any SQL editor; private values masked. */
+            /** @description To run in any SQL editor; sensitive values masked. */
             filled_in: string;
         };
         DryRunView: {
@@ -1901,7 +1949,7 @@ export interface components {
              * @description The date that the data is of.
              */
             data_date: string;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values: {
                 [key: string]: unknown;
             };
@@ -2019,11 +2067,11 @@ export interface components {
             file_name?: string;
             /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
-            /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
+            /** @description formats: options by format; columns: the choice of columns; files: compression, splitting, delivery. */
             output?: {
                 [key: string]: unknown;
             };
-            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate. */
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate. */
             guards?: {
                 [key: string]: unknown;
             }[];
@@ -2035,7 +2083,7 @@ export interface components {
              */
             change_note: string;
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
-            bring_back?: boolean;
+            restore_parameters?: boolean;
             /** @description Its name. */
             name: string;
             /**
@@ -2087,13 +2135,13 @@ export interface components {
              */
             archived_at: string | null;
             /** @description Null: as long as the service keeps results. */
-            keep_days: number | null;
+            retention_days: number | null;
             /** @description Null: any number of them. */
-            keep_runs: number | null;
+            retention_runs: number | null;
             /** @description Names of the schedules that run it. */
             readonly used_by: string[];
             /** @description Its scheduled runs wait for those of these, of the same data date. */
-            readonly after: string[];
+            readonly depends_on: string[];
             /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
         };
@@ -2131,7 +2179,7 @@ export interface components {
             /** @description Which part of a split result, from 1. */
             part: number | null;
             /** @description none, or how the file is packed. */
-            packing: string;
+            compression: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
             /**
@@ -2171,7 +2219,7 @@ export interface components {
             /** @description Its name. */
             name: string;
             /** @description Of the file name, such as .csv */
-            ending: string;
+            extension: string;
             /** @description For people: what it is for. */
             note: string;
             /** @description Its rows are lines of text, one after the other. */
@@ -2310,7 +2358,7 @@ export interface components {
             readonly parameters: {
                 [key: string]: unknown;
             }[];
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             readonly values: {
                 [key: string]: string;
             };
@@ -2343,18 +2391,6 @@ export interface components {
          * @enum {string}
          */
         InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
-        KeepingBody: {
-            /** @description How many days at most; null: any number. */
-            days?: number | null;
-            /** @description How many runs at most; null: any number. */
-            runs?: number | null;
-        };
-        LabelBody: {
-            /** @description Words to find it by. */
-            tags?: string[];
-            /** @description Whose it is. */
-            owner?: string;
-        };
         LatestView: {
             /** @description Number of the run. */
             run: number;
@@ -2493,13 +2529,13 @@ export interface components {
         };
         /**
          * @description * `failed` - failed
-         *     * `not run` - not run
-         *     * `not delivered` - not delivered
+         *     * `not_run` - not_run
+         *     * `not_delivered` - not_delivered
          *     * `held` - held
          *     * `late` - late
          * @enum {string}
          */
-        NeedViewKindEnum: "failed" | "not run" | "not delivered" | "held" | "late";
+        NeedViewKindEnum: "failed" | "not_run" | "not_delivered" | "held" | "late";
         NewerHeld: {
             /** @description Number of the run. */
             run: number;
@@ -2558,54 +2594,22 @@ export interface components {
             /** @description Those that have started, newest first. */
             readonly runs: components["schemas"]["NightRun"][];
         };
-        NoticePage: {
-            /** @description Address of the page after this one; null: this is the last. */
-            next: string | null;
-            /** @description Address of the page before this one; null: this is the first. */
-            previous: string | null;
-            /** @description Those of this page. */
-            results: components["schemas"]["NoticeView"][];
-        };
-        NoticeView: {
-            /** @description The same on every channel and at every try. */
-            id: string;
-            /** @description Which kind it is of. */
-            kind: components["schemas"]["NoticeViewKindEnum"];
+        OpenProblemView: {
             /** @description What it is called. */
             title: string;
-            /** @description What is wrong, in words. */
-            cause: string;
-            /** @description What to do about it. */
-            next_step: string;
-            /** @description Of the console's page about it. */
-            path: string;
+            /** @description How often it was seen; it was told once. */
+            count: number;
             /**
              * Format: date-time
-             * @description The moment.
+             * @description When it was first seen.
              */
-            at: string;
-            /** @description Whether it is for whoever asks, alone. */
-            readonly own: boolean;
+            began_at: string;
+            /**
+             * Format: date-time
+             * @description When it was seen last.
+             */
+            seen_at: string;
         };
-        /**
-         * @description * `nothing runs` - nothing runs
-         *     * `failed` - failed
-         *     * `not run` - not run
-         *     * `not delivered` - not delivered
-         *     * `late` - late
-         *     * `held` - held
-         *     * `missed` - missed
-         *     * `source unreachable` - source unreachable
-         *     * `changed` - changed
-         *     * `recovered` - recovered
-         *     * `summary` - summary
-         *     * `space` - space
-         *     * `clock` - clock
-         *     * `try` - try
-         *     * `own run` - own run
-         * @enum {string}
-         */
-        NoticeViewKindEnum: "nothing runs" | "failed" | "not run" | "not delivered" | "late" | "held" | "missed" | "source unreachable" | "changed" | "recovered" | "summary" | "space" | "clock" | "try" | "own run";
         OptionView: {
             /** @description Its name. */
             name: string;
@@ -2627,10 +2631,10 @@ export interface components {
          * @enum {string}
          */
         OptionViewKindEnum: "choice" | "boolean" | "integer" | "texts" | "text";
-        OwnNoticesView: {
+        OwnAlertsView: {
             /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
             own_runs: components["schemas"]["OwnRunsEnum"];
-            /** @description The address that such notices are mailed to as well; empty: none. */
+            /** @description The address that such alerts are mailed to as well; empty: none. */
             mail: string;
             /** @description Whether a channel takes them to addresses of people. */
             readonly by_mail: boolean;
@@ -2684,7 +2688,7 @@ export interface components {
              * @description Its values are kept encrypted and shown to nobody.
              * @default false
              */
-            private: boolean;
+            sensitive: boolean;
             /**
              * @description Name of the shared value that is its default; empty: none.
              * @default
@@ -2698,11 +2702,11 @@ export interface components {
             };
             /** @description Password or key; kept encrypted and never shown. */
             secret?: string;
-            /** @description Kinds of notices that it wants; none: all. */
+            /** @description Kinds of alerts that it wants; none: all. */
             kinds?: string[];
-            /** @description It is in use: notices are sent to it. */
+            /** @description It is in use: alerts are sent to it. */
             active?: boolean;
-            /** @description Whether it takes notices for single people as well, each to their own address. */
+            /** @description Whether it takes alerts for single people as well, each to their own address. */
             for_people?: boolean;
         };
         PatchedContentBody: {
@@ -2720,11 +2724,11 @@ export interface components {
             file_name?: string;
             /** @description Folders of the delivery, separated by ; */
             deliver_into?: string;
-            /** @description formats: options by format; columns: the choice of columns; files: packing, splitting, delivery. */
+            /** @description formats: options by format; columns: the choice of columns; files: compression, splitting, delivery. */
             output?: {
                 [key: string]: unknown;
             };
-            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate. */
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate. */
             guards?: {
                 [key: string]: unknown;
             }[];
@@ -2736,12 +2740,12 @@ export interface components {
              */
             change_note: string;
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
-            bring_back?: boolean;
+            restore_parameters?: boolean;
         };
-        PatchedOwnNoticesBody: {
+        PatchedOwnAlertsBody: {
             /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
             own_runs?: string;
-            /** @description The address that such notices are mailed to as well; empty: none. */
+            /** @description The address that such alerts are mailed to as well; empty: none. */
             mail?: string;
         };
         PatchedOwnPasswordBody: {
@@ -2778,9 +2782,9 @@ export interface components {
             exceptions?: string[];
             /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
-            /** @description run, skip or next working day */
+            /** @description run, skip or next_working_day */
             on_holiday?: string;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
             };
@@ -2789,19 +2793,19 @@ export interface components {
             /** @description The extracts that run after it, in their order. */
             then?: components["schemas"]["StepBody"][];
             /** @description latest, all or none */
-            missed?: string;
+            catch_up?: string;
             /** @description None older than this runs; null: any. */
-            missed_hours?: number | null;
+            catch_up_hours?: number | null;
             /** @description No more than so many run; null: any number. */
-            missed_most?: number | null;
-            /** @description wait, skip or alongside */
-            overlap?: string;
+            catch_up_limit?: number | null;
+            /** @description wait, skip or parallel */
+            while_running?: string;
             /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds?: number;
             /** @description How many attempts each run has at most. */
             attempts?: number;
             /** @description How long a run may take with all its attempts. */
-            run_minutes?: number;
+            timeout_minutes?: number;
             /** @description A time of day such as 08:00. */
             finish_by?: string | null;
             /** @description low, normal or high */
@@ -2827,11 +2831,11 @@ export interface components {
             /** @description Sources of one group stand together in lists. */
             group?: string;
             /** @description How many runs and inquiries may read it at once. */
-            places?: number;
+            max_runs?: number;
             /** @description How long a connection may take. */
-            connect_seconds?: number;
+            connect_timeout_seconds?: number;
             /** @description How long one statement may run. */
-            deadline_seconds?: number;
+            query_timeout_seconds?: number;
             /** @description Rows at most that a run may read; null: any number. */
             max_rows?: number | null;
             /** @description Bytes at most that a run may read; null: any number. */
@@ -2934,7 +2938,7 @@ export interface components {
              * @default 0
              */
             part: number;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
             };
@@ -2981,6 +2985,12 @@ export interface components {
             /** @description Number of the revision to save as the newest. */
             revision?: number;
         };
+        RestoreParametersBody: {
+            /** @description Name of the source. */
+            source: string;
+            /** @description The text in the source's language. */
+            statement: string;
+        };
         ResultLine: {
             /** @description Number of the run. */
             run: number;
@@ -3001,7 +3011,7 @@ export interface components {
             /** @description Which part of a split result, from 1. */
             part: number | null;
             /** @description none, or how the file is packed. */
-            packing: string;
+            compression: string;
             /** @description Of a workbook: name, place of its statement, rows. */
             sheets: unknown[];
             /**
@@ -3046,6 +3056,12 @@ export interface components {
             previous: string | null;
             /** @description Those of this page. */
             results: components["schemas"]["ResultLine"][];
+        };
+        RetentionBody: {
+            /** @description How many days at most; null: any number. */
+            days?: number | null;
+            /** @description How many runs at most; null: any number. */
+            runs?: number | null;
         };
         RevisionView: {
             /** @description Which revision, from 1; of an extract, its newest. */
@@ -3097,7 +3113,7 @@ export interface components {
             revision?: number;
             /** @description Name of the environment. */
             environment?: string;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
             };
@@ -3148,7 +3164,7 @@ export interface components {
              *
              *     * `` -
              *     * `waiting` - waiting
-             *     * `under way` - under way
+             *     * `in_progress` - in_progress
              *     * `delivered` - delivered
              *     * `failed` - failed
              *     * `left` - left
@@ -3229,10 +3245,10 @@ export interface components {
          *     * `finished` - finished
          *     * `failed` - failed
          *     * `cancelled` - cancelled
-         *     * `not run` - not run
+         *     * `not_run` - not_run
          * @enum {string}
          */
-        RunState: "waiting" | "queued" | "running" | "finished" | "failed" | "cancelled" | "not run";
+        RunState: "waiting" | "queued" | "running" | "finished" | "failed" | "cancelled" | "not_run";
         RunView: {
             /** @description Its number. */
             id: number;
@@ -3270,7 +3286,7 @@ export interface components {
              *
              *     * `` -
              *     * `waiting` - waiting
-             *     * `under way` - under way
+             *     * `in_progress` - in_progress
              *     * `delivered` - delivered
              *     * `failed` - failed
              *     * `left` - left
@@ -3358,11 +3374,11 @@ export interface components {
             };
             /** @description The text in the source's language. */
             statement: string;
-            /** @description As given; private ones masked. */
+            /** @description As given; sensitive ones masked. */
             readonly values: {
                 [key: string]: unknown;
             };
-            /** @description Values as they were worked out: defaults, shared values, date phrases; private ones masked. */
+            /** @description Values as they were worked out: defaults, shared values, date phrases; sensitive ones masked. */
             values_in_effect: {
                 [key: string]: unknown;
             };
@@ -3465,9 +3481,9 @@ export interface components {
             exceptions?: string[];
             /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
-            /** @description run, skip or next working day */
+            /** @description run, skip or next_working_day */
             on_holiday?: string;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
             };
@@ -3476,19 +3492,19 @@ export interface components {
             /** @description The extracts that run after it, in their order. */
             then?: components["schemas"]["StepBody"][];
             /** @description latest, all or none */
-            missed?: string;
+            catch_up?: string;
             /** @description None older than this runs; null: any. */
-            missed_hours?: number | null;
+            catch_up_hours?: number | null;
             /** @description No more than so many run; null: any number. */
-            missed_most?: number | null;
-            /** @description wait, skip or alongside */
-            overlap?: string;
+            catch_up_limit?: number | null;
+            /** @description wait, skip or parallel */
+            while_running?: string;
             /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds?: number;
             /** @description How many attempts each run has at most. */
             attempts?: number;
             /** @description How long a run may take with all its attempts. */
-            run_minutes?: number;
+            timeout_minutes?: number;
             /** @description A time of day such as 08:00. */
             finish_by?: string | null;
             /** @description low, normal or high */
@@ -3537,29 +3553,29 @@ export interface components {
             exceptions: string[];
             /** @description Name of the calendar of days on which nobody works; none: every day counts. */
             calendar?: string | null;
-            /** @description run, skip or next working day */
+            /** @description run, skip or next_working_day */
             on_holiday: string;
             /** @description latest, all or none: which due times run that passed while the service was down. */
-            missed: string;
+            catch_up: string;
             /** @description None older than this runs; null: any. */
-            missed_hours: number | null;
+            catch_up_hours: number | null;
             /** @description No more than so many run; null: any number. */
-            missed_most: number | null;
-            /** @description wait, skip or alongside: what a due time does while an earlier run goes on. */
-            overlap: string;
+            catch_up_limit: number | null;
+            /** @description wait, skip or parallel: what a due time does while an earlier run goes on. */
+            while_running: string;
             /** @description Runs start within so many seconds after the due time, each schedule at its own. */
             spread_seconds: number;
             /** @description How many attempts each run has at most. */
             attempts: number;
             /** @description How long a run may take with all its attempts. */
-            run_minutes: number;
+            timeout_minutes: number;
             /** @description A time of day such as 08:00. */
             finish_by: string | null;
             /** @description low, normal or high */
             priority: string;
             /** @description Folders that its runs are delivered into; empty: those of the extract. */
             deliver_into: string;
-            /** @description Private ones masked; a mask that is sent back changes nothing. */
+            /** @description Sensitive ones masked; a mask that is sent back changes nothing. */
             readonly values: {
                 [key: string]: unknown;
             };
@@ -3598,7 +3614,7 @@ export interface components {
             /** @description Its number. */
             id: number;
             /** @description What is sent. */
-            notice: components["schemas"]["NoticeView"];
+            alert: components["schemas"]["AlertView"];
             /** @description Name of the channel. */
             channel: string;
             /** @description Another address than the channel's own. */
@@ -3618,15 +3634,15 @@ export interface components {
              */
             sent_at: string | null;
             /** @description What the other side said, or why it did not arrive. */
-            said: string;
+            response: string;
         };
         /**
          * @description * `waiting` - waiting
          *     * `sent` - sent
-         *     * `given up` - given up
+         *     * `failed` - failed
          * @enum {string}
          */
-        SendingViewStateEnum: "waiting" | "sent" | "given up";
+        SendingViewStateEnum: "waiting" | "sent" | "failed";
         SettingView: {
             /** @description Which setting differs. */
             field: string;
@@ -3690,17 +3706,17 @@ export interface components {
              * @description How many runs and inquiries may read it at once.
              * @default 2
              */
-            places: number;
+            max_runs: number;
             /**
              * @description How long a connection may take.
              * @default 10
              */
-            connect_seconds: number;
+            connect_timeout_seconds: number;
             /**
              * @description How long one statement may run.
              * @default 3600
              */
-            deadline_seconds: number;
+            query_timeout_seconds: number;
             /** @description Rows at most that a run may read; null: any number. */
             max_rows?: number | null;
             /** @description Bytes at most that a run may read; null: any number. */
@@ -3730,11 +3746,11 @@ export interface components {
             /** @description For people: what it is for. */
             note: string;
             /** @description How many runs and inquiries may read it at once. */
-            places: number;
+            max_runs: number;
             /** @description How long a connection may take. */
-            connect_seconds: number;
+            connect_timeout_seconds: number;
             /** @description How long one statement may run. */
-            deadline_seconds: number;
+            query_timeout_seconds: number;
             /** @description Rows at most that a run may read; null: any number. */
             max_rows: number | null;
             /** @description Bytes at most that a run may read; null: any number. */
@@ -3806,7 +3822,7 @@ export interface components {
         StepBody: {
             /** @description Name of the extract. */
             extract: string;
-            /** @description Values of parameters, by name; private ones masked. */
+            /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
             };
@@ -3816,7 +3832,7 @@ export interface components {
         StepView: {
             /** @description Name of the extract. */
             extract: string;
-            /** @description Private ones masked. */
+            /** @description Sensitive ones masked. */
             readonly values: {
                 [key: string]: unknown;
             };
@@ -3883,17 +3899,17 @@ export interface components {
         };
         /**
          * @description * `is` - is
-         *     * `is not` - is not
+         *     * `is_not` - is_not
          *     * `less` - less
-         *     * `at most` - at most
+         *     * `at_most` - at_most
          *     * `more` - more
-         *     * `at least` - at least
+         *     * `at_least` - at_least
          *     * `contains` - contains
-         *     * `is absent` - is absent
-         *     * `is present` - is present
+         *     * `is_null` - is_null
+         *     * `is_not_null` - is_not_null
          * @enum {string}
          */
-        TestEnum: "is" | "is not" | "less" | "at most" | "more" | "at least" | "contains" | "is absent" | "is present";
+        TestEnum: "is" | "is_not" | "less" | "at_most" | "more" | "at_least" | "contains" | "is_null" | "is_not_null";
         TextsBody: {
             /** @description What it was before. */
             before: string;
@@ -3950,22 +3966,6 @@ export interface components {
             /** @description Shown once, in the answer that made the token. */
             readonly secret: string;
         };
-        TroubleView: {
-            /** @description What it is called. */
-            title: string;
-            /** @description How often it was seen; it was told once. */
-            count: number;
-            /**
-             * Format: date-time
-             * @description When it was first seen.
-             */
-            began_at: string;
-            /**
-             * Format: date-time
-             * @description When it was seen last.
-             */
-            seen_at: string;
-        };
         /**
          * @description * `text` - text
          *     * `integer` - integer
@@ -3995,7 +3995,7 @@ export interface components {
             /** @description Number of its process. */
             pid: number;
             /** @description How many runs it carries out at once. */
-            places: number;
+            max_runs: number;
             /**
              * @description How many runs it carries out now.
              * @default 0
@@ -4003,8 +4003,8 @@ export interface components {
             running: number;
             /** @description It takes no more runs. */
             draining: boolean;
-            /** @description The release of the service that it runs. */
-            release: string;
+            /** @description The version of the service that it runs. */
+            version: string;
             /**
              * Format: double
              * @description How far its clock was from the database's when it started.
@@ -4062,6 +4062,75 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    alerts: {
+        parameters: {
+            query?: {
+                /** @description From the address in next or previous of a page. */
+                cursor?: string;
+                /** @description How many to a page, 200 at most. */
+                page_size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertPage"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     backfills: {
         parameters: {
             query?: {
@@ -4506,7 +4575,7 @@ export interface operations {
             };
         };
     };
-    notices_seen: {
+    alerts_seen: {
         parameters: {
             query?: never;
             header?: never;
@@ -4521,128 +4590,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request Entity Too Large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Bad Gateway */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Gateway Timeout */
-            504: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bring_back: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BringBackBody"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["StatementAnswer"];
-                };
             };
             /** @description Bad Request */
             400: {
@@ -5749,7 +5696,7 @@ export interface operations {
             };
         };
     };
-    try_channel: {
+    test_channel: {
         parameters: {
             query?: never;
             header?: never;
@@ -6951,131 +6898,6 @@ export interface operations {
             };
         };
     };
-    set_after: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The name of it; of a file, its file name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AfterBody"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ExtractView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request Entity Too Large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Bad Gateway */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Gateway Timeout */
-            504: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     archive_extract: {
         parameters: {
             query?: never;
@@ -7447,6 +7269,256 @@ export interface operations {
             };
         };
     };
+    set_depends_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DependsOnBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DetailsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     differences: {
         parameters: {
             query: {
@@ -7510,256 +7582,6 @@ export interface operations {
             };
             /** @description Service Unavailable */
             503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    set_keeping: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The name of it; of a file, its file name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["KeepingBody"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ExtractView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request Entity Too Large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Bad Gateway */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Gateway Timeout */
-            504: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    label_extract: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The name of it; of a file, its file name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["LabelBody"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ExtractView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request Entity Too Large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Bad Gateway */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Gateway Timeout */
-            504: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Insufficient Storage */
-            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8073,6 +7895,131 @@ export interface operations {
         requestBody?: {
             content: {
                 "application/json": components["schemas"]["RestoreBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtractView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_retention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RetentionBody"];
             };
         };
         responses: {
@@ -8945,7 +8892,7 @@ export interface operations {
             };
         };
     };
-    own_notices: {
+    own_alerts: {
         parameters: {
             query?: never;
             header?: never;
@@ -8959,7 +8906,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OwnNoticesView"];
+                    "application/json": components["schemas"]["OwnAlertsView"];
                 };
             };
             /** @description Bad Request */
@@ -9009,7 +8956,7 @@ export interface operations {
             };
         };
     };
-    choose_own_notices: {
+    choose_own_alerts: {
         parameters: {
             query?: never;
             header?: never;
@@ -9018,7 +8965,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["PatchedOwnNoticesBody"];
+                "application/json": components["schemas"]["PatchedOwnAlertsBody"];
             };
         };
         responses: {
@@ -9027,7 +8974,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OwnNoticesView"];
+                    "application/json": components["schemas"]["OwnAlertsView"];
                 };
             };
             /** @description Bad Request */
@@ -9122,75 +9069,6 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    notices: {
-        parameters: {
-            query?: {
-                /** @description From the address in next or previous of a page. */
-                cursor?: string;
-                /** @description How many to a page, 200 at most. */
-                page_size?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["NoticePage"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9633,6 +9511,128 @@ export interface operations {
             };
         };
     };
+    restore_parameters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreParametersBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     results: {
         parameters: {
             query?: {
@@ -9717,7 +9717,7 @@ export interface operations {
                 first_date?: string;
                 /** @description The rule counts up to this date. */
                 last_date?: string;
-                /** @description run, skip or next working day */
+                /** @description run, skip or next_working_day */
                 on_holiday?: string;
                 /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
                 rule: string;
@@ -9801,7 +9801,7 @@ export interface operations {
                 /** @description Only what was asked for at or after this moment. */
                 since?: string;
                 /** @description Only those in this state. */
-                state?: "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not delivered" | "not run" | "published" | "queued" | "rejected" | "released" | "running" | "waiting" | "warned";
+                state?: "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not_delivered" | "not_run" | "published" | "queued" | "rejected" | "released" | "running" | "waiting" | "warned";
             };
             header?: never;
             path?: never;

@@ -3,7 +3,7 @@ import type { RunState } from "../api/client";
 import "./state.css";
 
 export const stateWord: Record<RunState, string> = {
-  waiting: "Waiting", queued: "Queued", running: "Running", finished: "Finished", failed: "Failed", cancelled: "Cancelled", "not run": "Not run",
+  waiting: "Waiting", queued: "Queued", running: "Running", finished: "Finished", failed: "Failed", cancelled: "Cancelled", not_run: "Not run",
 };
 
 const shape: Record<RunState, ReactNode> = {
@@ -13,7 +13,7 @@ const shape: Record<RunState, ReactNode> = {
   queued: <circle cx="7" cy="7" r="4.2" />,
   finished: <path d="M2.5 7.5l3 3 6-7" />,
   cancelled: <path d="M3 7h8" />,
-  "not run": <path d="M3 3l8 8M2.8 7a4.2 4.2 0 1 0 8.4 0a4.2 4.2 0 1 0-8.4 0" />,
+  not_run: <path d="M3 3l8 8M2.8 7a4.2 4.2 0 1 0 8.4 0a4.2 4.2 0 1 0-8.4 0" />,
 };
 
 /** Whether the run still has something before it. */

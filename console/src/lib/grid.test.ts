@@ -4,7 +4,7 @@ import { aligned, asCsv, forSpreadsheet, isNumber, plain, sorted, type Cell } fr
 const columns = [{ name: "district", kind: "text" }, { name: "litres", kind: "decimal" }];
 const rows: Cell[][] = [["Heron \"Holt\", old", "10"], ["Alder Moor", "9.5"], ["", null], [null, "-3"]];
 
-it("sorts numbers as numbers and puts what is absent last, both ways", () => {
+it("sorts numbers as numbers and puts nulls last, both ways", () => {
   expect(sorted(rows, 1, false)).toEqual([3, 1, 0, 2]);
   expect(sorted(rows, 1, true)).toEqual([0, 1, 3, 2]);
   expect(sorted(rows, 0, false)).toEqual([2, 1, 0, 3]);
@@ -22,7 +22,7 @@ it("guards by choice what a spreadsheet would take for a formula: texts and name
   expect(forSpreadsheet(odd, cells)).toContain("\n=1+1\t");
 });
 
-it("keeps absent and empty apart in a file", () => {
+it("keeps null and empty apart in a file", () => {
   expect(asCsv(columns, rows.slice(1))).toBe('district,litres\nAlder Moor,9.5\n"",\n,-3\n');
 });
 

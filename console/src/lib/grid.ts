@@ -7,14 +7,14 @@ export interface GridColumn { name: string; kind: string }
 const numeric = new Set(["integer", "decimal", "float"]);
 export const isNumber = (column: GridColumn, cell: Cell): boolean => typeof cell === "string" && (numeric.has(column.kind) || (column.kind === "any" && cell !== "" && !Number.isNaN(Number(cell))));
 
-/** What a cell is as plain text: an absent value is nothing, a binary one says what it is. */
+/** What a cell is as plain text: null is nothing, a binary one says what it is. */
 export function plain(cell: Cell): string {
   if (cell === null) return "";
   if (typeof cell === "string") return cell;
   return "media" in cell ? `[${cell.media}, ${cell.bytes} bytes]` : cell.text;
 }
 
-/** Row numbers in the order of one column; absent values last, numbers as numbers, the rest by the reader's language. */
+/** Row numbers in the order of one column; nulls last, numbers as numbers, the rest by the reader's language. */
 export function sorted(rows: readonly Cell[][], column: number, descending: boolean): number[] {
   const order = rows.map((_, i) => i);
   const texts = rows.map((row) => (row[column] === null ? null : plain(row[column]!)));
@@ -32,7 +32,7 @@ export function sorted(rows: readonly Cell[][], column: number, descending: bool
 export const guarded = (text: string): string => (/^[=+\-@\t\r\n\uFF1D\uFF0B\uFF0D\uFF20]/.test(text) ? `'${text}` : text);
 
 /** Names and cells as texts, line by line; `guard`: nothing may be taken for a formula. */
-const lines = (columns: readonly GridColumn[], rows: readonly Cell[][], quoted: (text: string, absent: boolean) => string, guard: boolean): string[][] => {
+const lines = (columns: readonly GridColumn[], rows: readonly Cell[][], quoted: (text: string, isNull: boolean) => string, guard: boolean): string[][] => {
   const safe = (text: string) => (guard ? guarded(text) : text);
   return [columns.map((c) => quoted(safe(c.name), false)), ...rows.map((row) => row.map((cell, i) => quoted(isNumber(columns[i]!, cell) ? plain(cell) : safe(plain(cell)), cell === null)))];
 };
@@ -43,9 +43,9 @@ const tab = (text: string): string => (/["\t\n\r]/.test(text) ? `"${text.replace
 export const forSpreadsheet = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string =>
   lines(columns, rows, tab, guard).map((line) => line.join("\t")).join("\n");
 
-/** Comma-separated with headers, as RFC 4180 has it; absent is nothing, empty text is "". */
+/** Comma-separated with headers, as RFC 4180 has it; null is nothing, empty text is "". */
 export const asCsv = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string => {
-  const quoted = (text: string, absent: boolean) => (!absent && (text === "" || /[",\n\r]/.test(text)) ? `"${text.replaceAll('"', '""')}"` : text);
+  const quoted = (text: string, isNull: boolean) => (!isNull && (text === "" || /[",\n\r]/.test(text)) ? `"${text.replaceAll('"', '""')}"` : text);
   return lines(columns, rows, quoted, guard).map((line) => line.join(",") + "\n").join("");
 };
 

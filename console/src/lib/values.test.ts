@@ -2,7 +2,7 @@ import { expect, it } from "vitest";
 import type { Parameter } from "../api/client";
 import { firstField, valuesOf } from "./values";
 
-const parameter = (more: Partial<Parameter>): Parameter => ({ name: "p", type: "text", many: false, required: true, default: null, allowed: [], note: "", labels: {}, choices: {}, least: null, most: null, pattern: "", private: false, shared: "", ...more });
+const parameter = (more: Partial<Parameter>): Parameter => ({ name: "p", type: "text", many: false, required: true, default: null, allowed: [], note: "", labels: {}, choices: {}, least: null, most: null, pattern: "", sensitive: false, shared: "", ...more });
 
 it("shows defaults in the shape of their field", () => {
   expect(firstField(parameter({ type: "decimal", default: 4000 }))).toBe("4000");

@@ -54,3 +54,6 @@ export const placeOf = ({ address }: { address: Record<string, string> }): strin
 
 /** What stands where a reader or runner sees nothing. */
 export const FOR_AUTHORS = "The statement is shown to authors.";
+
+/** A code as a sentence has it: "not run" for not_run. */
+export const spaced = (code: string): string => code.replaceAll("_", " ");

@@ -14,12 +14,12 @@ from patient_ladle.client.errors import ClientError
 
 from .commands import (
     access,
+    alerts,
     backfills,
     calendars,
     complete_names,
     extracts,
     formats,
-    notices,
     results,
     runs,
     say_what_arguments_are,
@@ -35,7 +35,7 @@ _DENIED = ("not_signed_in", "not_allowed", "result_held", "slow_down")
 _EPILOG = """examples:
   ladle sign-in --url http://127.0.0.1:8470 rita
   ladle extract list
-  ladle run start high_users --set above=4200 --as csv,xlsx --into out
+  ladle run start high_users --set above=4200 --formats csv,xlsx --into out
   ladle run log 12 --follow
 
 exit status: 0 done, 1 the run failed or is not delivered, 2 usage or bad input, 3 service not reachable, 4 not allowed,
@@ -68,7 +68,7 @@ def parser() -> argparse.ArgumentParser:
         schedules,
         backfills,
         calendars,
-        notices,
+        alerts,
     ):
         module.add_to(nouns, common)
     complete_names(nouns)

@@ -49,7 +49,7 @@ def _cell(value: Any) -> Text:
 
 
 def print_facts(facts: Sequence[tuple[str, Any]]) -> None:
-    """Name and value, a line each; absent values are left out."""
+    """Name and value, a line each; nulls are left out."""
     shown = [(name, value) for name, value in facts if value not in (None, "", [], {})]
     width = max((len(name) for name, _ in shown), default=0)
     for name, value in shown:

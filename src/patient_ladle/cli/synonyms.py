@@ -37,7 +37,7 @@ extract revisions NAME: history versions
 extract save NAME: create new
 extract check NAME: validate lint
 extract save NAME --statement FILE: import
-extract fill NAME: sql
+extract sql NAME: fill render
 source check NAME: test connect
 source browse NAME: browse tables
 schedule resume NAME: enable resume
@@ -53,7 +53,7 @@ service database: backup psql
 environment list: env
 value list: param variable
 calendar list: holiday
-notice list: alert notification
+alert list: notice notification
 result list: file output
 channel list: webhook mail
 phrase show PHRASE: date
@@ -68,7 +68,7 @@ show get: get
 add save start set: create new
 add save set: add
 add: register invite
-edit save set move: edit
+edit save set move: edit label tag tags owner
 edit save set: update change modify
 edit set: set
 save add: import
@@ -84,8 +84,9 @@ revisions: versions
 restore: revert rollback undelete unarchive
 check: validate lint connect
 verify check: verify
-check try: test ping
-try: send
+check test: ping
+check: test try
+test: send
 again deliver repeat resend: retry
 again repeat: rerun repeat
 again start: restart
@@ -100,14 +101,12 @@ resume: enable unpause
 resume edit: activate
 pause edit: disable
 pause: suspend
-next moments: upcoming
-moments next: times
+times next: moments upcoming
 release: approve accept
 reject: deny
-fill: sql render compile
-label: tag tags owner
-after: depends-on dependencies
-keep: retention
+sql: fill render compile
+depends-on: after dependencies requires
+retention: keep keeping
 copy: clone duplicate
 diff: compare
 browse: tables
@@ -119,13 +118,13 @@ own: mute
 """).items()}  # fmt: skip
 
 OPTIONS = {word: meant.split() for word, meant in _table("""
---most --rows --count: --limit -n
---most --rows: --max
---most: --last
---total --most: --count
---as --formats: --format --formats
---follow --as: -f
---as --kind: --type
+--limit --rows --total: --limit -n
+--limit --rows: --max --most
+--limit: --last --count
+--total: --count
+--formats: --format --as
+--follow --formats: -f
+--formats --kind: --type
 --set --parameters: --param --params --parameter
 --set: --var -p -v
 --set --env: --value
@@ -149,7 +148,7 @@ OPTIONS = {word: meant.split() for word, meant in _table("""
 --to --until: --until
 --zone: --timezone --tz
 --rule: --cron --schedule --at --when
---minutes --connect --deadline: --timeout
+--timeout-minutes --query-timeout --connect-timeout: --timeout
 --attempts: --retries --max-attempts
 --follow: --tail --watch
 --no-wait: --async --detach --background
@@ -162,10 +161,10 @@ OPTIONS = {word: meant.split() for word, meant in _table("""
 --change-note --note: --message -m
 --notes --note: --description
 --note --reason: --reason
---then: --depends-on
+--then: --depends-on --after
 NAME: --user --username
---places: --concurrency --max-runs
---places --overlap: --parallel
+--max-runs: --concurrency --places
+--max-runs --while-running: --parallel
 --tag --tags: --tags
 --json: --output-format
 --again: --rerun

@@ -15,14 +15,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from .alerts import Alerts
 from .errors import ClientError, FileDamaged, InquiryFailed, RunFailed
 from .group import Group, Record, Records, name_in_path
-from .notices import Notices
 from .schedules import Schedules
 from .transport import Transport
 
 Paths = list[Path]
-ENDED = ("finished", "failed", "cancelled", "not run")
+ENDED = ("finished", "failed", "cancelled", "not_run")
 POLL_SECONDS = 0.5
 INQUIRY_POLL_SECONDS = 0.15
 
@@ -102,7 +102,7 @@ class Sources(Group):
         return self._post("/sources", {"name": name, "engine": engine, "addresses": dict(addresses), **settings})
 
     def edit(self, name: str, **changes: Any) -> Record:
-        """``note``, ``group``, ``places``, limits, ``addresses`` (None removes one)."""
+        """``note``, ``group``, ``max_runs``, limits, ``addresses`` (None removes one)."""
         return self._patch(f"/sources/{name_in_path(name)}", changes)
 
     def remove(self, name: str) -> None:
@@ -188,10 +188,10 @@ class Extracts(Group):
         body = {"folder": folder, "name": new_name}
         return self._post(f"/extracts/{name_in_path(name)}/move", {k: v for k, v in body.items() if v is not None})
 
-    def label(self, name: str, tags: Sequence[str] | None = None, owner: str | None = None) -> Record:
+    def edit(self, name: str, tags: Sequence[str] | None = None, owner: str | None = None) -> Record:
         """Other tags or another owner."""
         body = {"tags": None if tags is None else [*tags], "owner": owner}
-        return self._post(f"/extracts/{name_in_path(name)}/label", {k: v for k, v in body.items() if v is not None})
+        return self._post(f"/extracts/{name_in_path(name)}/details", {k: v for k, v in body.items() if v is not None})
 
     def copy(self, name: str, new_name: str, folder: str | None = None, source: str | None = None) -> Record:
         """A new extract that begins as this one, on another source of the same engine if given."""
@@ -215,18 +215,18 @@ class Extracts(Group):
         body = {"source": source, "environment": environment, "statement": statement}
         return self._post("/previews", body | {key: value for key, value in request.items() if value is not None})
 
-    def bring_back(self, source: str, statement: str) -> str:
+    def restore_parameters(self, source: str, statement: str) -> str:
         """A statement that was taken out with its values filled in, its parameters in place again."""
-        found: str = self._post("/bring-back", {"source": source, "statement": statement})["statement"]
+        found: str = self._post("/restore-parameters", {"source": source, "statement": statement})["statement"]
         return found
 
-    def set_keeping(self, name: str, days: int | None = None, runs: int | None = None) -> Record:
+    def set_retention(self, name: str, days: int | None = None, runs: int | None = None) -> Record:
         """How long, and how many of, its results are kept in the store; the newest always is."""
-        return self._put(f"/extracts/{name_in_path(name)}/keeping", {"days": days, "runs": runs})
+        return self._put(f"/extracts/{name_in_path(name)}/retention", {"days": days, "runs": runs})
 
-    def set_after(self, name: str, after: Sequence[str]) -> Record:
+    def set_depends_on(self, name: str, extracts: Sequence[str]) -> Record:
         """Its scheduled runs wait for those of these extracts, of the same data date."""
-        return self._put(f"/extracts/{name_in_path(name)}/after", {"after": [*after]})
+        return self._put(f"/extracts/{name_in_path(name)}/depends-on", {"depends_on": [*extracts]})
 
     def archive(self, name: str) -> Record:
         """Out of sight; ``restore`` brings it back."""
@@ -342,7 +342,7 @@ class Runs(Group):
         return self._tried(self._post(f"/runs/{number}/delivery", {"then": then, "into": into, "note": note}), wait)
 
     def _tried(self, run: Record, wait: bool) -> Record:
-        while wait and run["delivery"] in ("waiting", "under way") and not run["delivery_error"]:
+        while wait and run["delivery"] in ("waiting", "in_progress") and not run["delivery_error"]:
             time.sleep(POLL_SECONDS)
             run = self.get(run["id"])
         return run
@@ -412,13 +412,13 @@ class Runs(Group):
         )
 
     def rows(self, run: Record | int, statement: int = 0) -> Iterator[Record]:
-        """The rows of a run's JSON result, or else of its CSV result (all texts, absent and empty alike).
+        """The rows of a run's JSON result, or else of its CSV result (all texts, null and empty alike).
 
         ``statement``: of an extract with several, which one, from 0. Rows are read as they arrive, so that a result of
         any size fits. In JSON a row stands on a line of its own.
         """
         record = self.get(run) if isinstance(run, int) else run
-        plain = [file for file in record["files"] if file["statement"] == statement and file["packing"] == "none"]
+        plain = [file for file in record["files"] if file["statement"] == statement and file["compression"] == "none"]
         by_format = {file["format"]: file["name"] for file in reversed(plain)}
         as_json = by_format.get("json") or by_format.get("jsonl")
         if as_json:
@@ -461,7 +461,7 @@ class Ladle:
         self.values = Values(self.transport)
         self.schedules = Schedules(self.transport)
         self.runs = Runs(self.transport)
-        self.notices = Notices(self.transport)
+        self.alerts = Alerts(self.transport)
 
     @classmethod
     def sign_in(cls, url: str, name: str, password: str, token_name: str | None = None) -> tuple[Ladle, str]:

@@ -44,9 +44,9 @@ class Schedules(Group):
         """What became of each past due time, newest first."""
         return self.transport.pages(f"/schedules/{name_in_path(name)}/due-times")
 
-    def next_moments(self, rule: str, **timing: Any) -> Records:
+    def times(self, rule: str, **timing: Any) -> Records:
         """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
-        found: Records = self._get("/rule-moments", rule=rule, **timing)["next_due"]
+        found: Records = self._get("/rule-times", rule=rule, **timing)["next_due"]
         return found
 
     def planned_backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Records:

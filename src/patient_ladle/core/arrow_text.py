@@ -39,7 +39,7 @@ def kind_of(kind: pa.DataType) -> str:
 
 
 def canonical_array(array: pa.Array) -> pa.Array:
-    """The array's values as canonical texts; absent ones stay null."""
+    """The array's values as canonical texts; nulls stay null."""
     kind, types = array.type, pa.types
     if types.is_dictionary(kind):
         return canonical_array(array.dictionary_decode())

@@ -9,20 +9,22 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from patient_ladle.words import spaced
+
 from .dialects import Dialect
 from .errors import BadInput, unknown_name
 from .parameters import SOME_DAY, Parameter
 
 TESTS = {
     "is": "{column} = {parameter}",
-    "is not": "{column} <> {parameter}",
+    "is_not": "{column} <> {parameter}",
     "less": "{column} < {parameter}",
-    "at most": "{column} <= {parameter}",
+    "at_most": "{column} <= {parameter}",
     "more": "{column} > {parameter}",
-    "at least": "{column} >= {parameter}",
+    "at_least": "{column} >= {parameter}",
     "contains": "",
-    "is absent": "{column} is null",
-    "is present": "{column} is not null",
+    "is_null": "{column} is null",
+    "is_not_null": "{column} is not null",
 }
 PERIODS = ("day", "month", "year")
 MAX_FILTERS = 12
@@ -96,7 +98,7 @@ class Browser:
             tests.append(form.format(column=column, parameter=f":{name}"))
             if "{parameter}" in form:
                 kind = "text" if each.test == "contains" else _PARAMETER_TYPES.get(self.columns[each.column]["kind"], "text")
-                parameter = Parameter(name, kind, note=f"{each.column} {each.test}")
+                parameter = Parameter(name, kind, note=f"{each.column} {spaced(each.test)}")
                 parameter.read(each.value, SOME_DAY)
                 parameters.append(parameter)
                 values[name] = each.value
@@ -105,7 +107,7 @@ class Browser:
 
     def _view(self, head: str, filters: Sequence[Filter], tail: str = "") -> View:
         where, parameters, values = self._where(filters)
-        active = tuple(f"{each.column} {each.test} {each.value}".strip() for each in filters)
+        active = tuple(f"{each.column} {spaced(each.test)} {each.value}".strip() for each in filters)
         return View(f"{head}\nfrom {self.source}{where}{tail}", tuple(parameters), values, active)
 
     def rows(self, filters: Sequence[Filter], sort: str = "", descending: bool = False) -> View:

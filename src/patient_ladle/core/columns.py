@@ -3,7 +3,7 @@
 Every cell travels as canonical text, the same from every source: integers and exact decimals as digits without an
 exponent, floats in their shortest round-trip form (``float_text``), ``true``/``false``, ISO 8601 dates, zone-less timestamps
 ``2026-11-24 06:05:00``, zoned ones RFC 3339 in UTC ``2026-11-24T06:05:00Z``, binary as base64 (RFC 4648), JSON as JSON.
-The column's kind says how a format may write that text; an absent value is null.
+The column's kind says how a format may write that text; null is null.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ class Column:
     kind: str = "text"
     source_type: str = ""
     note: str = ""
-    form: str = ""
+    pattern: str = ""
     """How a reader wants its values written: a strftime style for moments, ``0.00`` or ``#,##0.00`` for numbers."""
 
 
@@ -44,7 +44,7 @@ class Batch:
 
     ``cells[i]`` is a string array with nulls; ``numbers[i]`` is a boolean array that marks the numeric cells of a
     column of kind ``any``, and None where none is. All arrays have ``rows`` members. ``csv`` is the same rows as
-    comma-separated text (RFC 4180, UTF-8, LF, quotes where needed, absent values unquoted) where the source gave that.
+    comma-separated text (RFC 4180, UTF-8, LF, quotes where needed, nulls unquoted) where the source gave that.
     """
 
     csv: bytes | None
@@ -123,7 +123,7 @@ def _parsed(text: bytes, width: int) -> list[pa.Array]:
 
 
 def _gathered(values: Sequence[Any]) -> Any:
-    """Values of one column as an array when they are of one type, as they mostly are, or all absent; else as they came."""
+    """Values of one column as an array when they are of one type, as they mostly are, or all null; else as they came."""
     types = set(map(type, values)) - {type(None)}
     kind = _FAST.get(types.pop()) if len(types) == 1 else None if types else pa.null()
     try:
@@ -143,7 +143,7 @@ def _texts_of(gathered: Any) -> tuple[pa.Array, pa.Array | None]:
 
 
 def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
-    """The same of one column, gathered in pieces: at once where all are of one type, or absent."""
+    """The same of one column, gathered in pieces: at once where all are of one type, or null."""
     kinds = {piece.type if isinstance(piece, pa.Array) else None for piece in pieces} - {pa.null()}
     if len(kinds) == 1 and None not in kinds:
         kind = kinds.pop()

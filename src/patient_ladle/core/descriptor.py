@@ -1,7 +1,7 @@
 """The descriptor beside every result: a Data Package (datapackage.org, version 2), as ``datapackage.json``.
 
-What the standard has no word for stands under ``ladle``: rows, revision, source, environment, data date, values, packing,
-and that an absent value is told from an empty text by its missing quotes.
+What the standard has no word for stands under ``ladle``: rows, revision, source, environment, data date, values, compression,
+and that null is told from an empty text by its missing quotes.
 """
 
 from __future__ import annotations
@@ -53,8 +53,8 @@ def _resources(name: str, results: Sequence[StatementResult], file: StoredFile, 
             dialect["sheetName"] = sheets[0]
         encoding = member.encoding(options)
         own: dict[str, Any] = {"rows": rows}
-        if file.packing != "none":
-            own["packing"] = file.packing
+        if file.compression != "none":
+            own["compression"] = file.compression
         if file.part is not None:
             own["part"] = file.part
         if len(sheets) > 1:

@@ -15,6 +15,7 @@ from typing import Any
 from patient_ladle.words import amount
 
 from .columns import Batch, Column, unique_names
+from .compression import extension_of
 from .descriptor import describe_result
 from .errors import (
     DeadlineExceeded,
@@ -31,7 +32,6 @@ from .formats import get_format
 from .guards import Finding, Guard, Watch
 from .naming import file_stem
 from .output import OutputSettings
-from .packing import ending_of
 from .parameters import BoundValues
 from .ports import Clock, DeliveryPlan, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
 from .scanner import Part
@@ -92,8 +92,8 @@ class RunJob:
         for name in self.formats:
             member = get_format(name)
             numbers: list[int | None] = [None] if member.gathers else list(range(len(self.statements())))
-            ending = member.ending + ending_of(self.output.files["packing"])
-            made += [(self.stem(number, part) + ending, name, number) for number in numbers]
+            extension = member.extension + extension_of(self.output.files["compression"])
+            made += [(self.stem(number, part) + extension, name, number) for number in numbers]
         return made
 
 
@@ -103,7 +103,7 @@ def descriptor_name(name: str, stem: str) -> str:
 
 
 def name_fields(about: Mapping[str, Any], values: BoundValues) -> dict[str, Any]:
-    """What the fields of a file name stand for, from a run's facts and its values; a private value shows as its mask."""
+    """What the fields of a file name stand for, from a run's facts and its values; a sensitive value shows as its mask."""
     shown = values.as_text()
     return {
         "extract": about.get("extract", ""),
@@ -156,7 +156,7 @@ def _read(
         who = session.identity()
         ledger.connected(who)
         ledger.log("info", "connected, read-only: " + ", ".join(f"{key} {value}" for key, value in who.items()))
-        with _deadline(session, job.statement.deadline_seconds):
+        with _deadline(session, job.statement.query_timeout_seconds):
             for number, (title, statement) in enumerate(job.statements()):
                 if several:
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
@@ -334,7 +334,7 @@ def _deadline(session: SourceSession, seconds: float) -> Iterator[None]:
             raise DeadlineExceeded(
                 f"the statement was stopped at its deadline of {seconds:g} s.",
                 "Narrow the statement, or give the extract a longer deadline.",
-                deadline_seconds=seconds,
+                query_timeout_seconds=seconds,
             ) from error
         raise
     finally:

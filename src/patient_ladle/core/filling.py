@@ -89,7 +89,7 @@ _LITERALS: dict[str, Callable[[Parameter, Value], str]] = {
 
 
 def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
-    """The text with each value as the dialect writes it, between its two comments; private ones masked.
+    """The text with each value as the dialect writes it, between its two comments; sensitive ones masked.
 
     Raises BadInput for a name that no value was given for.
     """
@@ -100,7 +100,7 @@ def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
         parameter, value = bound.parameters[name], bound.values[name]
         if parameter.type == "identifier":
             literal = dialect.quoted_path(str(value))
-        elif parameter.private and value is not None:
+        elif parameter.sensitive and value is not None:
             literal = _string(MASK)
         else:
             literal = _LITERALS[dialect.name](parameter, value)
@@ -148,7 +148,7 @@ def _refuse_another_reading(text: str, filled: Rendered, dialect: Dialect) -> No
         )
 
 
-def bring_back(text: str, dialect: Dialect) -> str:
+def restore_parameters(text: str, dialect: Dialect) -> str:
     """The text with its parameters in place again. Raises BadInput, with line and column, for a mark without its other."""
     out: list[str] = []
     at = 0

@@ -2,7 +2,7 @@
 
 Rules and theory
 ----------------
-* Guards on values (``no_absent``, ``no_duplicate``) watch the rows as they pass; the others look at what came of the run
+* Guards on values (``not_null``, ``no_duplicate``) watch the rows as they pass; the others look at what came of the run
   and at earlier runs of the extract in the same environment.
 * ``change`` needs some earlier runs to compare with; until there are so many it says that it was not judged.
 * Duplicates are found by a hash of 64 bits of each key. Two different keys are taken for one with a chance of about
@@ -70,13 +70,13 @@ _KINDS: dict[str, dict[str, Callable[[str, Any], Any]]] = {
     "not_empty": {},
     "change": {"percent": _percent, "of_last": _whole, "same": _one_of(tuple(_SAME))},
     "columns": {},
-    "no_absent": {"columns": _columns},
+    "not_null": {"columns": _columns},
     "no_duplicate": {"columns": _columns},
 }
 """Kind to what it may be given, each with its check."""
-_NEEDED = {"change": ("percent",), "no_absent": ("columns",), "no_duplicate": ("columns",)}
+_NEEDED = {"change": ("percent",), "not_null": ("columns",), "no_duplicate": ("columns",)}
 _DEFAULTS: dict[str, dict[str, Any]] = {"change": {"of_last": 8, "same": "any"}}
-WATCHING = ("no_absent", "no_duplicate")
+WATCHING = ("not_null", "no_duplicate")
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,8 +127,8 @@ class Guard:
                 return f"rows within {share:g} % of the median of the last {runs}"
             case "columns":
                 return "columns as they were"
-            case "no_absent":
-                return f"no absent value in {', '.join(given['columns'])}"
+            case "not_null":
+                return f"no null in {', '.join(given['columns'])}"
         return f"no duplicate of {', '.join(given['columns'])}"
 
 
@@ -172,23 +172,23 @@ class Watch:
                 raise StatementWrong(found.message, found.hint + " A guard of the extract names it.")
         self.places = [[places[name] for name in guard.given["columns"]] for guard in self.guards]
         self.rows = 0
-        self.absent = [[0, 0] for _ in self.guards]
+        self.nulls = [[0, 0] for _ in self.guards]
         """How many, and the first one's row."""
         self.keys = [array("q") for _ in self.guards]
 
     def see(self, batch: Batch) -> None:
         """The next rows."""
         for number, (guard, places) in enumerate(zip(self.guards, self.places, strict=True)):
-            if guard.kind == "no_absent":
-                self._count_absent(number, [batch.cells[place] for place in places])
+            if guard.kind == "not_null":
+                self._count_nulls(number, [batch.cells[place] for place in places])
             else:
                 self.keys[number].extend(_keys([batch.cells[place] for place in places]))
         self.rows += batch.rows
 
-    def _count_absent(self, number: int, arrays: Sequence[pa.Array]) -> None:
+    def _count_nulls(self, number: int, arrays: Sequence[pa.Array]) -> None:
         for cells in arrays:
             if cells.null_count:
-                found = self.absent[number]
+                found = self.nulls[number]
                 first = self.rows + pc.index(cells.is_null(), True).as_py() + 1
                 found[0], found[1] = found[0] + cells.null_count, min(found[1] or first, first)
 
@@ -196,8 +196,8 @@ class Watch:
         """What was broken."""
         made = []
         for number, guard in enumerate(self.guards):
-            if guard.kind == "no_absent" and self.absent[number][0]:
-                count, row = self.absent[number]
+            if guard.kind == "not_null" and self.nulls[number][0]:
+                count, row = self.nulls[number]
                 made.append(Finding(f"{guard.in_words()}: {count:,} found, the first in row {row:,}", guard.then))
             if guard.kind == "no_duplicate" and (double := _first_double(self.keys[number])):
                 count, first, second = double
@@ -206,7 +206,7 @@ class Watch:
 
 
 def _keys(arrays: Sequence[pa.Array]) -> list[int]:
-    """A hash of each row's cells, absent ones apart from empty ones."""
+    """A hash of each row's cells, nulls apart from empty ones."""
     whole = [pc.fill_null(pc.binary_join_element_wise("=", cells, ""), "-") for cells in arrays]
     return [hash(text) for text in pc.binary_join_element_wise(*whole, "\x1f").to_pylist()]
 

@@ -13,7 +13,7 @@ DEFAULT_TEMPLATE = "{extract}-{data_date}"
 FIELDS = ("extract", "folder", "data_date", "environment", "statement", "part", "run")
 """Beside them ``value.NAME`` is the value of a parameter."""
 MAX_NAME_BYTES = 200
-"""Below the 255 that file systems take, with room for an ending and a temporary mark."""
+"""Below the 255 that file systems take, with room for an extension and a temporary mark."""
 _FIELD = re.compile(r"\{([^{}]*)\}")
 _UNSAFE = re.compile(r"[^\w.,+=@() -]|^[. ]+|[. ]+$")
 _RESERVED = re.compile(r"^(con|prn|aux|nul|com[0-9]|lpt[0-9])(?=\.|$)", re.IGNORECASE)
@@ -64,7 +64,7 @@ def holds(template: str, name: str) -> bool:
 
 
 def stem(template: str, values: Mapping[str, Any]) -> str:
-    """The name without its ending; what a value brings and a name cannot hold becomes ``_``.
+    """The name without its extension; what a value brings and a name cannot hold becomes ``_``.
 
     ``values``: by field, ``data_date`` a date, parameters as ``value.NAME``.
     """

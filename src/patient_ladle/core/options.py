@@ -15,7 +15,7 @@ _LONE = re.compile("[\ud800-\udfff]")
 
 @dataclass(frozen=True, slots=True)
 class Option:
-    """One option: its name, what it is for, what it is unless set, and what it may be.
+    """One option: its name, what it is for, its default, and its allowed values.
 
     ``check`` takes a value of the right type and returns it as it will be used, or raises BadInput; ``alias`` gives the choice
     that another name means.

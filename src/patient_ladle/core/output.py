@@ -1,4 +1,4 @@
-"""What becomes of a result: formats with their options, choice of columns, packing, splitting, and how files are delivered."""
+"""What becomes of a result: formats with their options, choice of columns, compression, splitting, delivery."""
 
 from __future__ import annotations
 
@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .columns import Column
+from .compression import COMPRESSIONS
 from .errors import BadInput, unknown_name
 from .formats import FORMATS, checked_options
 from .options import Option, checked, shown
-from .packing import PACKINGS
 from .shaping import ColumnChoice, Shape, checked_choices
 
 
@@ -36,13 +36,13 @@ def _at_least(least: int, what: str) -> Callable[[int], int]:
 
 
 FILE_OPTIONS = (
-    Option("packing", "none", "how files are compressed", PACKINGS),
+    Option("compression", "none", "how files are compressed", COMPRESSIONS),
     Option("rows_per_file", 0, "rows after which the next file begins; 0: one file", check=_at_least(100, "rows")),
     Option("bytes_per_file", 0, "bytes, unpacked, after which the next begins; 0: one file", check=_at_least(100_000, "bytes")),
-    Option("existing", "replace", "a delivered file of that name: replaced, kept and this one numbered, or the run refused",
-           ("replace", "number", "refuse")),
+    Option("if_exists", "overwrite", "where a delivered file of that name exists: it is overwritten, the new one is renamed, or"
+           " the run fails", ("overwrite", "rename", "fail")),
     Option("mode", "0644", "mode of delivered files, octal", check=_mode),
-    Option("group", "", "group that delivered files are given to; the service's own unless set"),
+    Option("group", "", "group that delivered files are given to; default: the service's own"),
 )  # fmt: skip
 
 
@@ -65,7 +65,7 @@ class OutputSettings:
         if not isinstance(formats, Mapping) or not all(isinstance(each, Mapping) for each in formats.values()):
             raise BadInput("formats of an output is an object of options by format.", 'Write {"csv": {"delimiter": ";"}}.')
         if not isinstance(files, Mapping):
-            raise BadInput("files of an output is an object of options.", 'Write {"packing": "gzip"}.')
+            raise BadInput("files of an output is an object of options.", 'Write {"compression": "gzip"}.')
         if isinstance(columns, list):
             columns = {"": columns}
         if not isinstance(columns, Mapping) or not all(isinstance(each, list) for each in columns.values()):

@@ -51,8 +51,8 @@ TYPES: dict[str, str] = {
 """Type name to what a right value looks like, in the words of the error message."""
 DATED = ("date", "timestamp")
 BOUNDED = ("integer", "decimal", *DATED)
-MASK = "(private)"
-"""Stands for the value of a private parameter wherever values are shown or kept for reading."""
+MASK = "(sensitive)"
+"""Stands for the value of a sensitive parameter wherever values are shown or kept for reading."""
 SOME_DAY = date(2024, 2, 29)
 """The data date that declarations are checked with."""
 
@@ -81,7 +81,7 @@ class Parameter:
     most: Plain = None
     pattern: str = ""
     """A regular expression (RE2) that a text must match as a whole."""
-    private: bool = False
+    sensitive: bool = False
     shared: str = ""
     """Name of the shared value that is the default."""
 
@@ -130,7 +130,7 @@ class Parameter:
         if self.type == "identifier" and not self.allowed:
             self._refuse("an identifier needs its allowed names", "List the names that may stand there.")
         if self.type == "identifier" and not self.required and self.default is None:
-            self._refuse("an identifier cannot be absent", "Make it required, or give it a default.")
+            self._refuse("an identifier cannot be null", "Make it required, or give it a default.")
         if (self.least is not None or self.most is not None) and self.type not in BOUNDED:
             self._refuse(f"a {self.type} has no bounds", f"Bounds are for {', '.join(BOUNDED)}.")
         if self.choices and set(self.choices) != {"source", "statement"}:
@@ -150,7 +150,7 @@ class Parameter:
 
     def shown(self, given: Plain) -> str:
         """The given value as an error may show it."""
-        if self.private:
+        if self.sensitive:
             return MASK
         return given if isinstance(given, str) else type(given).__name__ if isinstance(given, dict) else repr(given)
 
@@ -190,7 +190,7 @@ class Parameter:
             choices = allowed if allowed is not None else self._allowed_values(today)
             if value not in choices:
                 words = [str(as_text(_scalar(self, item, today))) for item in self.allowed]
-                close = None if self.private else nearest(str(as_text(value)), words, 0.75)
+                close = None if self.sensitive else nearest(str(as_text(value)), words, 0.75)
                 listed = f"Allowed: {', '.join(words[:12])}{', …' if len(words) > 12 else ''}."
                 raise ValueWrong(
                     f"parameter '{self.name}' was given '{self.shown(as_text(value))}', which is not among its allowed values.",
@@ -215,7 +215,7 @@ class Parameter:
 
 _SHAPES: dict[str, tuple[type, str]] = {
     "name": (str, "a text"), "type": (str, "a text"), "many": (bool, "true or false"), "required": (bool, "true or false"),
-    "note": (str, "a text"), "pattern": (str, "a text"), "private": (bool, "true or false"), "shared": (str, "a text"),
+    "note": (str, "a text"), "pattern": (str, "a text"), "sensitive": (bool, "true or false"), "shared": (str, "a text"),
     "allowed": (list, "a list of values"), "labels": (dict, "an object of texts"), "choices": (dict, "an object of texts"),
 }  # fmt: skip
 _PLAIN_VALUES = (str, int, float)
@@ -290,7 +290,7 @@ def _pair(parameter: Parameter, given: Plain, today: date) -> tuple[Scalar, ...]
     except ValueWrong:
         raise
     except BadInput as error:
-        raise _wrong(parameter, given, "" if parameter.private else error.hint) from None
+        raise _wrong(parameter, given, "" if parameter.sensitive else error.hint) from None
     if first > last:
         raise ValueWrong(
             f"parameter '{parameter.name}' was given a period that ends on {last}, before it begins on {first}.",
@@ -340,12 +340,12 @@ def _dated(parameter: Parameter, text: str, today: date) -> date | datetime:
     try:
         return date_of(text, today) if parameter.type == "date" else timestamp_of(text, today)
     except BadInput as error:
-        phrased = not parameter.private and len(text.split()) > 1
+        phrased = not parameter.sensitive and len(text.split()) > 1
         raise _wrong(parameter, text, error.in_words() if phrased else "") from None
 
 
 def as_text(value: Value) -> Plain:
-    """The canonical text of a value (a list of texts for many, None for absent)."""
+    """The canonical text of a value (a list of texts for many, None for null)."""
     if value is None:
         return None
     if isinstance(value, tuple):
@@ -360,9 +360,9 @@ def as_text(value: Value) -> Plain:
 
 
 def masked(declared: Iterable[Parameter], values: Mapping[str, Any]) -> dict[str, Any]:
-    """Values as they were given, with private ones masked."""
-    private = {parameter.name for parameter in declared if parameter.private}
-    return {name: MASK if name in private else value for name, value in values.items()}
+    """Values as they were given, with sensitive ones masked."""
+    sensitive = {parameter.name for parameter in declared if parameter.sensitive}
+    return {name: MASK if name in sensitive else value for name, value in values.items()}
 
 
 @dataclass(frozen=True, slots=True)
@@ -373,25 +373,25 @@ class BoundValues:
     values: Mapping[str, Value] = field(default_factory=dict)
 
     def as_text(self) -> dict[str, Plain]:
-        """Canonical texts, for records and descriptors; private ones masked."""
+        """Canonical texts, for records and descriptors; sensitive ones masked."""
         return {
-            name: MASK if value is not None and self.parameters[name].private else as_text(value)
+            name: MASK if value is not None and self.parameters[name].sensitive else as_text(value)
             for name, value in self.values.items()
         }
 
     def without_private(self, error: LadleError) -> LadleError:
-        """The error as it may be shown and kept: where private values are bound, without the database's own words."""
+        """The error as it may be shown and kept: where sensitive values are bound, without the database's own words."""
         hidden = {
             str(text)
             for name, value in self.values.items()
-            if value is not None and self.parameters[name].private
+            if value is not None and self.parameters[name].sensitive
             for text in (as_text(value) if isinstance(value, tuple) else [as_text(value)])
         }
         if hidden and names_a_value(error.code):
             words = general_words(error.code, error.to_dict())
             where = {key: error.facts[key] for key in ("line", "column") if key in error.facts}
             at = f" (line {where['line']}, column {where['column']})" if len(where) == 2 else ""
-            hint = "The database's own words are not shown: they may hold a private value, as given or changed."
+            hint = "The database's own words are not shown: they may hold a sensitive value, as given or changed."
             return from_dict(
                 {"code": error.code, "message": words["message"].rstrip(".") + at + ".", "hint": hint, "facts": where}
             )
@@ -408,7 +408,7 @@ def resolve(
     due_time: datetime,
     shared: Mapping[str, Plain] | None = None,
 ) -> BoundValues:
-    """Values for one run: given, else the shared value, else the default, else absent when not required.
+    """Values for one run: given, else the shared value, else the default, else null when not required.
 
     Raises UnknownName for a name nobody declared, ValueMissing and ValueWrong.
     """
@@ -440,7 +440,7 @@ def resolve(
 
 
 def samples(declared: Sequence[Parameter]) -> BoundValues:
-    """Values to understand a statement with, when nobody has given any: absent, an empty list, an allowed name."""
+    """Values to understand a statement with, when nobody has given any: null, an empty list, an allowed name."""
     parts = {part.name: part for parameter in declared for part in parameter.parts()} | dict(BUILT_IN)
     values: dict[str, Value] = {name: () if part.many else None for name, part in parts.items()}
     values |= {name: str(part.default or part.allowed[0]) for name, part in parts.items() if part.type == "identifier"}

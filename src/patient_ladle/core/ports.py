@@ -22,7 +22,7 @@ class Statement:
 
     text: str
     values: BoundValues = field(default_factory=BoundValues)
-    deadline_seconds: float = 3600.0
+    query_timeout_seconds: float = 3600.0
 
 
 class SourceSession(Protocol):
@@ -65,7 +65,7 @@ class StoredFile:
     """Which statement of the extract it holds, from 0; the first, where it holds several."""
     part: int | None = None
     """Which part of the result, from 1, where it is split."""
-    packing: str = "none"
+    compression: str = "none"
     options: Mapping[str, Any] = field(default_factory=dict)
     contents: tuple[tuple[int, int], ...] = ()
     """(statement, rows) of each result in it, in order."""

@@ -22,10 +22,10 @@ MOST_CHARACTERS = 2_000
 
 
 def first_rows_of(
-    file: BinaryIO, form: str, options: Mapping[str, Any], packing: str, most: int, sheet: str = ""
+    file: BinaryIO, form: str, options: Mapping[str, Any], compression: str, most: int, sheet: str = ""
 ) -> dict[str, Any]:
-    """``columns``, ``rows`` (texts, None for absent) and whether that was all. ``sheet``: of a workbook; else the first."""
-    table = _table(get_format(form).read(unpacked(packing, file), options), sheet)
+    """``columns``, ``rows`` (texts, None for null) and whether that was all. ``sheet``: of a workbook; else the first."""
+    table = _table(get_format(form).read(unpacked(compression, file), options), sheet)
     found: list[list[str | None]] = []
     for batch in table.batches:
         found += [list(row) for row in zip(*(cells.to_pylist() for cells in batch.cells), strict=True)]

@@ -36,7 +36,7 @@ class ColumnChoice:
     name: str
     as_name: str = ""
     type: str = ""
-    form: str = ""
+    pattern: str = ""
 
     @classmethod
     def from_dict(cls, data: Any) -> ColumnChoice:
@@ -44,26 +44,26 @@ class ColumnChoice:
         if isinstance(data, str):
             data = {"name": data}
         if not isinstance(data, Mapping) or not isinstance(data.get("name"), str) or not data["name"]:
-            raise BadInput(f"{data!r} is not a choice of a column.", 'Give {"name": …}, with as, type or form where wanted.')
-        known = ("name", "as", "type", "form")
+            raise BadInput(f"{data!r} is not a choice of a column.", 'Give {"name": …}, with as, type or pattern where wanted.')
+        known = ("name", "as", "type", "pattern")
         for key, value in data.items():
             if key not in known:
                 raise unknown_name("field of a column's choice", str(key), known)
             if not isinstance(value, str):
                 raise BadInput(f"{key} of column '{data['name']}' is a text, not {value!r}.", "Put it in quotes.")
-        made = cls(data["name"], data.get("as", ""), data.get("type", ""), data.get("form", ""))
+        made = cls(data["name"], data.get("as", ""), data.get("type", ""), data.get("pattern", ""))
         if made.type and made.type not in TYPES:
             raise unknown_name("type of a column", made.type, TYPES)
-        if made.form and not NUMBER_FORM.fullmatch(made.form):
+        if made.pattern and not NUMBER_FORM.fullmatch(made.pattern):
             try:
-                checked_form(made.form, made.type if made.type in ("date", "timestamp") else "zoned")
+                checked_form(made.pattern, made.type if made.type in ("date", "timestamp") else "zoned")
             except BadInput as error:
-                raise BadInput(f"form of column '{made.name}': {error.message}", error.hint) from error
+                raise BadInput(f"pattern of column '{made.name}': {error.message}", error.hint) from error
         return made
 
     def to_dict(self) -> dict[str, str]:
         """Plain JSON, without what is not set."""
-        found = {"name": self.name, "as": self.as_name, "type": self.type, "form": self.form}
+        found = {"name": self.name, "as": self.as_name, "type": self.type, "pattern": self.pattern}
         return {key: value for key, value in found.items() if value}
 
 
@@ -92,12 +92,17 @@ class Shape:
         self.places = [places[choice.name] for choice in choices]
         self.casts = [choice.type for choice in choices]
         self.columns = [
-            replace(columns[places[c.name]], name=c.as_name or c.name, kind=c.type or columns[places[c.name]].kind, form=c.form)
+            replace(
+                columns[places[c.name]],
+                name=c.as_name or c.name,
+                kind=c.type or columns[places[c.name]].kind,
+                pattern=c.pattern,
+            )
             for c in choices
         ]
         self.before = [columns[place] for place in self.places]
         self.warnings = [
-            f"column '{column.name}' is of kind {column.kind}, to which its form {column.form} does not apply"
+            f"column '{column.name}' is of kind {column.kind}, to which its pattern {column.pattern} does not apply"
             for column in self.columns
             if not takes_form(column)
         ]

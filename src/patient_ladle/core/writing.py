@@ -16,10 +16,10 @@ from patient_ladle.words import amount
 
 from .behind import Behind
 from .columns import Batch, Column
+from .compression import compressor, extension_of
 from .errors import ProofFailed
 from .formats.base import Format, FormatWriter, Target
 from .output import OutputSettings
-from .packing import ending_of, packer
 from .ports import ResultFolder, StoredFile
 
 
@@ -39,10 +39,10 @@ class _Measured:
 class _Outlet:
     """What a writer writes to: counts the bytes, and has them packed and stored in a thread of their own."""
 
-    def __init__(self, packing: str, file: _Measured, name: str) -> None:
+    def __init__(self, compression: str, file: _Measured, name: str) -> None:
         self.bytes = 0
-        self.packer = packer(packing, file, name)  # type: ignore[arg-type]  # packers need write only
-        self.behind = Behind(self.packer.write)
+        self.compressor = compressor(compression, file, name)  # type: ignore[arg-type]  # compressors need write only
+        self.behind = Behind(self.compressor.write)
 
     def write(self, data: Any) -> int:
         self.bytes += len(data)
@@ -51,7 +51,7 @@ class _Outlet:
 
     def close(self) -> None:
         self.behind.end()
-        self.packer.close()
+        self.compressor.close()
 
 
 @dataclass(slots=True)
@@ -91,7 +91,7 @@ class FilesOfFormat:
         self.member, self.folder, self.name_of, self.about = member, folder, name_of, about
         self.options = settings.options_of(member.name)
         self.zone = str(self.options.get("zone", "UTC"))
-        self.packing = str(settings.files["packing"])
+        self.compression = str(settings.files["compression"])
         self.most_rows = int(settings.files["rows_per_file"])
         self.most_bytes = int(settings.files["bytes_per_file"])
         self.splits = bool(self.most_rows or self.most_bytes)
@@ -116,10 +116,10 @@ class FilesOfFormat:
         self.part += 1
         number = None if self.gathers and self.several else self.statement
         part = self.part if self.splits else None
-        plain = self.name_of(number, part) + self.member.ending
-        name = plain + ending_of(self.packing)
+        plain = self.name_of(number, part) + self.member.extension
+        name = plain + extension_of(self.compression)
         measured = _Measured(self.folder.create(name))
-        outlet = _Outlet(self.packing, measured, plain)
+        outlet = _Outlet(self.compression, measured, plain)
         target = Target(outlet, self.folder.scratch, self.about)
         self.open = WrittenFile(name, part, measured, outlet, self.member.writer(target, self.options))
         self.files.append(self.open)
@@ -224,7 +224,7 @@ class FilesOfFormat:
             sha256=digest[0],
             statement=file.contents[0][0],
             part=file.part,
-            packing=self.packing,
+            compression=self.compression,
             options=self.options,
             contents=tuple(file.contents),
             content=file.writer.content_mark() or digest[0],
@@ -237,8 +237,8 @@ class FilesOfFormat:
 
     def _counted(self, name: str, stored: BinaryIO) -> Counted:
         try:
-            with unpacked(self.packing, stored) as content:
-                if self.packing == "none" or not self.member.seeks:
+            with unpacked(self.compression, stored) as content:
+                if self.compression == "none" or not self.member.seeks:
                     return self.member.read_back(content, self.options)
                 with self.folder.scratch() as whole:
                     shutil.copyfileobj(content, whole)

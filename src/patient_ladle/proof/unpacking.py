@@ -1,4 +1,4 @@
-"""Packed result files, read as what they hold."""
+"""Compressed result files, read as what they hold."""
 
 from __future__ import annotations
 
@@ -8,14 +8,14 @@ import zipfile
 from typing import Any, BinaryIO
 
 
-def unpacked(packing: str, file: BinaryIO) -> BinaryIO:
+def unpacked(compression: str, file: BinaryIO) -> BinaryIO:
     """The content, read from the packed file.
 
     Reading raises OSError, EOFError or zipfile.BadZipFile where it is damaged; ImportError comes where this machine lacks the
-    packing's library.
+    compression's library.
     """
     found: Any = file
-    match packing:
+    match compression:
         case "gzip":
             found = gzip.open(file)  # noqa: SIM115  # closed by whoever reads
         case "zstd":

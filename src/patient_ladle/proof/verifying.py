@@ -21,7 +21,7 @@ try:
 except ImportError:  # then nothing is unpacked that could raise it
 
     class ZstdError(Exception):  # type: ignore[no-redef]
-        """Stands in for the packer's own error."""
+        """Stands in for the compressor's own error."""
 
 
 ENDING = "datapackage.json"
@@ -140,7 +140,7 @@ def _counted(path: Path, resource: Mapping[str, Any]) -> Counted | None:
         return None
     with open(path, "rb") as packed:
         try:
-            with unpacked(str(own.get("packing", "none")), packed) as content:
+            with unpacked(str(own.get("compression", "none")), packed) as content:
                 if not counting.seeks:
                     return counting.count(content, facts)
                 with _seekable(content) as whole:

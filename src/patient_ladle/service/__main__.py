@@ -34,7 +34,7 @@ def _start(args: argparse.Namespace) -> int:
         os.environ["LADLE_DATA"] = str(data)
         if args.demo:
             os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor" / "files"))
-        return Supervisor(data, args.places, args.demo, args.adopt).run(f"http://{listen}:{port}")
+        return Supervisor(data, args.max_runs, args.demo, args.adopt).run(f"http://{listen}:{port}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
@@ -150,7 +150,7 @@ def _worker(args: argparse.Namespace) -> int:
     if not _belongs():
         return STRANGER
     try:
-        WorkerProcess(args.places, args.after).main()
+        WorkerProcess(args.max_runs, args.after).main()
     except LadleError as error:
         print(f"ladle: {error.message}\n{error.hint}", file=sys.stderr)
         return 2
@@ -194,7 +194,7 @@ def main() -> int:
         verb = verbs.add_parser(name)
         verb.set_defaults(action=action)
         if name in ("start", "worker"):
-            verb.add_argument("--places", type=int, default=2)
+            verb.add_argument("--max-runs", type=int, default=2)
         if name in ("start", "migrate", "web"):
             verb.add_argument("--adopt", action="store_true", help="ledger, keys and store belong together from now on")
         if name == "start":

@@ -65,7 +65,7 @@ STOP_SECONDS = float(os.environ.get("LADLE_STOP_SECONDS", "20"))
 """How long a worker that is stopped lets its runs go on before it hands them back."""
 DELIVERY_HOURS = float(os.environ.get("LADLE_DELIVERY_HOURS", "24"))
 """How long a delivery that can pass is tried again before a person decides about it."""
-KEEP_DAYS = int(os.environ.get("LADLE_KEEP_DAYS", "90"))
+RETENTION_DAYS = int(os.environ.get("LADLE_RETENTION_DAYS", "90"))
 LOG_DAYS = int(os.environ.get("LADLE_LOG_DAYS", "400"))
 SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")
 RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))
@@ -86,7 +86,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     f"{_OWN}.people",
     f"{_OWN}.sources",
-    f"{_OWN}.notices",
+    f"{_OWN}.alerts",
     f"{_OWN}.extracts",
     f"{_OWN}.schedules",
     f"{_OWN}.runs",

@@ -4,11 +4,11 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView
 
+from .alerts import api as alerts
 from .console import views as console
 from .extracts import api as extracts
 from .extracts import values_api as values
 from .extracts import writing_api as writing
-from .notices import api as notices
 from .people import api as people
 from .runs import api as runs
 from .runs import backfills_api as backfills
@@ -49,24 +49,24 @@ urlpatterns = [
     path(_API + "extracts/<str:name>", extracts.OneExtract.as_view()),
     path(_API + "extracts/<str:name>/revisions", extracts.ExtractRevisions.as_view()),
     path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
-    path(_API + "extracts/<str:name>/label", extracts.ExtractLabel.as_view()),
+    path(_API + "extracts/<str:name>/details", extracts.ExtractDetails.as_view()),
     path(_API + "extracts/<str:name>/choices", writing.Choices.as_view()),
     path(_API + "extracts/<str:name>/copy", extracts.ExtractCopy.as_view()),
     path(_API + "extracts/<str:name>/differences", extracts.ExtractDifferences.as_view()),
     path(_API + "differences", extracts.TextDifferences.as_view()),
     path(_API + "extracts/<str:name>/archive", extracts.ExtractArchive.as_view()),
-    path(_API + "extracts/<str:name>/keeping", extracts.ExtractKeeping.as_view()),
-    path(_API + "extracts/<str:name>/after", extracts.ExtractAfter.as_view()),
+    path(_API + "extracts/<str:name>/retention", extracts.ExtractRetention.as_view()),
+    path(_API + "extracts/<str:name>/depends-on", extracts.ExtractDependsOn.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
     path(_API + "diagnostics", writing.Diagnostics.as_view()),
-    path(_API + "bring-back", writing.BringBack.as_view()),
+    path(_API + "restore-parameters", writing.RestoreParameters.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
     path(_API + "sources/<str:name>/words", writing.CompletionWords.as_view()),
     path(_API + "values", values.SharedValues.as_view()),
     path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
     path(_API + "date-phrases", values.DatePhrases.as_view()),
     path(_API + "schedules", schedules.Schedules.as_view()),
-    path(_API + "rule-moments", schedules.RuleMoments.as_view()),
+    path(_API + "rule-times", schedules.RuleTimes.as_view()),
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
     path(_API + "schedules/<str:name>/pause", schedules.SchedulePause.as_view()),
     path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
@@ -78,15 +78,15 @@ urlpatterns = [
     path(_API + "calendars", schedules.Calendars.as_view()),
     path(_API + "calendars/<str:name>", schedules.OneCalendar.as_view()),
     path(_API + "schedules/<str:name>/due-times", schedules.ScheduleDueTimes.as_view()),
-    path(_API + "notices", notices.Notices.as_view()),
-    path(_API + "me/notices", notices.OwnNotices.as_view()),
-    path(_API + "bell", notices.Bell.as_view()),
-    path(_API + "channel-kinds", notices.ChannelKinds.as_view()),
-    path(_API + "channels", notices.Channels.as_view()),
-    path(_API + "channels/<str:name>", notices.OneChannel.as_view()),
-    path(_API + "channels/<str:name>/try", notices.ChannelTry.as_view()),
-    path(_API + "sendings", notices.Sendings.as_view()),
-    path(_API + "sendings/<int:number>/again", notices.SendingAgain.as_view()),
+    path(_API + "alerts", alerts.Alerts.as_view()),
+    path(_API + "me/alerts", alerts.OwnAlerts.as_view()),
+    path(_API + "bell", alerts.Bell.as_view()),
+    path(_API + "channel-kinds", alerts.ChannelKinds.as_view()),
+    path(_API + "channels", alerts.Channels.as_view()),
+    path(_API + "channels/<str:name>", alerts.OneChannel.as_view()),
+    path(_API + "channels/<str:name>/test", alerts.ChannelTest.as_view()),
+    path(_API + "sendings", alerts.Sendings.as_view()),
+    path(_API + "sendings/<int:number>/again", alerts.SendingAgain.as_view()),
     path(_API + "runs", runs.Runs.as_view()),
     path(_API + "dry-runs", runs.DryRuns.as_view()),
     path(_API + "runs/<int:number>", runs.OneRun.as_view()),

@@ -39,7 +39,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.filling import bring_back, fill_in
+from patient_ladle.core.filling import fill_in, restore_parameters
 from patient_ladle.core.formats import FORMATS, checked_options
 from patient_ladle.core.formats.base import Target
 from patient_ladle.core.parameters import BoundValues, Parameter, resolve, samples
@@ -263,7 +263,7 @@ def test_a_list_may_have_no_or_thousands_of_members(case, ids, count):
     assert len(rows) == count
 
 
-def test_an_absent_value_is_null(case):
+def test_null_is_null(case):
     _, rows = case.fetch(case.words.ABSENT, {}, [Parameter("t", required=False)])
     assert rows == [("3",)]
 
@@ -311,13 +311,13 @@ def test_a_source_is_looked_around_in(case):
     browser = Browser(case.engine.dialect, found)
     for view in (
         browser.rows(
-            [Filter("zone", "is", "North"), Filter("name", "contains", "MOOR"), Filter("zone", "is present")], "name", True
+            [Filter("zone", "is", "North"), Filter("name", "contains", "MOOR"), Filter("zone", "is_not_null")], "name", True
         ),
-        browser.rows([Filter("district_id", "at most", "1")]),
+        browser.rows([Filter("district_id", "at_most", "1")]),
     ):
         _, rows = case.fetch(view.statement, view.values, view.parameters)
         assert rows == [("1", "Alder Moor", "North")], view.statement
-    assert case.fetch(browser.count([Filter("zone", "is absent")]).statement)[1] == [("1",)]
+    assert case.fetch(browser.count([Filter("zone", "is_null")]).statement)[1] == [("1",)]
     assert sorted(case.fetch(browser.counts("zone", []).statement)[1], key=str) == sorted(
         [("North", "1"), ("South", "1"), (None, "1")], key=str
     )
@@ -458,7 +458,7 @@ def test_statements_that_are_easily_taken_for_wrong_are_right(case):
         used = parameter_names(text, dialect)
         assert [r for r in of_text(text, dialect, [p for p in declared if p.name in used]) if r.severity == "error"] == [], text
         filled = fill_in(text, dialect, values).text
-        assert bring_back(filled, dialect) == text
+        assert restore_parameters(filled, dialect) == text
         for each, bound in ((part.text, samples(declared)), (part.text, values), (filled, BoundValues())):
             session.understand(Statement(each, bound))
     session.close()

@@ -59,7 +59,7 @@ ALL_KINDS = ["1", "-17", "0", "999999999999999999", "1.10", "0.05", "-2.50", "tr
 
 
 @given(data=st.data())
-@settings(max_examples=150)
+@settings(max_examples=80)
 def test_every_cell_comes_back_as_another_reader_finds_it(tmp_path_factory, data):
     """Whatever kinds were proven, for whatever mixture of values, in whatever number of files."""
     folder = tmp_path_factory.mktemp("files") / "t"

@@ -60,7 +60,7 @@ ZONES = ["UTC", "Europe/London", "Europe/Amsterdam", "Africa/Monrovia", "Asia/Ko
 POOLS = {
     "delimiter": [",", ";", "tab", "|", "+", "-", ".", ":", " ", "e", '"', "‖", "¦", "\x01", "\u2028", "\x1c", "'", "\\", "#"],
     "zone": ZONES, "encoding": [*FORMATS["csv"].options[4].choices, "rot13", "idna", "punycode", "unicode_escape", "utf-7", "latin-1"],
-    "date_form": FORMS, "timestamp_form": FORMS, "time_form": FORMS,
+    "date_format": FORMS, "timestamp_format": FORMS, "time_format": FORMS,
 }  # fmt: skip
 
 
@@ -94,7 +94,7 @@ def jobs(draw, name):
             if draw(st.booleans()):
                 made["type"] = draw(st.sampled_from(sorted(TYPES)))
             if draw(st.booleans()):
-                made["form"] = draw(st.sampled_from(FORMS))
+                made["pattern"] = draw(st.sampled_from(FORMS))
             choices.append(made)
     return columns, rows, options, choices
 
@@ -105,7 +105,7 @@ def read_delimited(data, options, columns, rows):
     found = list(csv.reader(io.StringIO(text, newline=""), strict=True, delimiter=options["delimiter"]))
     head = found[: options["header"]]
     assert [len(line) for line in found] == [len(columns)] * (len(rows) + len(head))
-    if head and not options["stand_in"] and not options["guard_formulas"]:
+    if head and not options["replacement"] and not options["escape_formulas"]:
         assert head[0] == columns
     return found[len(head) :]
 
@@ -156,7 +156,7 @@ def names_something(error, columns, options, choices):
         [column.name for column in columns]
         + [choice["name"] for choice in choices]
         + list(options)
-        + ["column", "form", "style"]
+        + ["column", "pattern", "style"]
     )
     return bool(error.message and error.hint) and any(name and name in told for name in named)
 
@@ -182,10 +182,10 @@ def test_any_options_end_in_a_proven_file_that_others_read_or_in_a_refusal_with_
     TALLY["rows read back"] += file.rows
     tables = list(map(rows_of, FORMATS[name].read(io.BytesIO(made), output.options_of(name), [result.columns])))
     assert tables[0] == len(rows), "what is written is read back, whatever its options"
-    if read and not choices and not options.get("guard_formulas") and not options.get("stand_in"):
+    if read and not choices and not options.get("escape_formulas") and not options.get("replacement"):
         for place, column in enumerate(columns):
             if column.kind == "text":
-                absent = output.options_of(name)["absent"]
+                absent = output.options_of(name)["null_as"]
                 assert [line[place] for line in read] == [absent if row[place] is None else row[place] for row in rows]
 
 
@@ -197,14 +197,14 @@ def test_figures():
 @pytest.mark.parametrize(
     ("options", "words"),
     [
-        ({"absent": "n,a"}, "parts or quotes"), ({"stand_in": ","}, "parts or quotes"), ({"absent": "a\nb"}, r"U\+000A"),
-        ({"absent": "0"}, "a value may look like"), ({"absent": "2026-01-01"}, "a value may look like"),
-        ({"absent": "false"}, "could tell them apart"), ({"true_word": "", "false_word": "x"}, "could tell them apart"),
-        ({"true_word": "ja", "false_word": "ja"}, "both 'ja'"), ({"stand_in": "?", "absent": "??"}, "could tell them apart"),
+        ({"null_as": "n,a"}, "parts or quotes"), ({"replacement": ","}, "parts or quotes"), ({"null_as": "a\nb"}, r"U\+000A"),
+        ({"null_as": "0"}, "a value may look like"), ({"null_as": "2026-01-01"}, "a value may look like"),
+        ({"null_as": "false"}, "could tell them apart"), ({"true_as": "", "false_as": "x"}, "could tell them apart"),
+        ({"true_as": "ja", "false_as": "ja"}, "both 'ja'"), ({"replacement": "?", "null_as": "??"}, "could tell them apart"),
         ({"encoding": "punycode"}, "value of encoding"), ({"encoding": "rot13"}, "value of encoding"),
         ({"encoding": "iso-8859-1", "delimiter": "‖"}, "iso-8859-1 lacks"), ({"delimiter": "\u2028"}, "cannot be a delimiter"),
-        ({"date_form": "%H:%M"}, "which? a date has not|a date has not"), ({"time_form": "%d"}, "a time has not"),
-        ({"stand_in": "=", "guard_formulas": True}, "begins like a formula"), ({"true_word": "\ud800"}, "no file takes"),
+        ({"date_format": "%H:%M"}, "which? a date has not|a date has not"), ({"time_format": "%d"}, "a time has not"),
+        ({"replacement": "=", "escape_formulas": True}, "begins like a formula"), ({"true_as": "\ud800"}, "no file takes"),
     ],
 )  # fmt: skip
 def test_options_that_make_a_file_ambiguous_are_refused_when_saved(options, words):
@@ -216,12 +216,12 @@ def test_options_that_make_a_file_ambiguous_are_refused_when_saved(options, word
 @pytest.mark.parametrize("form", ["%j", "%U", "%I:%M", "%H:%M %p", "%M", "%H-%m", "%f", "%z", "x" + "%d" * 200])
 def test_a_style_that_a_workbook_cannot_show_is_refused_or_for_a_column_told(form):
     with pytest.raises(BadInput, match="%"):
-        OutputSettings.from_dict({"formats": {"xlsx": {"timestamp_form": form}}})
+        OutputSettings.from_dict({"formats": {"xlsx": {"timestamp_format": form}}})
 
 
 def one(name, kind, texts, form="", options=None, type_=""):
     """The cells of one column of a delimited or JSON file, and what was warned of."""
-    choice = {"name": "v", **({"form": form} if form else {}), **({"type": type_} if type_ else {})}
+    choice = {"name": "v", **({"pattern": form} if form else {}), **({"type": type_} if type_ else {})}
     output = OutputSettings.from_dict({"formats": {name: options or {}}, "columns": ["n", choice]})
     job = RunJob("r", "r", Statement("select 1"), (name,), output=output)
     session = MemorySession([Column("n", "integer"), Column("v", kind)], [(str(n), text) for n, text in enumerate(texts)])
@@ -243,8 +243,8 @@ def one(name, kind, texts, form="", options=None, type_=""):
         ("zoned", "", {"zone": "Europe/Amsterdam"}, "1930-01-01T12:00:00.5Z", "1930-01-01T12:00:00.5Z"),
         ("zoned", "", {"zone": "Europe/London"}, "2026-07-01T23:30:00.25Z", "2026-07-02T00:30:00.25+01:00"),
         ("decimal", "0.00", {}, "9" * 120 + ".995", "1" + "0" * 120 + ".00"), ("decimal", "0.00", {}, "-0.001", "0.00"),
-        ("float", "0.00", {}, "1e+22", "1" + "0" * 22 + ".00"), ("float", "#,##0.0", {"decimal_sign": ","}, "1234.25", "1.234,3"),
-        ("float", "", {"decimal_sign": ",", "thousands_sign": "."}, "1.5e+22", "1,5e+22"),
+        ("float", "0.00", {}, "1e+22", "1" + "0" * 22 + ".00"), ("float", "#,##0.0", {"decimal_separator": ","}, "1234.25", "1.234,3"),
+        ("float", "", {"decimal_separator": ",", "thousands_separator": "."}, "1.5e+22", "1,5e+22"),
     ],
 )  # fmt: skip
 def test_styles_say_what_they_name_and_lose_no_instant(kind, form, options, text, expected):
@@ -271,7 +271,7 @@ def test_a_moment_becomes_the_date_that_it_has_in_the_files_zone():
     assert one("csv", "zoned", ["2026-07-01T23:30:00Z"], type_="date")[0] == ["2026-07-01"]
 
 
-def test_an_absent_value_that_is_alone_makes_no_empty_line():
+def test_null_that_is_alone_makes_no_empty_line():
     job = RunJob("r", "r", Statement("select 1"), ("csv",))
     outcome, folder = run(MemorySession([Column("v")], [("a",), (None,), ("",)]), folder=MemoryFolder(), job=job)
     assert folder.files["r.csv"].getvalue() == b'v\na\n""\n""\n'

@@ -19,7 +19,7 @@ export function ColumnsOf(place: Place) {
         columns={[
           { title: "Column", key: "name", width: 190, render: (_, c) => <><span className="mono">{c.name}</span>{found.primary_key.includes(c.name) && <span className="flag">key</span>}</> },
           { title: "Type", dataIndex: "type", width: 190, className: "mono" },
-          { title: "May be absent", key: "nullable", width: 110, render: (_, c) => (c.nullable ? "yes" : "no") },
+          { title: "Nullable", key: "nullable", width: 110, render: (_, c) => (c.nullable ? "yes" : "no") },
           { title: "Default", dataIndex: "default", width: 150, ellipsis: true, className: "mono" },
           { title: "Comment", dataIndex: "comment", ellipsis: true },
         ]}

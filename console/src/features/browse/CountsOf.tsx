@@ -30,11 +30,11 @@ export function CountsOf(place: Place) {
       </div>
       <ProblemNote error={counts.error ?? columns.error} />
       {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
-      {!column && <div className="hollow"><p>Choose a column to see how often each of its values stands there.</p></div>}
+      {!column && <div className="hollow"><p>Choose a column to see how many rows have each value.</p></div>}
       {counts.found && rows.length > 0 && (
         <>
           <table className="bars" aria-label={`Rows by ${column}`}>
-            <tbody>{rows.slice(0, 60).map((row) => <tr key={String(row[0])}><td className="mono">{row[0] === null ? <i className="dim">absent</i> : row[0] || '""'}</td><td className="n" style={{ textAlign: "right" }}>{count(Number(row[1]))}</td><td><div style={{ width: `${(100 * Number(row[1])) / most}%` }} /></td></tr>)}</tbody>
+            <tbody>{rows.slice(0, 60).map((row) => <tr key={String(row[0])}><td className="mono">{row[0] === null ? <i className="dim">null</i> : row[0] || '""'}</td><td className="n" style={{ textAlign: "right" }}>{count(Number(row[1]))}</td><td><div style={{ width: `${(100 * Number(row[1])) / most}%` }} /></td></tr>)}</tbody>
           </table>
           {rows.length > 60 && <p className="dim">{count(rows.length)}{counts.found.result?.complete ? "" : " or more"} values; the first 60 are drawn.</p>}
           <Said found={counts.found} name={`${table}_by_${column}`} />

@@ -14,7 +14,7 @@ const GUARD = "guard-formulas";
 interface Props { id: string; columns: GridColumn[]; rows: Cell[][]; complete: boolean; total?: number | undefined; label: string }
 
 function Value({ cell, onOpen }: { cell: Cell; onOpen: () => void }) {
-  if (cell === null) return <i title="absent">∅</i>;
+  if (cell === null) return <i title="null">∅</i>;
   if (cell === "") return <i title="empty text">""</i>;
   if (typeof cell === "string") return <>{cell}</>;
   const words = "media" in cell ? `${cell.media.replace("application/octet-stream", "binary")}, ${size(cell.bytes)}` : `${cell.text.slice(0, 80)}…`;
@@ -169,7 +169,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
         <div className="grow" />
         <Segmented size="small" aria-label="Shape" value={shape} onChange={(next: typeof shape) => { setShape(next); setActive(null); setAnchor(null); }} options={[{ value: "grid", label: "Grid" }, { value: "record", label: "One record" }, { value: "turned", label: "Transposed" }]} />
         <Popover trigger="click" placement="bottomRight" content={menu}><Button size="small">Columns{hidden.size > 0 && ` (${hidden.size} hidden)`}</Button></Popover>
-        <Checkbox checked={guard} onChange={(e) => keepGuard(e.target.checked)} title="An apostrophe before texts and names that a spreadsheet would take for a formula, in what is copied or saved here">Guard formulas</Checkbox>
+        <Checkbox checked={guard} onChange={(e) => keepGuard(e.target.checked)} title="An apostrophe before texts and names that a spreadsheet would take for a formula, in what is copied or saved here">Escape formulas</Checkbox>
         <Button size="small" onClick={() => void copy(forSpreadsheet)}>Copy</Button>
         <Button size="small" onClick={() => void copy(aligned)}>Copy as text table</Button>
         <Button size="small" onClick={save}>Save these rows</Button>

@@ -35,7 +35,7 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
           </dl>
           {found.warnings.map((warning) => <div className="flag" key={warning}>{warning}</div>)}
           <h2>Files</h2>
-          <ul style={{ margin: 0, paddingLeft: 18 }}>{found.files.map((file) => <li key={file.name} className="mono" style={{ overflowWrap: "anywhere" }}>{file.delivered_path || file.name}{file.replaces && <span className="said"> replaces the one there</span>}</li>)}</ul>
+          <ul style={{ margin: 0, paddingLeft: 18 }}>{found.files.map((file) => <li key={file.name} className="mono" style={{ overflowWrap: "anywhere" }}>{file.delivered_path || file.name}{file.overwrites && <span className="said"> overwrites the existing file</span>}</li>)}</ul>
           <Tabs items={[
             ...found.statements.map((each, n) => ({
               key: String(n), label: found.statements.length > 1 ? each.title : "Statement",

@@ -16,7 +16,7 @@ export function Filing({ extract, engine, copy, onClose }: { extract: Extract; e
   const save = useMutation({
     mutationFn: async ({ name, folder = "", tags = [], owner, source }: Fields) => {
       if (copy) return must(api.POST("/api/v1/extracts/{name}/copy", { params: { path }, body: { name, folder, ...(source ? { source } : {}) } }));
-      await must(api.POST("/api/v1/extracts/{name}/label", { params: { path }, body: { tags, ...(owner && owner !== extract.owner ? { owner } : {}) } }));
+      await must(api.POST("/api/v1/extracts/{name}/details", { params: { path }, body: { tags, ...(owner && owner !== extract.owner ? { owner } : {}) } }));
       return must(api.POST("/api/v1/extracts/{name}/move", { params: { path }, body: { name, folder } }));
     },
     onSuccess: (made) => { void client.invalidateQueries(); onClose(); void go(`/extracts/${made.name}`, { replace: !copy }); },

@@ -57,6 +57,6 @@ export function ValueField({ parameter, extract, environment, dataDate, ...rest 
   if (parameter.type === "boolean") return <Select {...rest} allowClear options={[{ value: true, label: "yes" }, { value: false, label: "no" }]} />;
   if (options.length) return <Select {...rest} allowClear={!parameter.required} options={options} />;
   if (["date", "timestamp", "period"].includes(parameter.type)) return <Dated {...rest} parameter={parameter} dataDate={dataDate} />;
-  if (parameter.private) return <Input.Password {...rest} autoComplete="off" />;
+  if (parameter.sensitive) return <Input.Password {...rest} autoComplete="off" />;
   return <Input {...rest} placeholder={looks[parameter.type] ?? ""} inputMode={parameter.type === "integer" || parameter.type === "decimal" ? "decimal" : "text"} />;
 }

@@ -4,7 +4,7 @@ import { api, must, type Night } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StateMark } from "../../components/StateMark";
-import { amount, count, moment } from "../../lib/words";
+import { amount, count, moment, spaced } from "../../lib/words";
 import { NightStrip } from "./NightStrip";
 import "../runs/runs.css";
 import "./night.css";
@@ -13,7 +13,7 @@ type Need = Night["needs"][number];
 
 /** What is wrong with a run, by shape and word. */
 function Kind({ kind }: { kind: Need["kind"] }) {
-  return kind === "failed" || kind === "not run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind.charAt(0).toUpperCase() + kind.slice(1)}</span>;
+  return kind === "failed" || kind === "not_run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind.charAt(0).toUpperCase() + spaced(kind).slice(1)}</span>;
 }
 
 const FIRST = 6;

@@ -80,7 +80,7 @@ function Facts({ run }: { run: RunRecord }) {
   return (
     <dl className="facts">
       {facts.filter(([, value]) => value !== null && value !== undefined).map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt>{name}</dt><dd>{value}</dd></div>)}
-      {values.map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt className="mono">:{name}</dt><dd>{value === null ? <span className="dim">absent</span> : Array.isArray(value) ? value.join(", ") : (value as string)}</dd></div>)}
+      {values.map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt className="mono">:{name}</dt><dd>{value === null ? <span className="dim">null</span> : Array.isArray(value) ? value.join(", ") : (value as string)}</dd></div>)}
     </dl>
   );
 }
@@ -144,10 +144,10 @@ export function RunPage() {
         <div className="problem" role="status">
           <strong>{run.delivery === "failed" ? "Not delivered:" : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}:`} {run.delivery_error.message}</strong>
           <span>{run.delivery_error.hint} The result is stored and proven.</span>
-          {may("author") && run.delivery !== "under way" && <span><Button onClick={() => setChoosing(true)}>Decide about the delivery</Button></span>}
+          {may("author") && run.delivery !== "in_progress" && <span><Button onClick={() => setChoosing(true)}>Decide about the delivery</Button></span>}
         </div>
       )}
-      {run.error && (run.state === "failed" || run.state === "not run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
+      {run.error && (run.state === "failed" || run.state === "not_run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
       {run.findings.length > 0 && (
         <div className={`problem${run.held === "held" ? "" : " calm"}`} role="status">
           <strong>{run.held === "held" ? "Held: stored and proven, not delivered." : run.held ? `${run.held === "released" ? "Released" : "Rejected"} by ${run.held_by}${run.held_note && `: ${run.held_note}`}.` : "Guards noticed:"}</strong>

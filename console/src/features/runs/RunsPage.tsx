@@ -6,12 +6,12 @@ import { api, must, type RunState } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
 import { stateClass, stateWord } from "../../components/StateMark";
-import { moment } from "../../lib/words";
+import { moment, spaced } from "../../lib/words";
 import { RunsTable } from "./RunsTable";
 import { useRuns } from "./useRuns";
 import "./runs.css";
 
-const order: RunState[] = ["failed", "not run", "running", "waiting", "queued", "finished", "cancelled"];
+const order: RunState[] = ["failed", "not_run", "running", "waiting", "queued", "finished", "cancelled"];
 
 export function RunsPage() {
   const [only, setOnly] = useState<RunState | null>(null);
@@ -39,7 +39,7 @@ export function RunsPage() {
       <ProblemNote error={error} />
       <RunsTable
         runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined}
-        hollow={only ? <p>No run is {only}.</p> : <><p>Nothing has run yet.</p><Link to="/extracts">Choose an extract and run it</Link></>}
+        hollow={only ? <p>No run is {spaced(only)}.</p> : <><p>Nothing has run yet.</p><Link to="/extracts">Choose an extract and run it</Link></>}
       />
     </div>
   );

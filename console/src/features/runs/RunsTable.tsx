@@ -4,20 +4,20 @@ import type { Run } from "../../api/client";
 import { StateMark } from "../../components/StateMark";
 import { count, moment, took } from "../../lib/words";
 
-const DELIVERY: Partial<Record<string, string>> = { waiting: "not delivered yet", "under way": "being delivered", failed: "not delivered", left: "left undelivered" };
+const DELIVERY: Partial<Record<string, string>> = { waiting: "not delivered yet", in_progress: "being delivered", failed: "not delivered", left: "left undelivered" };
 
 /** What is out of the ordinary about a run, in a word or two each. */
 export const flagsOf = (run: Run): string[] => [...(["late", "warned", "empty"] as const).filter((flag) => run[flag]), ...(run.held ? [run.held] : []), ...(DELIVERY[run.delivery] ? [DELIVERY[run.delivery]!] : [])];
 
 /** A delivery that goes on: waiting, or under way. */
-export const delivering = (run: Run): boolean => run.delivery === "waiting" || run.delivery === "under way";
+export const delivering = (run: Run): boolean => run.delivery === "waiting" || run.delivery === "in_progress";
 
 function Name({ run, extract }: { run: Run; extract: boolean }) {
   return (
     <>
       <Link className="run-link" to={`/runs/${run.id}`}>{extract ? run.extract : `Run ${run.id}`}</Link>
       {run.state === "waiting" && <div className="said">for {run.waits_for}</div>}
-      {run.error && (run.state === "failed" || run.state === "not run") && <div className="said">{run.error.message}</div>}
+      {run.error && (run.state === "failed" || run.state === "not_run") && <div className="said">{run.error.message}</div>}
     </>
   );
 }

@@ -17,7 +17,7 @@ export function Backfills() {
   const found = useQuery({
     queryKey: ["backfills"],
     queryFn: () => must(api.GET("/api/v1/backfills", { params: { query: { page_size: 10 } } })),
-    refetchInterval: (query) => (query.state.data?.results.some((b) => b.state === "under way") ? LIVE_MS : CALM_MS),
+    refetchInterval: (query) => (query.state.data?.results.some((b) => b.state === "in_progress") ? LIVE_MS : CALM_MS),
   });
   const change = useMutation({
     mutationFn: ({ number, verb }: { number: number; verb: "cancel" | "repeat" }) => must<unknown>(api.POST(`/api/v1/backfills/{number}/${verb}`, { params: { path: { number } } })),

@@ -13,10 +13,10 @@ import "./schedules.css";
 interface Fields {
   name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field>; then: string[];
   first_date?: string | null; last_date?: string | null; exceptions: string[]; calendar?: string | null; on_holiday: string;
-  missed: string; missed_hours?: number | null; missed_most?: number | null; overlap: string; spread_seconds: number; attempts: number; run_minutes: number; finish_by?: string | null; priority: string; deliver_into: string;
+  catch_up: string; catch_up_hours?: number | null; catch_up_limit?: number | null; while_running: string; spread_seconds: number; attempts: number; timeout_minutes: number; finish_by?: string | null; priority: string; deliver_into: string;
 }
 
-const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", missed: "latest", overlap: "wait", spread_seconds: 0, attempts: 3, run_minutes: 1440, priority: "normal", deliver_into: "" };
+const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", catch_up: "latest", while_running: "wait", spread_seconds: 0, attempts: 3, timeout_minutes: 1440, priority: "normal", deliver_into: "" };
 
 const defaultOf = (p: Parameter) => (p.shared ? `, else ${p.shared}` : p.default !== null ? `, else ${Array.isArray(p.default) ? p.default.join(", ") : String(firstField(p))}` : p.required ? "" : ", optional");
 
@@ -34,7 +34,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
     queryKey: ["moments", rule, timing],
     enabled: rule.trim() !== "",
     placeholderData: keepPreviousData,
-    queryFn: () => must(api.GET("/api/v1/rule-moments", { params: { query: { rule, ...timing } } })),
+    queryFn: () => must(api.GET("/api/v1/rule-times", { params: { query: { rule, ...timing } } })),
   });
   const chosen = Form.useWatch("extract", form);
   const environment = Form.useWatch("environment", form);
@@ -43,7 +43,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
   const save = useMutation({
     mutationFn: ({ name, values, then, ...rest }: Fields) => {
       const kept = new Map(schedule?.then.map((step) => [step.extract, step]));
-      const none = { first_date: rest.first_date || null, last_date: rest.last_date || null, calendar: rest.calendar || null, finish_by: rest.finish_by || null, missed_hours: rest.missed_hours ?? null, missed_most: rest.missed_most ?? null };
+      const none = { first_date: rest.first_date || null, last_date: rest.last_date || null, calendar: rest.calendar || null, finish_by: rest.finish_by || null, catch_up_hours: rest.catch_up_hours ?? null, catch_up_limit: rest.catch_up_limit ?? null };
       const body = { ...rest, ...none, values: valuesOf(parameters, values ?? {}), then: then.map((one) => ({ extract: one, values: kept.get(one)?.values ?? {}, formats: kept.get(one)?.formats ?? [] })) };
       return must(schedule ? api.PATCH("/api/v1/schedules/{name}", { params: { path: { name: schedule.name } }, body }) : api.POST("/api/v1/schedules", { body: { name, ...body } }));
     },

@@ -3,7 +3,7 @@ import { Form, Input, InputNumber, Modal, Select } from "antd";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 
-interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; places: number; connect_seconds: number; deadline_seconds: number; max_rows?: number | null; max_bytes?: number | null; quiet_hours?: string; quiet_zone?: string }
+interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; max_runs: number; connect_timeout_seconds: number; query_timeout_seconds: number; max_rows?: number | null; max_bytes?: number | null; quiet_hours?: string; quiet_zone?: string }
 
 function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
   return (
@@ -40,7 +40,7 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
     <Modal open title={source ? `Edit ${source.name}` : "Add source"} okText="Save source" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={560}>
       <Form
         form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen })}
-        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, places: 2, connect_seconds: 10, deadline_seconds: 3600, address: { port: "5432" } }}
+        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, max_runs: 2, connect_timeout_seconds: 10, query_timeout_seconds: 3600, address: { port: "5432" } }}
       >
         {!source && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="metering" /></Form.Item>}
         {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} /></Form.Item>}
@@ -55,9 +55,9 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
         {!pasted && engine?.takes_secret && (
           <Form.Item label="Password" name="secret" extra={source ? "Empty: stays as it is. Needed again when the address changes." : "Kept encrypted; never shown again."}><Input.Password autoComplete="new-password" /></Form.Item>
         )}
-        <Form.Item label="Runs at once" name="places"><InputNumber min={1} max={100} /></Form.Item>
-        <Form.Item label="Longest wait for a connection, in seconds" name="connect_seconds"><InputNumber min={1} max={60} /></Form.Item>
-        <Form.Item label="Longest statement, in seconds" name="deadline_seconds"><InputNumber min={1} max={86400} /></Form.Item>
+        <Form.Item label="Max runs at once" name="max_runs"><InputNumber min={1} max={100} /></Form.Item>
+        <Form.Item label="Connect timeout, in seconds" name="connect_timeout_seconds"><InputNumber min={1} max={60} /></Form.Item>
+        <Form.Item label="Query timeout, in seconds" name="query_timeout_seconds"><InputNumber min={1} max={86400} /></Form.Item>
         <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
         <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
         <Form.Item label="Quiet hours, in which no run reads it" name="quiet_hours" extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."><Input /></Form.Item>

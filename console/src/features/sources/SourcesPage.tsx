@@ -77,7 +77,7 @@ export function SourcesPage() {
         <section className="card" style={{ marginBottom: 14 }} aria-label={source.name}>
           <header className="head">
             <h2 style={{ margin: 0 }}><Link to={`/sources/${source.name}`}>{source.name}</Link></h2>
-            <p>{source.engine}, {source.places} runs at once, {source.deadline_seconds} s a statement. {source.note}</p>
+            <p>{source.engine}, {source.max_runs} runs at once, {source.query_timeout_seconds} s a statement. {source.note}</p>
             <div className="grow" />
             {may("author") && <Button size="small" aria-label={`Check ${source.name}`} loading={check.isPending && check.variables === source.name} onClick={() => check.mutate(source.name)}>Check</Button>}
             {may("administrator") && <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>Edit</Button>}

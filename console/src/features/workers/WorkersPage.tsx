@@ -19,10 +19,10 @@ export function WorkersPage() {
   const columns: TableColumnsType<WorkerRecord> = [
     { title: "Host", dataIndex: "host", width: 200 },
     { title: "Process", dataIndex: "pid", width: 90, align: "right" },
-    { title: "Runs", key: "runs", width: 100, align: "right", render: (_, w) => `${w.running} of ${w.places}` },
+    { title: "Runs", key: "runs", width: 100, align: "right", render: (_, w) => `${w.running} of ${w.max_runs}` },
     { title: "Since", key: "since", width: 150, render: (_, w) => moment(w.started_at) },
-    { title: "Release", dataIndex: "release", width: 100 },
-    { title: "Clock", key: "clock", render: (_, w) => (Math.abs(w.clock_seconds) > ODD_SECONDS ? <span className="flag" style={{ margin: 0 }}>{w.clock_seconds.toFixed(1)} s off: set it right</span> : "right") },
+    { title: "Version", dataIndex: "version", width: 100 },
+    { title: "Clock", key: "clock", render: (_, w) => (Math.abs(w.clock_seconds) > ODD_SECONDS ? <span className="flag" style={{ margin: 0 }}>{w.clock_seconds.toFixed(1)} s off: set it right</span> : "in sync") },
     { title: <span className="sr">Drain</span>, key: "do", width: 210, render: (_, w) => (
       <span style={{ display: "flex", gap: 8, alignItems: "center" }}>
         {w.draining && <span className="flag" style={{ margin: 0 }}>{w.running ? "ends its runs" : "drained"}</span>}

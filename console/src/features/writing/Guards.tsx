@@ -1,8 +1,8 @@
 import { Button, Input, InputNumber, Select } from "antd";
 import type { Guard } from "./useDraft";
 
-const kinds: [string, string][] = [["rows", "rows at least, at most"], ["not_empty", "not empty"], ["change", "change against earlier runs"], ["columns", "columns as they were"], ["no_absent", "no absent value in"], ["no_duplicate", "no duplicate of"]];
-const fresh: Record<string, Partial<Guard>> = { rows: { at_least: 1 }, change: { percent: 20, of_last: 8, same: "any" }, no_absent: { columns: [] }, no_duplicate: { columns: [] } };
+const kinds: [string, string][] = [["rows", "rows at least, at most"], ["not_empty", "not empty"], ["change", "change against earlier runs"], ["columns", "columns as they were"], ["not_null", "no null in"], ["no_duplicate", "no duplicate of"]];
+const fresh: Record<string, Partial<Guard>> = { rows: { at_least: 1 }, change: { percent: 20, of_last: 8, same: "any" }, not_null: { columns: [] }, no_duplicate: { columns: [] } };
 const days = [{ value: "any", label: "of any day" }, { value: "weekday", label: "of the same weekday" }, { value: "month_day", label: "of the same day of the month" }];
 
 function Given({ guard, number, onChange }: { guard: Guard; number: number; onChange: (more: Partial<Guard>) => void }) {

@@ -5,7 +5,7 @@ import { api, must, type FormatRecord, type Inquiry, type OptionRecord, type Out
 import { ProblemNote } from "../../components/ProblemNote";
 
 type Options = Record<string, unknown>;
-type Column = { name: string; as?: string; type?: string; form?: string };
+type Column = { name: string; as?: string; type?: string; pattern?: string };
 interface Props { formats: string[]; output: Output; preview: Inquiry | undefined; onChange: (more: { formats?: string[]; output?: Output }) => void }
 
 export const useFormats = () => useQuery({ queryKey: ["formats"], staleTime: Infinity, queryFn: () => must(api.GET("/api/v1/formats")) });
@@ -62,7 +62,7 @@ function Columns({ names, chosen, types, onChange }: { names: string[]; chosen: 
             <td><Checkbox checked aria-label={`Leave out ${column.name}`} disabled={all.length === 1} onChange={() => put(all.filter((_, n) => n !== at))}><span className="mono">{column.name}</span></Checkbox></td>
             <td><Input size="small" aria-label={`Name of ${column.name} in the file`} placeholder={column.name} value={column.as ?? ""} onChange={(e) => change(at, "as", e.target.value)} /></td>
             <td><Select size="small" aria-label={`Type of ${column.name}`} value={column.type ?? ""} onChange={(type: string) => change(at, "type", type)} options={[{ value: "", label: "as it is" }, ...types.map((type) => ({ value: type, label: type }))]} style={{ width: 110 }} /></td>
-            <td><Input size="small" aria-label={`Form of ${column.name}`} placeholder="%d/%m/%Y or 0.00" value={column.form ?? ""} onChange={(e) => change(at, "form", e.target.value)} /></td>
+            <td><Input size="small" aria-label={`Pattern of ${column.name}`} placeholder="%d/%m/%Y or 0.00" value={column.pattern ?? ""} onChange={(e) => change(at, "pattern", e.target.value)} /></td>
             <td style={{ whiteSpace: "nowrap" }}>
               <Button size="small" type="text" aria-label={`${column.name} earlier`} disabled={at === 0} onClick={() => move(at, -1)}>↑</Button>
               <Button size="small" type="text" aria-label={`${column.name} later`} disabled={at === all.length - 1} onClick={() => move(at, 1)}>↓</Button>
@@ -104,7 +104,7 @@ function Sample({ format, output, preview }: { format: FormatRecord; output: Out
   );
 }
 
-/** Formats and their options, columns, packing and delivery, beside a sample made of the preview. */
+/** Formats and their options, columns, compression and delivery, beside a sample made of the preview. */
 export function OutputSettings({ formats, output, preview, onChange }: Props) {
   const told = useFormats();
   const [looked, setLooked] = useState("");
@@ -127,7 +127,7 @@ export function OutputSettings({ formats, output, preview, onChange }: Props) {
     <div className="output">
       <div><span id="draft-formats">Formats</span> <FormatBoxes aria-labelledby="draft-formats" value={formats} onChange={(next) => onChange({ formats: next })} /></div>
       {ticked.map((f) => <OptionsOf key={f.name} title={`Options of ${f.name}`} options={f.options} values={output.formats?.[f.name] ?? {}} onChange={(next) => setFormat(f.name, next)} />)}
-      <OptionsOf title="Packing, splitting and delivery" options={told.data.files} values={output.files ?? {}} onChange={(next) => set("files", next)} />
+      <OptionsOf title="Compression, splitting and delivery" options={told.data.files} values={output.files ?? {}} onChange={(next) => set("files", next)} />
       <details>
         <summary>Columns{Array.isArray(columns) && columns.length > 0 && <span className="dim">, {columns.length} chosen</span>}</summary>
         {!Array.isArray(columns) ? <p className="dim">The columns are chosen by statement; change them with: ladle extract save --output</p>

@@ -3,7 +3,7 @@ import { Button, Checkbox, Input, Select } from "antd";
 import type { Parameter, SharedValue, Source } from "../../api/client";
 
 const TYPES = ["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"] as const;
-const made: Parameter = { name: "", type: "text", many: false, required: true, default: null, allowed: [], note: "", labels: {}, choices: {}, least: null, most: null, pattern: "", private: false, shared: "" };
+const made: Parameter = { name: "", type: "text", many: false, required: true, default: null, allowed: [], note: "", labels: {}, choices: {}, least: null, most: null, pattern: "", sensitive: false, shared: "" };
 const shown = (value: unknown): string => (value === null || value === undefined ? "" : Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value));
 const items = (given: string): string[] => given.split(/[,\n\t]/).map((part) => part.trim()).filter(Boolean);
 
@@ -39,14 +39,14 @@ function Row({ parameter: p, shared, sources, onChange, onRemove }: RowProps) {
         <tr className="more">
           <td colSpan={7}>
             <div className="more-grid">
-              <label>Allowed values, with words<Late aria-label={`Allowed values of ${of}`} placeholder="N = North, S = South" value={showAllowed(p)} onChange={(given) => onChange(readAllowed(given))} /></label>
+              <label>Allowed values and labels<Late aria-label={`Allowed values of ${of}`} placeholder="N = North, S = South" value={showAllowed(p)} onChange={(given) => onChange(readAllowed(given))} /></label>
               <label>At least<Late aria-label={`Least of ${of}`} value={shown(p.least)} onChange={(given) => onChange({ least: given || null })} /></label>
               <label>At most<Late aria-label={`Most of ${of}`} value={shown(p.most)} onChange={(given) => onChange({ most: given || null })} /></label>
               <label>Pattern<Late className="mono" aria-label={`Pattern of ${of}`} value={p.pattern} onChange={(pattern) => onChange({ pattern })} /></label>
               <label>Shared value as default<Select size="small" allowClear aria-label={`Shared value of ${of}`} value={p.shared || undefined} onChange={(value?: string) => onChange({ shared: value ?? "" })} options={shared.map((v) => ({ value: v.name, label: v.name }))} /></label>
-              <label>Proposals from source<Select size="small" allowClear aria-label={`Source of proposals for ${of}`} value={p.choices.source} onChange={(source?: string) => onChange({ choices: source ? { source, statement: p.choices.statement ?? "select " } : {} })} options={sources.map((s) => ({ value: s.name, label: s.name }))} /></label>
+              <label>Values from a query on<Select size="small" allowClear aria-label={`Source of values for ${of}`} value={p.choices.source} onChange={(source?: string) => onChange({ choices: source ? { source, statement: p.choices.statement ?? "select " } : {} })} options={sources.map((s) => ({ value: s.name, label: s.name }))} /></label>
               {p.choices.source && <label>by the query<Late className="mono" aria-label={`Query of proposals for ${of}`} value={p.choices.statement ?? ""} onChange={(statement) => onChange({ choices: { ...p.choices, statement } })} /></label>}
-              <Checkbox checked={p.private} onChange={(e) => onChange({ private: e.target.checked })}>private: in no log, file or picture of a run</Checkbox>
+              <Checkbox checked={p.sensitive} onChange={(e) => onChange({ sensitive: e.target.checked })}>sensitive: masked in logs, descriptors and run details</Checkbox>
             </div>
           </td>
         </tr>
@@ -64,7 +64,7 @@ export function Parameters({ parameters, used, shared, sources, onChange }: { pa
     <section aria-label="Parameters">
       {parameters.length > 0 && (
         <table className="parameters">
-          <thead><tr><th>Name</th><th>Type</th><th>Many</th><th>Required</th><th>Default</th><th>Help</th><th><span className="sr">More</span></th></tr></thead>
+          <thead><tr><th>Name</th><th>Type</th><th>List</th><th>Required</th><th>Default</th><th>Help</th><th><span className="sr">More</span></th></tr></thead>
           <tbody>{parameters.map((p, n) => <Row key={n} parameter={p} shared={shared} sources={sources} onChange={(more) => set(n, more)} onRemove={() => onChange(parameters.filter((_, i) => i !== n))} />)}</tbody>
         </table>
       )}

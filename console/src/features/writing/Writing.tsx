@@ -97,7 +97,7 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
     onError: (error) => { if (error instanceof Problem && error.code === "edited_meanwhile") void client.invalidateQueries({ queryKey: ["extract", extract.name] }); },
   });
   const back = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/bring-back", { body: { source: draft.source, statement: draft.statement } })),
+    mutationFn: () => must(api.POST("/api/v1/restore-parameters", { body: { source: draft.source, statement: draft.statement } })),
     onSuccess: (found) => change({ statement: found.statement }),
   });
   const part = () => partAt(remarks.parts, editor.current?.line() ?? 1);

@@ -89,14 +89,14 @@ class Delivery:
         mounts: Mapping[str, str] = NO_MOUNTS,
     ) -> DeliveryPlan:
         """See ResultFolder.prepare_delivery."""
-        targets, existing = [Path(folder) for folder in folders], manner.get("existing", "replace")
+        targets, if_exists = [Path(folder) for folder in folders], manner.get("if_exists", "overwrite")
         for target in targets:
             _refuse_unmounted(target, mounts.get(str(target), ""))
         for target in targets:
             with writing(target):
                 make_folders(target)
         found = tuple((str(target), mount_of(target)) for target in targets)
-        chosen = _free_names(targets, names, existing)
+        chosen = _free_names(targets, names, if_exists)
         self._mind_space(targets, [stored for stored, _ in names[:-1]])
         described = as_json(descriptor(dict(chosen[:-1])))
         moves = []
@@ -108,7 +108,7 @@ class Delivery:
             for part, (_, name), digest in zip(parts, chosen, sums, strict=True):
                 _hand_over(part, manner)
                 moves.append((str(part), str(target / name), digest))
-        return DeliveryPlan(tuple(folders), tuple(moves), existing == "replace", tuple(names), found)
+        return DeliveryPlan(tuple(folders), tuple(moves), if_exists == "overwrite", tuple(names), found)
 
     def drop(self) -> None:
         """Remove what was prepared and will not be delivered."""
@@ -143,9 +143,9 @@ def _size(file: BinaryIO) -> int:
         return file.seek(0, os.SEEK_END)
 
 
-def _free_names(targets: Sequence[Path], names: Sequence[tuple[str, str]], existing: str) -> list[tuple[str, str]]:
+def _free_names(targets: Sequence[Path], names: Sequence[tuple[str, str]], if_exists: str) -> list[tuple[str, str]]:
     """The names to deliver under: as wished, or all of a run numbered alike. Raises NameTaken."""
-    if existing == "replace":
+    if if_exists == "overwrite":
         return list(names)
     number = 1
     while True:
@@ -154,14 +154,14 @@ def _free_names(targets: Sequence[Path], names: Sequence[tuple[str, str]], exist
         taken = next((place for place in places if os.path.lexists(place)), None)
         if taken is None:
             return chosen
-        if existing == "refuse":
+        if if_exists == "fail":
             raise name_taken(taken)
         number += 1
 
 
 def _numbered(name: str, number: int) -> str:
-    stem, dot, ending = name.partition(".")
-    return f"{stem} ({number}){dot}{ending}"
+    stem, dot, extension = name.partition(".")
+    return f"{stem} ({number}){dot}{extension}"
 
 
 def name_taken(path: Path) -> NameTaken:

@@ -273,10 +273,10 @@ class Engine(ABC):
     networked: ClassVar[bool] = True
 
     @abstractmethod
-    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         """A read-only session. Raises SourceUnreachable, SourceSignInRefused, SourceTlsRefused, SourceDatabaseMissing."""
 
-    def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
+    def databases(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float) -> Sequence[str]:
         """Names of the databases that the login may see, for whoever named one that is not there."""
         return []
 
@@ -311,15 +311,17 @@ class Engine(ABC):
                 raise BadInput(f"a {self.title} address needs '{key}' ({field.note}).", f"Give it: {key}=…")
         return made
 
-    def check(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> list[CheckStep]:
+    def check(
+        self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS
+    ) -> list[CheckStep]:
         """Step by step; stops at the first that fails, with the cause and what to do next."""
         steps = _Steps()
-        if self.networked and not self._reached(steps, address, connect_seconds):
+        if self.networked and not self._reached(steps, address, connect_timeout_seconds):
             return steps.done
         try:
-            session = self.open(address, secret, connect_seconds)
+            session = self.open(address, secret, connect_timeout_seconds)
         except LadleError as error:
-            self._not_opened(steps, error, address, secret, connect_seconds)
+            self._not_opened(steps, error, address, secret, connect_timeout_seconds)
             return steps.done
         try:
             who = session.identity()
@@ -352,19 +354,19 @@ class Engine(ABC):
         )
 
     def _not_opened(
-        self, steps: _Steps, error: LadleError, address: Mapping[str, Any], secret: str, connect_seconds: float
+        self, steps: _Steps, error: LadleError, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float
     ) -> None:
         if not self.networked:
             steps.failed("file", error)
         elif isinstance(error, SourceDatabaseMissing):
             steps.passed("login", f"signed in as {address.get('user', '')}")
-            there = self.databases(address, secret, connect_seconds)
+            there = self.databases(address, secret, connect_timeout_seconds)
             hint = f"There is: {', '.join(there)}." if there else error.hint
             steps.failed("database", SourceDatabaseMissing(error.message, hint))
         elif isinstance(error, SourceTlsRefused):
             steps.failed("encryption", error)
         elif isinstance(error, SourceUnreachable) and error.facts.get("timeout"):
-            silent = f"something listens at {address['host']}:{address['port']} and says nothing within {connect_seconds:g} s."
+            silent = f"something listens at {address['host']}:{address['port']} and says nothing within {connect_timeout_seconds:g} s."
             steps.failed("login", SourceUnreachable(silent, "It may be hung, or no database of this kind: look at the server."))
         else:
             steps.failed("login" if isinstance(error, (SourceSignInRefused, SourceUnreachable)) else "may read", error)

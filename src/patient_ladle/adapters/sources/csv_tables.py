@@ -2,7 +2,7 @@
 
 A column is text unless its kind was declared, or every one of its values proves it: read as that kind and written again, each is
 the text that stands in the file. ``007``, ``1.10`` beside ``1.1``, ``+44123`` and numbers beyond their type stay text.
-An absent value is nothing between delimiters, or one of the null words where some were declared; a quoted text is never absent.
+Null is nothing between delimiters, or one of the null words where some were declared; a quoted text is never null.
 
 Encoding, delimiter, header, null words and kinds are declared for all files of a source in its address, and for each file in a
 ``datapackage.json`` (datapackage.org, version 2) that lies in the folder, as results of ours have one beside them.
@@ -29,15 +29,13 @@ from .base import AddressField
 
 KINDS = ("text", "integer", "decimal", "float", "boolean", "date", "timestamp", "zoned")
 FIELDS = {
-    "csv_encoding": AddressField(str, "encoding of CSV files, such as windows-1252; utf-8 unless set"),
-    "csv_delimiter": AddressField(str, "between the values of CSV files: one character, or tab; a comma unless set"),
-    "csv_header": AddressField(str, "whether the first line of CSV files has names: yes, unless set to no"),
-    "csv_nulls": AddressField(
-        str, "words for an absent value in CSV files, separated by ; nothing between delimiters unless set"
-    ),
+    "csv_encoding": AddressField(str, "encoding of CSV files, such as windows-1252; default utf-8"),
+    "csv_delimiter": AddressField(str, "between the values of CSV files: one character, or tab; default comma"),
+    "csv_header": AddressField(str, "whether the first line of CSV files has names: yes or no, default yes"),
+    "csv_nulls": AddressField(str, "words for null in CSV files, separated by ; default: nothing between delimiters"),
     "csv_kinds": AddressField(
         str,
-        "kinds of columns of CSV files: exact (what all values prove; unless set) or text, then declared ones:"
+        "kinds of columns of CSV files: exact (what all values prove; default) or text, then declared ones:"
         " exact; readings.litres=decimal; meters.serial=text",
     ),
 }

@@ -72,7 +72,7 @@ def spilling_into(folder: str) -> dict[str, Any]:
     return SAFE | {"temp_directory": folder, "max_temp_directory_size": "10GB"}
 
 
-ZONE = AddressField(str, "zone of the session, such as Europe/London; UTC unless set")
+ZONE = AddressField(str, "zone of the session, such as Europe/London; default UTC")
 
 
 def secured(connection: duckdb.DuckDBPyConnection, zone: str) -> None:

@@ -168,7 +168,7 @@ class FilesEngine(Engine):
     takes_secret = False
     networked = False
 
-    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         folder = Path(address["folder"])
         if not folder.parent.is_dir():
             raise SourceUnreachable(f"there is no folder '{folder.parent}' on this host.", "Correct the folder of the source.")

@@ -413,11 +413,11 @@ class MariadbEngine(Engine):
         "database": AddressField(str, "name of the database", required=True),
         "user": AddressField(str, "the login, one that may only read", required=True, guarded=True),
         "ssl_mode": AddressField(
-            str, "encryption: prefer unless set", choices=("disable", "prefer", "require", "verify-full"), guarded=True
+            str, "encryption: default prefer", choices=("disable", "prefer", "require", "verify-full"), guarded=True
         ),
         **TLS_FILES,
         "role": AddressField(str, "role that the session takes on"),
-        "time_zone": AddressField(str, "zone of the session, such as +01:00; UTC unless set"),
+        "time_zone": AddressField(str, "zone of the session, such as +01:00; default UTC"),
     }
 
     def connect(self, address: Mapping[str, Any], secret: str, seconds: float, database: str | None) -> pymysql.Connection[Any]:
@@ -457,11 +457,11 @@ class MariadbEngine(Engine):
         bare._read_timeout = None  # from here the run's own deadline counts
         return made
 
-    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         try:
-            connection = self.connect(address, secret, connect_seconds, address["database"])
+            connection = self.connect(address, secret, connect_timeout_seconds, address["database"])
         except (pymysql.Error, OSError, ValueError) as error:
-            raise connect_failed(error, address, connect_seconds) from error
+            raise connect_failed(error, address, connect_timeout_seconds) from error
         try:
             with connection.cursor() as cursor:
                 for statement in self.settling(address):
@@ -484,9 +484,9 @@ class MariadbEngine(Engine):
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address["database"])
 
-    def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
+    def databases(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float) -> Sequence[str]:
         try:
-            with self.connect(address, secret, connect_seconds, None) as connection, connection.cursor() as cursor:
+            with self.connect(address, secret, connect_timeout_seconds, None) as connection, connection.cursor() as cursor:
                 cursor.execute("show databases")
                 return [str(name) for (name,) in cursor.fetchall() if name not in _OWN_DATABASES]
         except (pymysql.Error, OSError, LadleError):

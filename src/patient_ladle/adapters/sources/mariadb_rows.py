@@ -134,19 +134,19 @@ class Rows:
         ends = np.append(at[1:] - 4, self.begin)
         self._mind_sequence(data[at - 1])
         bounds = np.empty((len(starts), self.width, 2), np.int32)
-        absent = []
+        nulls = []
         for number in range(self.width):
             length = data[at].astype(np.int32)
-            is_absent = length == _ABSENT
+            is_null = length == _ABSENT
             at = at + 1
             if length.max() >= _ABSENT:
                 marks = length.copy()
-                length[is_absent] = 0
+                length[is_null] = 0
                 for mark, count in _FURTHER.items():
                     if len(some := np.flatnonzero(marks == mark)):
                         length[some] = sum(data[at[some] + byte].astype(np.int32) << (8 * byte) for byte in range(count))
                         at[some] += count
-            absent.append(is_absent if is_absent.any() else None)
+            nulls.append(is_null if is_null.any() else None)
             bounds[:, number, 0] = at
             at = at + length
             bounds[:, number, 1] = at
@@ -155,7 +155,7 @@ class Rows:
         flat = bounds.reshape(-1)
         texts = pa.Array.from_buffers(pa.binary(), len(flat) - 1, [None, pa.py_buffer(flat), pa.py_buffer(data)])
         every = np.arange(0, len(flat), 2 * self.width, dtype=np.int32)
-        return [texts.take(pa.array(every + 2 * number, mask=mask)) for number, mask in enumerate(absent)]
+        return [texts.take(pa.array(every + 2 * number, mask=mask)) for number, mask in enumerate(nulls)]
 
     def _mind_sequence(self, numbers: Any) -> None:
         """Packets are counted by the server: one that is missing shows."""

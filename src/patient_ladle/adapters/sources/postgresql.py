@@ -545,18 +545,18 @@ class PostgresqlEngine(Engine):
         "port": AddressField(int, "usually 5432", required=True, guarded=True),
         "database": AddressField(str, "name of the database", required=True),
         "user": AddressField(str, "the login, one that may only read", required=True, guarded=True),
-        "ssl_mode": AddressField(str, "encryption: prefer unless set", choices=_SSL_MODES, guarded=True),
+        "ssl_mode": AddressField(str, "encryption: default prefer", choices=_SSL_MODES, guarded=True),
         **TLS_FILES,
         "role": AddressField(str, "role that the session takes on"),
         "search_path": AddressField(str, "schemas that need no prefix, such as reporting, public"),
         "time_zone": AddressField(str, "zone of the session, such as Europe/London"),
     }
 
-    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         try:
-            connection = self._connection(address, secret, connect_seconds, address["database"])
+            connection = self._connection(address, secret, connect_timeout_seconds, address["database"])
         except psycopg.Error as error:
-            raise _connect_failed(error, address, connect_seconds) from error
+            raise _connect_failed(error, address, connect_timeout_seconds) from error
         try:
             connection.autocommit = True
             connection.execute(_BEGIN)
@@ -588,9 +588,9 @@ class PostgresqlEngine(Engine):
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address.get("search_path") or "public").split(",")[0].strip().strip('"')
 
-    def databases(self, address: Mapping[str, Any], secret: str, connect_seconds: float) -> Sequence[str]:
+    def databases(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float) -> Sequence[str]:
         try:
-            with self._connection(address, secret, connect_seconds, "postgres") as connection:
+            with self._connection(address, secret, connect_timeout_seconds, "postgres") as connection:
                 rows = connection.execute(
                     "select datname from pg_catalog.pg_database"
                     " where not datistemplate and has_database_privilege(oid, 'connect') order by 1"

@@ -274,7 +274,7 @@ class SqliteEngine(Engine):
     takes_secret = False
     networked = False
 
-    def open(self, address: Mapping[str, Any], secret: str, connect_seconds: float = CONNECT_SECONDS) -> ProbingSession:
+    def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
         path = database_file(address["path"])
         try:
             connection = _connection(path)

@@ -5,8 +5,8 @@ its upload is completed; the descriptor is put last and is the commit mark: it n
 for by its key. Listings, which some stores give late, serve only to find what a lost attempt left, uploads that were never
 completed among it.
 
-Address of the server, region and credentials come from the environment, as ``AWS_ENDPOINT_URL_S3``, ``AWS_REGION``,
-``AWS_ACCESS_KEY_ID`` and ``AWS_SECRET_ACCESS_KEY``.
+Address of the server, region and credentials come from the environment: ``LADLE_BUCKET_ENDPOINT``, ``_REGION``, ``_KEY`` and
+``_SECRET``, and where these say nothing from what the protocol's libraries read.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from pathlib import Path
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.disk import as_json, unreadable
@@ -41,6 +42,7 @@ try:
 except ImportError:  # the extra is not installed
     s3fs, FAULTS = None, (OSError,)
 
+_IN_A_FILE = "file:"
 PART_BYTES = 8 << 20
 """Bytes of a part of an upload, and of a piece read: a hundred thousand parts are more than any file has."""
 BUCKET_SECONDS = 30.0
@@ -52,6 +54,22 @@ _ADDRESS = re.compile(r"(https?://[^/\s\"'?]+)[^\s\"']*")
 """A web address, of which only the server is told: the rest names uploads, and may hold signatures."""
 
 
+def _access() -> dict[str, Any]:
+    """Server, region and credentials as our own variables give them; what they leave out the libraries' own do."""
+    given = {name: os.environ.get(f"LADLE_BUCKET_{name}", "") for name in ("ENDPOINT", "REGION", "KEY", "SECRET")}
+    if given["SECRET"].startswith(_IN_A_FILE):
+        path = Path(given["SECRET"].removeprefix(_IN_A_FILE))
+        try:
+            given["SECRET"] = path.read_text().strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadInput(
+                f"LADLE_BUCKET_SECRET names '{path}', which cannot be read: {error}.", "Write it as file:/path/to/the/secret."
+            ) from error
+    names = {"ENDPOINT": "endpoint_url", "KEY": "key", "SECRET": "secret"}
+    made: dict[str, Any] = {name: given[each] for each, name in names.items() if given[each]}
+    return made | ({"client_kwargs": {"region_name": given["REGION"]}} if given["REGION"] else {})
+
+
 @contextmanager
 def _asking(place: str) -> Iterator[None]:
     """Faults of the store in here are told as faults at that place. Raises StoreUnwritable."""
@@ -60,7 +78,7 @@ def _asking(place: str) -> Iterator[None]:
     except FAULTS as error:
         raise StoreUnwritable(
             _refused(place, error),
-            "Check LADLE_RESULT_STORE, AWS_ENDPOINT_URL_S3 and the credentials in the service's environment.",
+            "Check LADLE_RESULT_STORE, LADLE_BUCKET_ENDPOINT and the credentials in the service's environment.",
         ) from error
 
 
@@ -162,7 +180,9 @@ class BucketStore(Store):
             raise BadInput(f"'{address}' names no bucket.", "Write it as s3://bucket or s3://bucket/below.")
         seconds = float(os.environ.get("LADLE_BUCKET_SECONDS") or BUCKET_SECONDS)
         patience = {"connect_timeout": min(5.0, seconds), "read_timeout": seconds, "retries": {"max_attempts": 0}}
-        self.system = s3fs.S3FileSystem(use_listings_cache=False, default_cache_type="readahead", config_kwargs=patience)
+        self.system = s3fs.S3FileSystem(
+            use_listings_cache=False, default_cache_type="readahead", config_kwargs=patience, **_access()
+        )
         self.system.retries = TRIES
 
     def key(self, run: str, attempt: int, name: str = "") -> str:

@@ -85,9 +85,9 @@ _NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
     "value": lambda ladle: ladle.values.list(),
     "schedule": lambda ladle: list(ladle.schedules.list()),
     "calendar": lambda ladle: ladle.schedules.calendars(),
-    "channel": lambda ladle: ladle.notices.channels(),
+    "channel": lambda ladle: ladle.alerts.channels(),
     "worker": lambda ladle: [{"name": w["id"]} for w in ladle.runs.workers()],
-    "after": lambda ladle: ladle.extracts.list(),
+    "depends_on": lambda ladle: ladle.extracts.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }
 """Argument to the list that its names are taken from."""

@@ -47,7 +47,7 @@ def _counts(found: dict[str, Any]) -> str:
 
 def backfill_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = list(islice(ladle.schedules.backfills(args.schedule), args.most))
+        found = list(islice(ladle.schedules.backfills(args.schedule), args.limit))
     if args.json:
         return print_json(found)
     rows = [(f["id"], f["schedule"], f["from"], f["to"], f["state"], _counts(f), f["started_by"]) for f in found]
@@ -109,7 +109,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     _start_options(verb)
     verb = backfill.verb("list", backfill_list, "Backfills, newest first.", "ladle backfill list --schedule users-daily")
     verb.add_argument("--schedule", help="of that schedule only")
-    verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
+    verb.add_argument("--limit", type=int, default=20, help="how many (default 20)")
     verb = backfill.verb("show", backfill_show, "Show a backfill and how its runs stand.", "ladle backfill show 3")
     verb.add_argument("number", type=int)
     verb = backfill.verb("cancel", backfill_cancel, "Cancel all of its runs that have not ended.", "ladle backfill cancel 3")

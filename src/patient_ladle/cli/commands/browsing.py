@@ -15,7 +15,7 @@ from patient_ladle.words import amount
 
 from . import Noun, connected
 
-TESTS = ("is not", "is absent", "is present", "is", "less", "at most", "more", "at least", "contains")
+TESTS = ("is not null", "is null", "is not", "is", "less", "at most", "more", "at least", "contains")
 WIDE = 60
 """Characters of a cell that a table on a terminal shows."""
 
@@ -24,7 +24,7 @@ def _filter(words: str) -> dict[str, str]:
     column, _, rest = words.partition(" ")
     for test in TESTS:
         if rest == test or rest.startswith(test + " "):
-            return {"column": column, "test": test, "value": rest[len(test) :].strip()}
+            return {"column": column, "test": test.replace(" ", "_"), "value": rest[len(test) :].strip()}
     raise ClientError(f"--where was given '{words}'.", f"Write: COLUMN TEST VALUE, with one of {', '.join(TESTS)}.")
 
 

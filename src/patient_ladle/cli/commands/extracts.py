@@ -61,8 +61,8 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("tags", ", ".join(found["tags"])),
             ("former names", ", ".join(found["former_names"])),
             ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
-            ("runs after", ", ".join(found["after"])),
-            ("kept", _keeping(found) if found["keep_days"] or found["keep_runs"] else ""),
+            ("depends on", ", ".join(found["depends_on"])),
+            ("kept", _retention(found) if found["retention_days"] or found["retention_runs"] else ""),
             ("source", f"{revision['source']} ({source['engine']})"),
             ("reads", _reads(source)),
             (
@@ -106,14 +106,15 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
         content["guards"] = [] if args.guard == ["none"] else [_guard(word) for word in args.guard]
     given = {
         "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
-        "deliver_into": args.deliver_into, "change_note": args.change_note, "bring_back": args.bring_back or None,
+        "deliver_into": args.deliver_into, "change_note": args.change_note,
+        "restore_parameters": args.restore_parameters or None,
     }  # fmt: skip
     return content | {key: value for key, value in given.items() if value is not None}
 
 
 _GUARDS = (
     "a bound that a result must meet: rows:at_least=10,at_most=500; not_empty; change:percent=20,of_last=8,same=weekday; "
-    "columns; no_absent:columns=a+b; no_duplicate:columns=a; each with then=hold (default) or then=warn; none for none"
+    "columns; not_null:columns=a+b; no_duplicate:columns=a; each with then=hold (default) or then=warn; none for none"
 )
 
 
@@ -173,7 +174,7 @@ def extract_save(args: argparse.Namespace) -> None:
     print_json(found) if args.json else print(words if number == before else f"saved {found['name']}, revision {number}")
 
 
-def extract_fill(args: argparse.Namespace) -> None:
+def extract_sql(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         values = values_given(ladle, args.name, args.set)
         found = ladle.runs.dry_run(args.name, environment=args.env, values=values, data_date=args.data_date)
@@ -255,11 +256,11 @@ def extract_copy(args: argparse.Namespace) -> None:
     )
 
 
-def extract_label(args: argparse.Namespace) -> None:
+def extract_edit(args: argparse.Namespace) -> None:
     if args.tags is None and args.owner is None:
-        raise ClientError("nothing to label it with was given.", "Give --tags or --owner.")
+        raise ClientError("nothing to change was given.", "Give --tags or --owner.")
     with connected(args) as ladle:
-        found = ladle.extracts.label(args.name, None if args.tags is None else listed(args.tags) or [], args.owner)
+        found = ladle.extracts.edit(args.name, None if args.tags is None else listed(args.tags) or [], args.owner)
     tags = ", ".join(found["tags"]) or "none"
     print_json(found) if args.json else print(f"{found['name']}: tags {tags}; owner {found['owner']}")
 
@@ -272,24 +273,25 @@ def extract_move(args: argparse.Namespace) -> None:
     print_json(found) if args.json else print(f"{args.name} is now {found['folder'] or '(top)'}/{found['name']}")
 
 
-def extract_after(args: argparse.Namespace) -> int:
+def extract_depends_on(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        found = ladle.extracts.set_after(args.name, args.after)
-    said = f"waits for {', '.join(found['after'])} of the same data date" if found["after"] else "waits for no other extract"
+        found = ladle.extracts.set_depends_on(args.name, args.depends_on)
+    names = ", ".join(found["depends_on"])
+    said = f"depends on {names}, of the same data date" if names else "depends on no other extract"
     print_json(found) if args.json else print(f"{args.name} {said}")
     return 0
 
 
-def extract_keep(args: argparse.Namespace) -> int:
+def extract_retention(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        found = ladle.extracts.set_keeping(args.name, args.days, args.runs)
-    print_json(found) if args.json else print(f"results of {args.name} are kept {_keeping(found)}")
+        found = ladle.extracts.set_retention(args.name, args.days, args.runs)
+    print_json(found) if args.json else print(f"results of {args.name} are kept {_retention(found)}")
     return 0
 
 
-def _keeping(found: dict[str, Any]) -> str:
-    days = f"{found['keep_days']} days" if found["keep_days"] else "as long as the service keeps results"
-    return days + (f", the last {found['keep_runs']} of them" if found["keep_runs"] else "")
+def _retention(found: dict[str, Any]) -> str:
+    days = f"{found['retention_days']} days" if found["retention_days"] else "as long as the service keeps results"
+    return days + (f", the last {found['retention_runs']} of them" if found["retention_runs"] else "")
 
 
 def extract_archive(args: argparse.Namespace) -> int:
@@ -341,13 +343,13 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "--option",
         action="append",
         metavar="FORMAT.NAME=VALUE",
-        help="one option, such as csv.delimiter=semicolon or files.packing=gzip",
+        help="one option, such as csv.delimiter=semicolon or files.compression=gzip",
     )
     verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a; b'")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
-    verb.add_argument("--bring-back", action="store_true", help="the statement was taken out by: ladle extract fill")
+    verb.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
     verb = extract.verb(
         "preview", extract_preview, "The first rows of a statement, without a run.", "ladle extract preview high_users --rows 5"
     )
@@ -359,8 +361,8 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--rows", type=int, metavar="N", help="so many (default 100, at most 1,000)")
     verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
     verb = extract.verb(
-        "fill", extract_fill, "Take the statement out with its values filled in, to run in any SQL editor.",
-        "ladle extract fill high_users --set above=4200 > high_users.sql",
+        "sql", extract_sql, "The statement as SQL with its values filled in, to run in any SQL editor.",
+        "ladle extract sql high_users --set above=4200 > high_users.sql",
     )  # fmt: skip
     verb.add_argument("name")
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
@@ -376,10 +378,10 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--folder")
     verb.add_argument("--name", dest="name_to", metavar="NEW", help="the new name; the old one keeps working")
     verb = extract.verb(
-        "label",
-        extract_label,
-        "Other tags or another owner.",
-        "ladle extract label high_users --tags monthly",
+        "edit",
+        extract_edit,
+        "Change its tags or its owner.",
+        "ladle extract edit high_users --tags monthly",
     )
     verb.add_argument("name")
     verb.add_argument("--tags", help="comma-separated; empty takes them all away")
@@ -405,18 +407,18 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--from", dest="before", type=int, metavar="N", help="default: the one before")
     verb.add_argument("--to", dest="after", type=int, metavar="N", help="default: the newest")
     verb = extract.verb(
-        "after",
-        extract_after,
-        "Let its scheduled runs wait for those of other extracts, of the same data date.",
-        "ladle extract after district_summary monthly_consumption night_flow",
+        "depends-on",
+        extract_depends_on,
+        "Extracts whose runs of the same data date its scheduled runs wait for.",
+        "ladle extract depends-on district_summary monthly_consumption night_flow",
     )
     verb.add_argument("name")
-    verb.add_argument("after", nargs="*", metavar="EXTRACT", help="none: it waits for nobody")
+    verb.add_argument("depends_on", nargs="*", metavar="EXTRACT", help="none: it depends on no other")
     verb = extract.verb(
-        "keep",
-        extract_keep,
+        "retention",
+        extract_retention,
         "How long its results are kept in the store; the newest always is.",
-        "ladle extract keep high_users --days 400 --runs 24",
+        "ladle extract retention high_users --days 400 --runs 24",
     )
     verb.add_argument("name")
     verb.add_argument("--days", type=int, help="default: as long as the service keeps results")

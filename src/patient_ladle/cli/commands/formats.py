@@ -16,7 +16,7 @@ def format_list(args: argparse.Namespace) -> None:
         found = ladle.formats()["formats"]
     if args.json:
         return print_json(found)
-    return print_table(("FORMAT", "ENDING", "WHAT IT IS"), [(f["name"], f["ending"], f["note"]) for f in found], "")
+    return print_table(("FORMAT", "EXTENSION", "WHAT IT IS"), [(f["name"], f["extension"], f["note"]) for f in found], "")
 
 
 def format_show(args: argparse.Namespace) -> None:

@@ -23,7 +23,7 @@ def result_list(args: argparse.Namespace) -> None:
         found: list[dict[str, Any]] = []
         for file in ladle.runs.results(args.extract):
             found.append(file)
-            if len(found) >= args.most:
+            if len(found) >= args.limit:
                 break
     if args.json:
         return print_json(found)
@@ -159,7 +159,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     result = Noun(nouns, common, "result", "Result files.")
     verb = result.verb("list", result_list, "List result files, newest first.", "ladle result list --extract high_users")
     verb.add_argument("--extract")
-    verb.add_argument("--most", type=int, default=25)
+    verb.add_argument("--limit", type=int, default=25, help="how many (default 25)")
     verb = result.verb("show", result_show, "What a run's files hold and where they came from.", "ladle result show 12")
     _which(verb)
     verb = result.verb("preview", result_preview, "The first rows as they stand in a file.", "ladle result preview 12 --rows 5")

@@ -84,7 +84,7 @@ def delivery_words(run: dict[str, Any]) -> str:
     if run["delivery"] == "waiting":
         at = run.get("deliver_at")
         return f"not delivered yet, tried again at {moment(at)}" if at else "not delivered yet"
-    return {"under way": "being delivered", "failed": "not delivered", "left": "left undelivered"}.get(run["delivery"], "")
+    return {"in_progress": "being delivered", "failed": "not delivered", "left": "left undelivered"}.get(run["delivery"], "")
 
 
 def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> int:
@@ -122,7 +122,7 @@ def _status(run: dict[str, Any], strict: bool = False) -> int:
 def run_start(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         values = values_given(ladle, args.extract, args.set)
-        body = {"environment": args.env, "values": values, "formats": listed(getattr(args, "as")), "data_date": args.data_date,
+        body = {"environment": args.env, "values": values, "formats": listed(args.formats), "data_date": args.data_date,
                 "publish": True if args.publish else False if args.trial else None}  # fmt: skip
         if args.dry_run:
             return _print_dry_run(args, ladle.runs.dry_run(args.extract, **body))
@@ -176,7 +176,7 @@ def run_list(args: argparse.Namespace) -> None:
         found: list[dict[str, Any]] = []
         for run in ladle.runs.list(extract=args.extract, state=args.state, schedule=args.schedule):
             found.append(run)
-            if len(found) >= args.most:
+            if len(found) >= args.limit:
                 break
     if args.json:
         return print_json(found)
@@ -294,13 +294,13 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     run = Noun(nouns, common, "run", "Runs: one execution of an extract each.")
     verb = run.verb(
         "start", run_start, "Run an extract and wait for its end.",
-        "ladle run start monthly_consumption --set zone=Coast --env rehearsal --as csv,xlsx --into out",
+        "ladle run start monthly_consumption --set zone=Coast --env rehearsal --formats csv,xlsx --into out",
     )  # fmt: skip
     verb.add_argument("extract")
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
-    verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    verb.add_argument("--formats", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
     which = verb.add_mutually_exclusive_group()
     which.add_argument(
         "--publish",
@@ -321,10 +321,10 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--schedule")
     verb.add_argument(
         "--state",
-        help="waiting, queued, running, finished, failed, cancelled, 'not run'; or held, rejected, released, late, warned,"
-        " empty, 'not delivered', published",
+        help="waiting, queued, running, finished, failed, cancelled, not_run; or held, rejected, released, late, warned,"
+        " empty, not_delivered, published",
     )
-    verb.add_argument("--most", type=int, default=25, help="how many (default 25)")
+    verb.add_argument("--limit", type=int, default=25, help="how many (default 25)")
     run.verb("show", run_show, "Show a run.", "ladle run show 12").add_argument("number", type=int)
     verb = run.verb("log", run_log, "Print the run log.", "ladle run log 12 --follow")
     verb.add_argument("number", type=int)

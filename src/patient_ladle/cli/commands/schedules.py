@@ -42,10 +42,10 @@ def _moment(found: dict[str, Any]) -> str:
     return moment(found["at"]) + (f"  ({found['note']})" if found["note"] else "")
 
 
-def _missed(schedule: dict[str, Any]) -> str:
-    hours = f", none older than {schedule['missed_hours']} h" if schedule["missed_hours"] is not None else ""
-    most = f", no more than {schedule['missed_most']}" if schedule["missed_most"] is not None else ""
-    return f"{schedule['missed']}{hours}{most}"
+def _catch_up(schedule: dict[str, Any]) -> str:
+    hours = f", none older than {schedule['catch_up_hours']} h" if schedule["catch_up_hours"] is not None else ""
+    most = f", no more than {schedule['catch_up_limit']}" if schedule["catch_up_limit"] is not None else ""
+    return f"{schedule['catch_up']}{hours}{most}"
 
 
 def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
@@ -63,10 +63,10 @@ def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
             ("holidays", f"{made['calendar']}, on one: {made['on_holiday']}" if made["calendar"] else ""),
             ("values", ", ".join(f"{k}={v}" for k, v in made["values"].items())),
             ("formats", ", ".join(made["formats"])),
-            ("missed ones", f"{_missed(made)} of those missed while the service was down"),
-            ("still running", made["overlap"]),
+            ("catch up", f"{_catch_up(made)} of the due times missed while the service was down"),
+            ("while running", made["while_running"]),
             ("spread over", f"{made['spread_seconds']} s" if made["spread_seconds"] else ""),
-            ("attempts", f"{made['attempts']}, within {made['run_minutes']} minutes"),
+            ("attempts", f"{made['attempts']}, timeout {made['timeout_minutes']} minutes"),
             ("finish by", made["finish_by"]),
             ("priority", made["priority"]),
             ("into", made["deliver_into"] or "where the extract says"),
@@ -82,16 +82,16 @@ def schedule_show(args: argparse.Namespace) -> None:
 
 
 _GIVEN = (
-    "rule", "zone", "first_date", "last_date", "on_holiday", "missed", "missed_hours", "missed_most", "overlap",
-    "spread_seconds", "attempts", "run_minutes", "finish_by", "priority", "deliver_into", "calendar",
+    "rule", "zone", "first_date", "last_date", "on_holiday", "catch_up", "catch_up_hours", "catch_up_limit", "while_running",
+    "spread_seconds", "attempts", "timeout_minutes", "finish_by", "priority", "deliver_into", "calendar",
 )  # fmt: skip
 _NONE = "none"
 """The word that takes a setting away again."""
-_MAY_GO = ("first_date", "last_date", "missed_hours", "missed_most", "finish_by", "calendar")
+_MAY_GO = ("first_date", "last_date", "catch_up_hours", "catch_up_limit", "finish_by", "calendar")
 
 
 def _given(args: argparse.Namespace) -> dict[str, Any]:
-    given = {key: getattr(args, key) for key in _GIVEN} | {"formats": listed(getattr(args, "as"))}
+    given = {key: getattr(args, key) for key in _GIVEN} | {"formats": listed(args.formats)}
     if args.set is not None:
         given["values"] = pairs(args.set, "--set")
     if args.exceptions is not None:
@@ -110,7 +110,7 @@ def schedule_add(args: argparse.Namespace) -> None:
 def schedule_edit(args: argparse.Namespace) -> None:
     changes = _given(args) | {k: v for k, v in {"extract": args.extract, "environment": args.env}.items() if v is not None}
     if not changes:
-        raise ClientError("nothing to change was given.", "Give --rule, --zone, --env, --extract, --set or --as.")
+        raise ClientError("nothing to change was given.", "Give --rule, --zone, --env, --extract, --set or --formats.")
     with connected(args) as ladle:
         _show(args, ladle.schedules.edit(args.name, **changes))
 
@@ -118,9 +118,9 @@ def schedule_edit(args: argparse.Namespace) -> None:
 _TIMING = ("zone", "calendar", "on_holiday", "exceptions", "first_date", "last_date")
 
 
-def schedule_moments(args: argparse.Namespace) -> None:
+def schedule_times(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.schedules.next_moments(args.rule, count=args.count, **{key: getattr(args, key) for key in _TIMING})
+        found = ladle.schedules.times(args.rule, count=args.limit, **{key: getattr(args, key) for key in _TIMING})
     if args.json:
         return print_json(found)
     rows = [(moment(each["at"]), each["local"][:16].replace("T", " "), each["note"]) for each in found]
@@ -167,7 +167,7 @@ def _timing(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--to", dest="last_date", metavar="YYYY-MM-DD", help="last date; none takes it away")
     verb.add_argument("--except", dest="exceptions", metavar="DATES", help="dates on which nothing is due, separated by commas")
     verb.add_argument("--calendar", help="calendar of holidays; none takes it away")
-    verb.add_argument("--on-holiday", choices=("run", "skip", "next working day"), help="what a holiday does (default run)")
+    verb.add_argument("--on-holiday", choices=("run", "skip", "next_working_day"), help="what a holiday does (default run)")
 
 
 def _options(verb: argparse.ArgumentParser) -> None:
@@ -176,21 +176,25 @@ def _options(verb: argparse.ArgumentParser) -> None:
         "--then", metavar="EXTRACTS", help="extracts to run after it, in order, each when the one before finished"
     )
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value")
-    verb.add_argument("--as", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    verb.add_argument("--formats", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
     verb.add_argument(
-        "--missed", choices=("latest", "all", "none"), help="which of those missed while down run (default latest)"
+        "--catch-up",
+        choices=("latest", "all", "none"),
+        help="which due times missed while the service was down run (default latest)",
     )
-    verb.add_argument("--missed-hours", metavar="N", help="but none older than so many hours")
-    verb.add_argument("--missed-most", metavar="N", help="of all, no more than the last so many")
-    verb.add_argument("--overlap", choices=("wait", "skip", "alongside"), help="while an earlier run goes on (default wait)")
+    verb.add_argument("--catch-up-hours", metavar="N", help="but none older than so many hours")
+    verb.add_argument("--catch-up-limit", metavar="N", help="catch up with no more than the last so many")
+    verb.add_argument(
+        "--while-running", choices=("wait", "skip", "parallel"), help="while an earlier run is running (default wait)"
+    )
     verb.add_argument("--spread", dest="spread_seconds", type=int, metavar="SECONDS", help="start somewhere in so many seconds")
-    verb.add_argument("--attempts", type=int, help="how often a run is tried when the fault may pass (default 3)")
-    verb.add_argument("--minutes", dest="run_minutes", type=int, help="a run is given up after so many (default 1440)")
+    verb.add_argument("--attempts", type=int, help="how often a run is tried on temporary errors (default 3)")
+    verb.add_argument("--timeout-minutes", type=int, metavar="N", help="a run fails after so many minutes (default 1440)")
     verb.add_argument("--finish-by", metavar="HH:MM", help="flag a run that has not finished by then as late")
     verb.add_argument(
         "--deliver-into", metavar="FOLDERS", help="instead of the extract's; several: 'a; b'; '': the extract's again"
     )
-    verb.add_argument("--priority", choices=("low", "normal", "high"), help="who goes first where places are few")
+    verb.add_argument("--priority", choices=("low", "normal", "high"), help="which runs start first when runs queue")
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
@@ -238,9 +242,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--past", type=int, default=5, help="past due times shown (default 5)")
     verb = schedule.verb(
-        "moments", schedule_moments, "The next due times of any rule, with the days on which clocks change.",
-        "ladle schedule moments 'last working day 16:00' --zone Europe/London --calendar england",
+        "times", schedule_times, "The next due times of any rule, with the days on which clocks change.",
+        "ladle schedule times 'last working day 16:00' --zone Europe/London --calendar england",
     )  # fmt: skip
     verb.add_argument("rule")
     _timing(verb)
-    verb.add_argument("--count", type=int, default=10, help="how many (default 10)")
+    verb.add_argument("--limit", type=int, default=10, metavar="N", help="how many (default 10)")

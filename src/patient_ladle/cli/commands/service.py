@@ -26,7 +26,7 @@ def _become(words: list[str]) -> int:
 def service_start(args: argparse.Namespace) -> int:
     """Never returns: the process becomes the supervisor."""
     return _become(
-        ["start", "--places", str(args.places), *(["--demo"] if args.demo else []), *(["--adopt"] if args.adopt else [])]
+        ["start", "--max-runs", str(args.max_runs), *(["--demo"] if args.demo else []), *(["--adopt"] if args.adopt else [])]
     )
 
 
@@ -39,7 +39,7 @@ def worker_start(args: argparse.Namespace) -> int:
     """Never returns: the process becomes a worker."""
     if not os.environ.get("LADLE_DATABASE_URL"):
         raise ClientError("LADLE_DATABASE_URL is not set.", "Set it to the service database that the worker shall join.")
-    return _become(["worker", "--alone", "--places", str(args.places)])
+    return _become(["worker", "--alone", "--max-runs", str(args.max_runs)])
 
 
 def worker_list(args: argparse.Namespace) -> None:
@@ -48,11 +48,11 @@ def worker_list(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [
-        (w["id"], w["host"], f"{w['running']} of {w['places']}", "draining" if w["draining"] else "",
-         w["release"], f"{w['clock_seconds']:+.1f} s", moment(w["started_at"]))
+        (w["id"], w["host"], f"{w['running']} of {w['max_runs']}", "draining" if w["draining"] else "",
+         w["version"], f"{w['clock_seconds']:+.1f} s", moment(w["started_at"]))
         for w in found
     ]  # fmt: skip
-    headings = ("WORKER", "HOST", "RUNNING", "", "RELEASE", "CLOCK", "SINCE")
+    headings = ("WORKER", "HOST", "RUNNING", "", "VERSION", "CLOCK", "SINCE")
     return print_table(headings, rows, "no worker is there: queued runs wait until one starts.")
 
 
@@ -74,7 +74,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "and LADLE_TIME_ZONE are honoured.",
         "LADLE_DATA=/srv/ladle ladle service start",
     )
-    verb.add_argument("--places", type=int, default=2, help="runs that this machine's worker carries out at once")
+    verb.add_argument("--max-runs", type=int, default=2, help="runs that this machine's worker carries out at once")
     verb.add_argument("--demo", action="store_true", help="with Fennmoor Water's made-up sources, extracts and schedules")
     verb.add_argument(
         "--adopt", action="store_true", help="take ledger, keys, result store and data directory for one from now on"
@@ -86,8 +86,10 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "LADLE_DATA=/srv/ladle ladle service database",
     )
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
-    verb = worker.verb("start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --places 4")
-    verb.add_argument("--places", type=int, default=2, help="runs at once")
+    verb = worker.verb(
+        "start", worker_start, "Join the ledger that LADLE_DATABASE_URL names.", "ladle worker start --max-runs 4"
+    )
+    verb.add_argument("--max-runs", type=int, default=2, help="runs at once")
     worker.verb("list", worker_list, "Workers that are there.", "ladle worker list")
     verb = worker.verb("drain", worker_drain, "Let a worker take no more runs.", "ladle worker drain HOST-12-ab34cd")
     verb.add_argument("worker")

@@ -41,8 +41,11 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     if args.json:
         return print_json(source)
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
-    facts += [("group", source["group"]), ("places", f"{amount(source['places'], 'run')} at once")]
-    facts += [("deadline", f"{source['deadline_seconds']} s"), ("connect within", f"{source['connect_seconds']} s")]
+    facts += [("group", source["group"]), ("max runs", f"{amount(source['max_runs'], 'run')} at once")]
+    facts += [
+        ("query timeout", f"{source['query_timeout_seconds']} s"),
+        ("connect timeout", f"{source['connect_timeout_seconds']} s"),
+    ]
     facts += [("quiet hours", f"{source['quiet_hours']} {source['quiet_zone']}".strip())]
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
@@ -73,8 +76,8 @@ def _address_body(args: argparse.Namespace) -> dict[str, Any]:
 
 def _settings(args: argparse.Namespace) -> dict[str, Any]:
     given = {
-        "note": args.note, "group": args.group, "places": args.places, "deadline_seconds": args.deadline,
-        "connect_seconds": args.connect, "max_rows": args.max_rows, "max_bytes": args.max_bytes,
+        "note": args.note, "group": args.group, "max_runs": args.max_runs, "query_timeout_seconds": args.query_timeout,
+        "connect_timeout_seconds": args.connect_timeout, "max_rows": args.max_rows, "max_bytes": args.max_bytes,
         "quiet_hours": args.quiet, "quiet_zone": args.quiet_zone,
     }  # fmt: skip
     return {key: value for key, value in given.items() if value is not None}
@@ -94,7 +97,7 @@ def source_edit(args: argparse.Namespace) -> None:
         if args.remove_address:
             changes["addresses"] = {args.env: None}
         if not changes:
-            raise ClientError("nothing to change was given.", "Give --address, --note, --places or --deadline.")
+            raise ClientError("nothing to change was given.", "Give --address, --note, --max-runs or --query-timeout.")
         _show(args, ladle.sources.edit(args.name, **changes))
 
 
@@ -174,13 +177,13 @@ def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--secret-from", metavar="REF", help="env:LADLE_SOURCE_… or file:NAME, resolved by the service")
     verb.add_argument("--note")
     verb.add_argument("--group", help="group of sources that it belongs to")
-    verb.add_argument("--connect", type=int, metavar="SECONDS", help="longest wait for a connection (default 10)")
+    verb.add_argument("--connect-timeout", type=int, metavar="SECONDS", help="longest wait for a connection (default 10)")
     verb.add_argument("--max-rows", type=int, help="refuse results of more rows")
     verb.add_argument("--max-bytes", type=int, help="refuse results of more bytes")
     verb.add_argument("--quiet", metavar="HOURS", help="when no run reads it: '07:00 to 09:30 and 22:00 to 02:00'")
     verb.add_argument("--quiet-zone", metavar="ZONE", help="whose clocks count for --quiet (default: the service's)")
-    verb.add_argument("--places", type=int, help="runs that may read it at once")
-    verb.add_argument("--deadline", type=int, metavar="SECONDS", help="longest time of one statement")
+    verb.add_argument("--max-runs", type=int, help="runs that may read it at once")
+    verb.add_argument("--query-timeout", type=int, metavar="SECONDS", help="longest time of one statement")
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
@@ -196,7 +199,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("engine", help="postgresql, mariadb, sqlite, duckdb or files")
     _address_options(verb)
     verb = source.verb(
-        "edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --places 4"
+        "edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --max-runs 4"
     )
     verb.add_argument("name")
     _address_options(verb)

@@ -16,7 +16,7 @@ from .days import days_of, free_before, is_working, working_day_after
 from .holidays import NO_HOLIDAYS
 from .reading import Crontab, PlainRule, read_rule
 
-ON_HOLIDAY = ("run", "skip", "next working day")
+ON_HOLIDAY = ("run", "skip", "next_working_day")
 """What becomes of a moment on a holiday."""
 _LONGEST_CHANGE = timedelta(hours=3)
 """Longer than any change of clocks."""
@@ -52,7 +52,7 @@ class Timing:
         check_zone(self.zone)
         read_rule(self.rule)
         if self.on_holiday not in ON_HOLIDAY:
-            raise unknown_name("way with holidays", self.on_holiday, ON_HOLIDAY)
+            raise unknown_name("holiday policy", self.on_holiday, ON_HOLIDAY)
         check_order(self.first, self.last)
         begin = min(now, datetime.combine(self.first, time(), UTC)) if self.first else now
         if self.next_due(begin) is None:

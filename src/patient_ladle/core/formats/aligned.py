@@ -24,7 +24,7 @@ _BREAK_BYTES = b"\t\n\r\x0b\x0c\xc2\xe2"
 """Bytes without which no text holds a break."""
 OPTIONS = (
     Option("header", True, "a first line with the names of the columns, and a rule below it"),
-    Option("absent", "", "what stands for an absent value", check=one_line),
+    Option("null_as", "", "what stands for null", check=one_line),
     *ENCODING_OPTIONS,
     *STYLE_OPTIONS,
 )
@@ -55,7 +55,7 @@ class AlignedWriter(TextWriter):
     def write(self, batch: Batch) -> None:
         cells = []
         for n, (column, array, numbers) in enumerate(zip(self.columns, batch.cells, batch.numbers, strict=True)):
-            shown = pc.fill_null(styled(column, array, numbers, self.options), constant(self.options["absent"]))
+            shown = pc.fill_null(styled(column, array, numbers, self.options), constant(self.options["null_as"]))
             shown = self._unbroken(column, shown)
             self.widths[n] = max(self.widths[n], pc.max(pc.utf8_length(shown)).as_py() or 0)
             cells.append(shown)
@@ -90,7 +90,7 @@ class AlignedWriter(TextWriter):
 
 def _cell(text: str, options: Mapping[str, Any]) -> str | None:
     found = text.strip(" ")
-    return None if found == options["absent"] else found
+    return None if found == options["null_as"] else found
 
 
 class AlignedFormat(Format):
@@ -98,15 +98,17 @@ class AlignedFormat(Format):
 
     name = "text"
     counter = "aligned"
-    ending = ".txt"
+    extension = ".txt"
     media_type = "text/plain"
     note = "text in aligned columns, for reading"
     options: ClassVar = OPTIONS
 
     def check(self, options: Mapping[str, Any]) -> None:
         checked_words(options)
-        if len(options["stand_in"]) > 1:
-            raise BadInput(f"stand_in is '{options['stand_in']}', and columns stay aligned with one character.", "Take one.")
+        if len(options["replacement"]) > 1:
+            raise BadInput(
+                f"replacement is '{options['replacement']}', and columns stay aligned with one character.", "Take one."
+            )
 
     def writer(self, target: Target, options: Mapping[str, Any]) -> AlignedWriter:
         return AlignedWriter(target, options)
@@ -118,7 +120,7 @@ class AlignedFormat(Format):
         return field_facts(column, options)
 
     def null_as(self, options: Mapping[str, Any]) -> str:
-        return str(options["absent"])
+        return str(options["null_as"])
 
     def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
         """Cells without the spaces around them; whole lines where there is no header to say where columns begin."""

@@ -92,7 +92,7 @@ class Format(ABC):
     """One member of the family, and all that anybody has to know of it: nothing about a format stands elsewhere."""
 
     name: ClassVar[str]
-    ending: ClassVar[str]
+    extension: ClassVar[str]
     media_type: ClassVar[str]
     note: ClassVar[str]
     options: ClassVar[tuple[Option, ...]] = ()
@@ -142,7 +142,7 @@ class Format(ABC):
         return {}
 
     def null_as(self, options: Mapping[str, Any]) -> str:
-        """The text that stands for an absent value; empty also where such a value is simply not there."""
+        """The text that stands for null; empty also where such a value is simply not there."""
         return ""
 
     def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
@@ -164,12 +164,12 @@ NOTHING = constant("")
 
 
 def together(*parts: pa.Array | str) -> pa.Array:
-    """Element-wise join; a row with an absent member is absent."""
+    """Element-wise join; a row with a null member is null."""
     return pc.binary_join_element_wise(*[constant(part) if isinstance(part, str) else part for part in parts], NOTHING)
 
 
 def chosen(mask: pa.Array, yes: pa.Array | str, no: pa.Array | str) -> pa.Array:
-    """``yes`` where the mask is true, ``no`` elsewhere; absent where the mask is."""
+    """``yes`` where the mask is true, ``no`` elsewhere; null where the mask is."""
     return pc.if_else(mask, *[constant(each) if isinstance(each, str) else each for each in (yes, no)])
 
 

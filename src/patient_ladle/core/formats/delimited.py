@@ -1,6 +1,6 @@
 """Delimited text: commas as RFC 4180 describes them, or another delimiter, in any encoding.
 
-Unless set otherwise: UTF-8, a header, LF, quotes only where needed. An absent value is nothing between delimiters; an empty
+Unless set otherwise: UTF-8, a header, LF, quotes only where needed. Null is nothing between delimiters; an empty
 text is ``""``, so the two stay apart. Rows that come from the source as such text go into the file as they are.
 """
 
@@ -73,11 +73,11 @@ OPTIONS = (
         "which values stand in quotes: where needed, every one, or every text",
         ("needed", "always", "text"),
     ),
-    Option("line_end", "lf", "how lines end", tuple(_LINE_ENDS)),
+    Option("line_ending", "lf", "how lines end", tuple(_LINE_ENDS)),
     *ENCODING_OPTIONS,
-    Option("absent", "", "what stands for an absent value; an equal text is put in quotes", check=one_line),
+    Option("null_as", "", "what stands for null; an equal text is put in quotes", check=one_line),
     *STYLE_OPTIONS,
-    Option("guard_formulas", False, "an apostrophe before texts that a spreadsheet would take for a formula"),
+    Option("escape_formulas", False, "an apostrophe before texts that a spreadsheet would take for a formula"),
 )
 
 
@@ -88,18 +88,18 @@ class DelimitedWriter(TextWriter):
         self.columns = columns
         mind_forms(columns, self.options)
         options = self.options
-        delimiter, self.line_end = options["delimiter"], _LINE_ENDS[options["line_end"]]
+        delimiter, self.line_ending = options["delimiter"], _LINE_ENDS[options["line_ending"]]
         self.needs_quotes = f'[{re.escape(delimiter)}"\r\n]|^$'
         if len(columns) == 1:
             self.needs_quotes += r"|^\\\.$"  # alone on a line some readers take it for the end
-        if options["absent"]:
-            self.needs_quotes += f"|^{re.escape(options['absent'])}$"
-        self.quoting_words = len(columns) == 1 or bool(options["absent"]) or not delimiter.isascii()
+        if options["null_as"]:
+            self.needs_quotes += f"|^{re.escape(options['null_as'])}$"
+        self.quoting_words = len(columns) == 1 or bool(options["null_as"]) or not delimiter.isascii()
         self.quoting_signs = delimiter.encode() + b'"\r\n'
         self.left_alone = [leaves_alone(column, options) for column in columns]
-        usual = all(options[o.name] == o.default for o in OPTIONS if o.name not in ("header", "encoding", "stand_in"))
-        self.alone = len(columns) == 1 and not options["absent"]
-        self.absent = '""' if self.alone else options["absent"]
+        usual = all(options[o.name] == o.default for o in OPTIONS if o.name not in ("header", "encoding", "replacement"))
+        self.alone = len(columns) == 1 and not options["null_as"]
+        self.null_as = '""' if self.alone else options["null_as"]
         self.takes_csv = usual and self.encoder.plain and all(self.left_alone)
         if options["header"]:
             names = [pa.array([column.name], pa.string()) for column in columns]
@@ -135,7 +135,7 @@ class DelimitedWriter(TextWriter):
     ) -> memoryview:
         parts: list[pa.Array | str] = []
         for n, (array, column) in enumerate(zip(cells, columns, strict=True)):
-            if self.options["guard_formulas"] and column.kind in ("text", "any"):
+            if self.options["escape_formulas"] and column.kind in ("text", "any"):
                 array = self._guarded(array, numbers[n] if numbers else None)
             if (
                 self.options["quoting"] != "needed"
@@ -144,12 +144,10 @@ class DelimitedWriter(TextWriter):
                 or self.options["delimiter"] in _IN_VALUES
             ):
                 array = self._quoted(array, column)
-            parts += [self.options["delimiter"], pc.fill_null(array, constant(self.absent)) if array.null_count else array]
+            parts += [self.options["delimiter"], pc.fill_null(array, constant(self.null_as)) if array.null_count else array]
             if self.alone and array.null_count:
-                self.warn(
-                    f"column '{column.name}' is alone: its absent values are written as \"\", for readers skip empty lines"
-                )
-        return joined([*parts[1:], self.line_end])
+                self.warn(f"column '{column.name}' is alone: its nulls are written as \"\", for readers skip empty lines")
+        return joined([*parts[1:], self.line_ending])
 
     def write(self, batch: Batch) -> None:
         if batch.csv is not None and self.takes_csv and not (self.alone and _has_empty_line(batch.csv)):
@@ -182,7 +180,7 @@ def _head(file: BinaryIO, encoding: str, options: Mapping[str, Any]) -> tuple[li
 
 
 def _batches(content: BinaryIO, width: int, encoding: str, options: Mapping[str, Any]) -> Iterator[Batch]:
-    """By Arrow's reader, which tells an absent value from an empty text; it knows no delimiter beyond ASCII."""
+    """By Arrow's reader, which tells null from an empty text; it knows no delimiter beyond ASCII."""
     if not width:
         return
     if not options["delimiter"].isascii():
@@ -207,7 +205,7 @@ def _by_arrow(content: BinaryIO, names: Sequence[str], encoding: str, options: M
             ),
             pacsv.ParseOptions(delimiter=options["delimiter"], newlines_in_values=True, ignore_empty_lines=False),
             pacsv.ConvertOptions(
-                column_types=dict.fromkeys(names, pa.string()), null_values=[options["absent"]], strings_can_be_null=True,
+                column_types=dict.fromkeys(names, pa.string()), null_values=[options["null_as"]], strings_can_be_null=True,
                 quoted_strings_can_be_null=False,
             ),
         )  # fmt: skip
@@ -222,12 +220,12 @@ def _by_arrow(content: BinaryIO, names: Sequence[str], encoding: str, options: M
 
 
 def _slowly(content: BinaryIO, width: int, encoding: str, options: Mapping[str, Any]) -> Iterator[Batch]:
-    """Without telling absent from empty, where both are nothing."""
+    """Without telling null from empty, where both are nothing."""
     text = io.TextIOWrapper(content, "utf-8-sig" if encoding == "utf-8" else encoding, newline="")
     rows = csv.reader(text, delimiter=options["delimiter"])
     if options["header"]:
         next(rows, None)
-    yield from batched(([None if cell == options["absent"] else cell for cell in row] for row in rows), width)
+    yield from batched(([None if cell == options["null_as"] else cell for cell in row] for row in rows), width)
 
 
 class CsvFormat(Format):
@@ -235,7 +233,7 @@ class CsvFormat(Format):
 
     name = "csv"
     counter = "delimited"
-    ending = ".csv"
+    extension = ".csv"
     media_type = "text/csv"
     note = "delimited text, one row a line"
     options: ClassVar[tuple[Option, ...]] = OPTIONS
@@ -245,9 +243,11 @@ class CsvFormat(Format):
 
     def check(self, options: Mapping[str, Any]) -> None:
         checked_words(options)
-        if options["guard_formulas"] and options["stand_in"][:1] in ("=", "+", "-", "@"):
-            raise BadInput("stand_in begins like a formula, and guard_formulas is set.", "Take another stand_in, such as ?.")
-        for name in ("absent", "stand_in"):
+        if options["escape_formulas"] and options["replacement"][:1] in ("=", "+", "-", "@"):
+            raise BadInput(
+                "replacement begins like a formula, and escape_formulas is set.", "Take another replacement, such as ?."
+            )
+        for name in ("null_as", "replacement"):
             for sign in (options["delimiter"], '"'):
                 if sign in options[name]:
                     raise BadInput(
@@ -261,9 +261,9 @@ class CsvFormat(Format):
 
     def facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
         made = {}
-        if not options["absent"]:
-            made["absent"] = "nothing between delimiters; an empty text stands in quotes"
-        if options["guard_formulas"]:
+        if not options["null_as"]:
+            made["nulls"] = "nothing between delimiters; an empty text stands in quotes"
+        if options["escape_formulas"]:
             made["guardedFormulas"] = "an apostrophe stands before texts that begin like a formula"
         return made
 
@@ -271,7 +271,7 @@ class CsvFormat(Format):
         return field_facts(column, options)
 
     def null_as(self, options: Mapping[str, Any]) -> str:
-        return str(options["absent"])
+        return str(options["null_as"])
 
     def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
         names, content = _head(file, self.encoding(options), options)
@@ -285,7 +285,7 @@ class CsvFormat(Format):
         return {
             "header": options["header"],
             "delimiter": options["delimiter"],
-            "lineTerminator": _LINE_ENDS[options["line_end"]],
+            "lineTerminator": _LINE_ENDS[options["line_ending"]],
             "quoteChar": '"',
             "doubleQuote": True,
         }
@@ -295,7 +295,7 @@ class TsvFormat(CsvFormat):
     """See Format."""
 
     name = "tsv"
-    ending = ".tsv"
+    extension = ".tsv"
     media_type = "text/tab-separated-values"
     note = "text delimited by tabs, one row a line"
     options: ClassVar[tuple[Option, ...]] = tuple(

@@ -36,7 +36,7 @@ _ESCAPED = b"\\" + bytes(range(32)) + b'"'
 _PLAIN = b"0123456789-.+eE"
 """What numbers that JSON takes are made of; a source writes nothing else with these signs alone."""
 _NOT_FINITE = ("text", "null", "refuse")
-_SHORT = "not_finite"
+_SHORT = "nan_as"
 OPTIONS = (
     Option(
         _SHORT, "text", "NaN and infinity, for which JSON has no numbers: as texts, as null, or the run is refused", _NOT_FINITE
@@ -98,10 +98,10 @@ class JsonWriter(FormatWriter):
             return "", _one_line(array), ""
         if column.kind in MOMENTS:
             array = in_form(column, array, self.options)
-        elif column.form and column.kind in NUMERIC:
-            array = rounded(array, column.form)
-        elif column.form and numbers is not None:
-            array = pc.if_else(numbers, rounded(array, column.form), array)
+        elif column.pattern and column.kind in NUMERIC:
+            array = rounded(array, column.pattern)
+        elif column.pattern and numbers is not None:
+            array = pc.if_else(numbers, rounded(array, column.pattern), array)
         if column.kind in ("boolean", "integer"):
             return "", array, ""
         if column.kind == "binary" and self.options["binary"] == "hex":
@@ -181,7 +181,7 @@ class JsonFormat(Format):
 
     name = "json"
     counter = "json"
-    ending = ".json"
+    extension = ".json"
     media_type = "application/json"
     note = "an array of objects, one object a line"
     options: ClassVar[tuple[Option, ...]] = OPTIONS
@@ -210,7 +210,7 @@ class JsonLinesFormat(JsonFormat):
     """See Format."""
 
     name = "jsonl"
-    ending = ".jsonl"
+    extension = ".jsonl"
     media_type = "application/jsonl"
     note = "one object a line, without an array around them"
     options: ClassVar[tuple[Option, ...]] = LINE_OPTIONS

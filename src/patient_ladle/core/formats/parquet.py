@@ -27,13 +27,13 @@ _PLAIN = {
 }  # fmt: skip
 _GROUP_BYTES = 32 << 20
 """Texts gathered before a row group is written."""
-OPTIONS = (Option("codec", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),)
+OPTIONS = (Option("compression", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),)
 
 
 def _type_of(column: Column) -> pa.DataType:
     if column.kind == "decimal":
         found = _SCALED.search(column.source_type)
-        formed = NUMBER_FORM.fullmatch(column.form) if column.form else None
+        formed = NUMBER_FORM.fullmatch(column.pattern) if column.pattern else None
         if formed:
             return pa.decimal128(_MOST_DIGITS, len(formed.group(3) or ""))
         if found:
@@ -88,14 +88,14 @@ class ParquetWriter(FormatWriter):
             if column.kind in ("decimal", "any") and wanted == pa.string():
                 self.warn(f"column '{column.name}' has no one type with known digits: written as text")
         self.schema = pa.schema([pa.field(c.name, t) for c, t in zip(columns, self.types, strict=True)])
-        codec = None if self.options["codec"] == "none" else self.options["codec"]
-        self.made = pq.ParquetWriter(pa.PythonFile(_Out(self.target.file), mode="w"), self.schema, compression=codec)
+        compression = None if self.options["compression"] == "none" else self.options["compression"]
+        self.made = pq.ParquetWriter(pa.PythonFile(_Out(self.target.file), mode="w"), self.schema, compression=compression)
         self.waiting: list[pa.RecordBatch] = []
         self.size = 0
 
     def _cast(self, column: Column, array: pa.Array, wanted: pa.DataType) -> pa.Array:
-        if column.kind == "decimal" and column.form:
-            array = rounded(array, column.form)
+        if column.kind == "decimal" and column.pattern:
+            array = rounded(array, column.pattern)
         try:
             return _typed(array, wanted)
         except (pa.ArrowInvalid, ValueError):
@@ -143,7 +143,7 @@ class ParquetFormat(Format):
     name = "parquet"
     counter = "parquet"
     lines = False
-    ending = ".parquet"
+    extension = ".parquet"
     media_type = "application/vnd.apache.parquet"
     note = "typed columns, for programs"
     options: ClassVar = OPTIONS

@@ -79,9 +79,9 @@ def fitting_form(column: Column, options: Mapping[str, Any]) -> str:
 
     Raises ValueUnfit where its values lack what the style asks for.
     """
-    option = {"date": "date_form", "time": "time_form"}.get(column.kind, "timestamp_form")
+    option = {"date": "date_format", "time": "time_format"}.get(column.kind, "timestamp_format")
     try:
-        return checked_form(column.form or options.get(option, ""), column.kind)
+        return checked_form(column.pattern or options.get(option, ""), column.kind)
     except BadInput as error:
         hint = f"Give this column a style of its own, or change {option}."
         raise ValueUnfit(f"column '{column.name}': {error.message}", hint, column=column.name) from error
@@ -97,23 +97,23 @@ def mind_forms(columns: Sequence[Column], options: Mapping[str, Any]) -> None:
 def takes_form(column: Column) -> bool:
     """Whether the column's own form has something to do with its values."""
     numeric = column.kind in (*NUMERIC, "any")
-    return not column.form or (numeric if NUMBER_FORM.fullmatch(column.form) else column.kind in MOMENTS)
+    return not column.pattern or (numeric if NUMBER_FORM.fullmatch(column.pattern) else column.kind in MOMENTS)
 
 
 _dates, _times_only = partial(checked_form, kind="date"), partial(checked_form, kind="time")
 ZONE = Option("zone", "UTC", "time zone in which moments with a zone are written, such as Europe/London", check=checked_zone)
 BINARY = Option("binary", "base64", "how binary values are written", ("base64", "hex"))
 STYLE_OPTIONS = (
-    Option("date_form", "", "strftime style of dates, such as %d/%m/%Y; ISO 8601 unless set", check=_dates),
+    Option("date_format", "", "strftime style of dates, such as %d/%m/%Y; default ISO 8601", check=_dates),
     Option(
-        "timestamp_form", "", "strftime style of timestamps, such as %d/%m/%Y %H:%M; ISO 8601 unless set", check=checked_form
+        "timestamp_format", "", "strftime style of timestamps, such as %d/%m/%Y %H:%M; default ISO 8601", check=checked_form
     ),
-    Option("time_form", "", "strftime style of times, such as %H:%M; ISO 8601 unless set", check=_times_only),
+    Option("time_format", "", "strftime style of times, such as %H:%M; default ISO 8601", check=_times_only),
     ZONE,
-    Option("decimal_sign", ".", "between the whole and the fraction of a number", (".", ",")),
-    Option("thousands_sign", "", "between groups of three digits", ("", ",", ".", " ", "'", "\u202f")),
-    Option("true_word", "true", "how true is written", check=one_line),
-    Option("false_word", "false", "how false is written", check=one_line),
+    Option("decimal_separator", ".", "between the whole and the fraction of a number", (".", ",")),
+    Option("thousands_separator", "", "between groups of three digits", ("", ",", ".", " ", "'", "\u202f")),
+    Option("true_as", "true", "how true is written", check=one_line),
+    Option("false_as", "false", "how false is written", check=one_line),
     BINARY,
 )
 
@@ -124,11 +124,11 @@ def styled(column: Column, array: pa.Array, numbers: pa.Array | None, options: M
     if kind in MOMENTS:
         return in_form(column, array, options)
     if kind in NUMERIC:
-        return _numbers(array, column.form, options)
+        return _numbers(array, column.pattern, options)
     if kind == "any" and numbers is not None:
-        return pc.if_else(numbers, _numbers(array, column.form, options), array)
-    if kind == "boolean" and (options["true_word"], options["false_word"]) != ("true", "false"):
-        return chosen(pc.equal(array, constant("true")), options["true_word"], options["false_word"])
+        return pc.if_else(numbers, _numbers(array, column.pattern, options), array)
+    if kind == "boolean" and (options["true_as"], options["false_as"]) != ("true", "false"):
+        return chosen(pc.equal(array, constant("true")), options["true_as"], options["false_as"])
     if kind == "binary":
         return in_hex(array) if options["binary"] == "hex" else array
     return array
@@ -136,7 +136,7 @@ def styled(column: Column, array: pa.Array, numbers: pa.Array | None, options: M
 
 def leaves_alone(column: Column, options: Mapping[str, Any]) -> bool:
     """Whether ``styled`` gives back what it is given, for every value."""
-    return not column.form and all(options[o.name] == o.default for o in STYLE_OPTIONS)
+    return not column.pattern and all(options[o.name] == o.default for o in STYLE_OPTIONS)
 
 
 def in_hex(array: pa.Array) -> pa.Array:
@@ -249,7 +249,7 @@ def _times(texts: pa.Array, form: str) -> pa.Array:
 
 
 def _numbers(array: pa.Array, form: str, options: Mapping[str, Any]) -> pa.Array:
-    thousands, sign = options["thousands_sign"], options["decimal_sign"]
+    thousands, sign = options["thousands_separator"], options["decimal_separator"]
     found = NUMBER_FORM.fullmatch(form) if form else None
     if found:
         thousands = thousands or ("" if not found.group(1) else "," if sign == "." else ".")

@@ -88,12 +88,12 @@ def canonical(batches: Iterable[Batch], columns: Sequence[Column], options: Mapp
 
 
 def _canonical(column: Column, array: pa.Array, options: Mapping[str, Any]) -> pa.Array:
-    if column.kind in NUMERIC and (options.get("thousands_sign") or options.get("decimal_sign", ".") != "."):
-        return _plain_numbers(array, options["thousands_sign"], options["decimal_sign"])
-    if column.kind == "boolean" and options.get("true_word", "true") != "true":
-        return chosen(pc.equal(array, constant(options["true_word"])), "true", "false")
-    if column.kind == "boolean" and options.get("false_word", "false") != "false":
-        return chosen(pc.equal(array, constant(options["false_word"])), "false", "true")
+    if column.kind in NUMERIC and (options.get("thousands_separator") or options.get("decimal_separator", ".") != "."):
+        return _plain_numbers(array, options["thousands_separator"], options["decimal_separator"])
+    if column.kind == "boolean" and options.get("true_as", "true") != "true":
+        return chosen(pc.equal(array, constant(options["true_as"])), "true", "false")
+    if column.kind == "boolean" and options.get("false_as", "false") != "false":
+        return chosen(pc.equal(array, constant(options["false_as"])), "false", "true")
     if column.kind == "binary" and options.get("binary") == "hex" and has_only(array, _HEX):
         texts = [None if text is None else base64.b64encode(bytes.fromhex(text)).decode() for text in array.to_pylist()]
         return pa.array(texts, pa.string())

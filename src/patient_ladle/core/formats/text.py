@@ -57,9 +57,9 @@ ENCODING_OPTIONS = (
         alias=listed_encoding,
     ),
     Option(
-        "stand_in",
+        "replacement",
         "",
-        "what stands for a character that the encoding lacks; unless set the run is refused, naming it",
+        "what stands for a character that the encoding lacks; by default the run is refused, naming it",
         check=one_line,
     ),
 )
@@ -71,48 +71,50 @@ _LIKE_VALUE = re.compile(r"[-+]?[\d.,:' \u202fTZe+-]*\d[\d.,:' \u202fTZe+-]*|[-+
 
 def checked_words(options: Mapping[str, Any]) -> None:
     """Refuse words that make a file ambiguous, or that its encoding lacks. Raises BadInput."""
-    if options["decimal_sign"] == options["thousands_sign"]:
-        raise BadInput("decimal_sign and thousands_sign are the same.", "Choose two that differ.")
-    if options["true_word"] == options["false_word"]:
-        raise BadInput(f"true_word and false_word are both '{options['true_word']}'.", "Choose two that differ.")
-    for name in ("true_word", "false_word"):
-        if options[name] == options["absent"]:
+    if options["decimal_separator"] == options["thousands_separator"]:
+        raise BadInput("decimal_separator and thousands_separator are the same.", "Choose two that differ.")
+    if options["true_as"] == options["false_as"]:
+        raise BadInput(f"true_as and false_as are both '{options['true_as']}'.", "Choose two that differ.")
+    for name in ("true_as", "false_as"):
+        if options[name] == options["null_as"]:
             raise BadInput(
-                f"{name} and absent are both '{options['absent']}': nobody could tell them apart.", "Choose two that differ."
+                f"{name} and null_as are both '{options['null_as']}': nobody could tell them apart.", "Choose two that differ."
             )
-    if options["stand_in"] and options["stand_in"] in options["absent"]:
-        raise BadInput("absent holds what stand_in puts into texts: nobody could tell them apart.", "Choose two that differ.")
-    if _LIKE_VALUE.fullmatch(options["absent"]):
+    if options["replacement"] and options["replacement"] in options["null_as"]:
         raise BadInput(
-            f"absent is '{options['absent']}', which a value may look like.", "Take a text that no value is, such as NULL."
+            "null_as holds what replacement puts into texts: nobody could tell them apart.", "Choose two that differ."
         )
-    for name in ("delimiter", "absent", "stand_in", "true_word", "false_word", "decimal_sign", "thousands_sign"):
+    if _LIKE_VALUE.fullmatch(options["null_as"]):
+        raise BadInput(
+            f"null_as is '{options['null_as']}', which a value may look like.", "Take a text that no value is, such as NULL."
+        )
+    for name in ("delimiter", "null_as", "replacement", "true_as", "false_as", "decimal_separator", "thousands_separator"):
         value, encoding = options.get(name, ""), options["encoding"]
         try:
-            Encoder({"encoding": encoding, "stand_in": ""}).encoded(value.encode())
+            Encoder({"encoding": encoding, "replacement": ""}).encoded(value.encode())
         except UnicodeEncodeError:
             raise BadInput(
                 f"{name} is '{value}', which {encoding} lacks.", "Take another one, or the encoding utf-8."
             ) from None
 
 
-_FORM_OPTIONS = {"date": "date_form", "time": "time_form", "timestamp": "timestamp_form", "zoned": "timestamp_form"}
+_FORM_OPTIONS = {"date": "date_format", "time": "time_format", "timestamp": "timestamp_format", "zoned": "timestamp_format"}
 
 
 def field_facts(column: Column, options: Mapping[str, Any]) -> dict[str, Any]:
     """How the styles have written a column's values, in the descriptor's words."""
     made: dict[str, Any] = {}
-    form = column.form or options[_FORM_OPTIONS[column.kind]] if column.kind in _FORM_OPTIONS else ""
+    form = column.pattern or options[_FORM_OPTIONS[column.kind]] if column.kind in _FORM_OPTIONS else ""
     if form:
         made["format"] = form
     if column.kind == "binary" and options["binary"] == "base64":
         made["format"] = "binary"
-    if column.kind in NUMERIC and options["decimal_sign"] != ".":
-        made["decimalChar"] = options["decimal_sign"]
-    if column.kind in NUMERIC and options["thousands_sign"]:
-        made["groupChar"] = options["thousands_sign"]
-    if column.kind == "boolean" and (options["true_word"], options["false_word"]) != ("true", "false"):
-        made |= {"trueValues": [options["true_word"]], "falseValues": [options["false_word"]]}
+    if column.kind in NUMERIC and options["decimal_separator"] != ".":
+        made["decimalChar"] = options["decimal_separator"]
+    if column.kind in NUMERIC and options["thousands_separator"]:
+        made["groupChar"] = options["thousands_separator"]
+    if column.kind == "boolean" and (options["true_as"], options["false_as"]) != ("true", "false"):
+        made |= {"trueValues": [options["true_as"]], "falseValues": [options["false_as"]]}
     return made
 
 
@@ -123,19 +125,19 @@ class Encoder:
         encoding = options["encoding"]
         self.start = codecs.BOM_UTF8 if encoding == _BOM else b""
         self.plain = encoding in ("utf-8", _BOM)
-        self.name, self.stand_in = encoding, options["stand_in"]
+        self.name, self.replacement = encoding, options["replacement"]
         self.replaced = 0
         self.encoder = None if self.plain else codecs.getincrementalencoder(encoding)(self._handler())
 
     def _handler(self) -> str:
-        if not self.stand_in:
+        if not self.replacement:
             return "strict"
         name = f"ladle-stand-in-{id(self)}"
 
         def replace(error: UnicodeError) -> tuple[str, int]:
             assert isinstance(error, UnicodeEncodeError)
             self.replaced += error.end - error.start
-            return self.stand_in * (error.end - error.start), error.end
+            return self.replacement * (error.end - error.start), error.end
 
         codecs.register_error(name, replace)
         return name
@@ -147,11 +149,11 @@ class Encoder:
         plain = bytes(text).decode()
         for char in _COMES_BACK_OTHERWISE.get(self.name, ""):
             if char in plain:
-                if not self.stand_in:
+                if not self.replacement:
                     at = plain.index(char)
                     raise UnicodeEncodeError(self.name, plain, at, at + 1, "would come back as another character")
                 self.replaced += plain.count(char)
-                plain = plain.replace(char, self.stand_in)
+                plain = plain.replace(char, self.replacement)
         return self.encoder.encode(plain)
 
 
@@ -171,11 +173,11 @@ class TextWriter(FormatWriter):
         except UnicodeEncodeError as error:
             raise self._unfit(error.object[error.start], batch) from error
         if self.encoder.replaced:
-            self.warn(f"characters that {self.encoder.name} lacks: written as '{self.encoder.stand_in}'")
+            self.warn(f"characters that {self.encoder.name} lacks: written as '{self.encoder.replacement}'")
 
     def _unfit(self, char: str, batch: Batch | None) -> ValueUnfit:
         what = f"the character '{char}' (U+{ord(char):04X}) is not in the encoding {self.encoder.name}"
-        hint = "Choose utf-8, or a stand_in for such characters."
+        hint = "Choose utf-8, or a replacement for such characters."
         if batch is not None:
             for column, array in zip(self.columns, batch.cells, strict=True):
                 found = pc.match_substring(array, char)

@@ -100,13 +100,18 @@ OPTIONS = (
         check=_lines,
     ),
     Option("origin", True, f"a last sheet '{ORIGIN_SHEET}' that says where the workbook came from"),
-    Option("date_form", "%Y-%m-%d", "how dates are shown, a strftime style", check=_date_form),
-    Option("timestamp_form", "%Y-%m-%d %H:%M:%S", "how timestamps are shown, a strftime style", check=_timestamp_form),
+    Option("date_format", "%Y-%m-%d", "how dates are shown, a strftime style", check=_date_form),
+    Option("timestamp_format", "%Y-%m-%d %H:%M:%S", "how timestamps are shown, a strftime style", check=_timestamp_form),
     ZONE,
     Option(
-        "unfit_numbers", "text", "numbers beyond 15 digits and infinities: as texts, or the run is refused", ("text", "refuse")
+        "unrepresentable_numbers",
+        "text",
+        "numbers beyond 15 digits and infinities: as texts, or the run is refused",
+        ("text", "refuse"),
     ),
-    Option("unfit_dates", "text", "dates outside March 1900 to 9999: as texts, or the run is refused", ("text", "refuse")),
+    Option(
+        "unrepresentable_dates", "text", "dates outside March 1900 to 9999: as texts, or the run is refused", ("text", "refuse")
+    ),
     Option(
         "long_text", "refuse", f"texts beyond {MAX_TEXT:,} characters: the run is refused, or they are cut", ("refuse", "cut")
     ),
@@ -188,13 +193,15 @@ class XlsxWriter(FormatWriter):
 
     def _style_of(self, column: Column) -> int:
         if column.kind in ("date", "timestamp", "zoned"):
-            usual = self.options["date_form" if column.kind == "date" else "timestamp_form"] or ISO_FORMS[column.kind == "date"]
+            usual = (
+                self.options["date_format" if column.kind == "date" else "timestamp_format"] or ISO_FORMS[column.kind == "date"]
+            )
             try:
                 return self.styles.of(number_format(fitting_form(column, {}) or usual))
             except BadInput as error:
                 self.warn(f"column '{column.name}' is shown as {usual}: {error.message.rstrip('.')}")
                 return self.styles.of(number_format(usual))
-        return self.styles.of(column.form) if column.kind in NUMERIC and NUMBER_FORM.fullmatch(column.form) else 0
+        return self.styles.of(column.pattern) if column.kind in NUMERIC and NUMBER_FORM.fullmatch(column.pattern) else 0
 
     def _open_sheet(self, batch: Batch | None) -> Sheet:
         widths = [len(column.name) + 3 for column in self.columns]
@@ -255,7 +262,7 @@ class XlsxWriter(FormatWriter):
         elif not short:
             digits = pc.replace_substring_regex(array, _IDLE_ZEROS, r"\1")
             held = pc.and_(held, pc.invert(pc.match_substring_regex(digits, _SIGNIFICANT_16)))
-        return self._fallback(column, array, held, cells, _TOO_MANY_DIGITS, self.options["unfit_numbers"])
+        return self._fallback(column, array, held, cells, _TOO_MANY_DIGITS, self.options["unrepresentable_numbers"])
 
     def _date_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
         zone = self.options["zone"] if column.kind == "zoned" else "UTC"
@@ -267,7 +274,7 @@ class XlsxWriter(FormatWriter):
         serials = _serials(pc.if_else(held, array, None), column.kind, zone)
         if serials is None:  # a moment at the very edge, that the zone takes over it
             held, serials = pc.equal(pc.binary_length(array), -1), array
-        return self._fallback(column, array, held, (before, serials, after), _OUTSIDE, self.options["unfit_dates"])
+        return self._fallback(column, array, held, (before, serials, after), _OUTSIDE, self.options["unrepresentable_dates"])
 
     def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None, style: int) -> Cells:
         if column.kind in NUMERIC:
@@ -374,7 +381,7 @@ class XlsxWriter(FormatWriter):
 
 def _shown(value: Any) -> str:
     if value is None:
-        return "absent"
+        return "null"
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
@@ -386,7 +393,7 @@ class XlsxFormat(Format):
     """See Format."""
 
     name = "xlsx"
-    ending = ".xlsx"
+    extension = ".xlsx"
     media_type = f"{SPREADSHEET}.sheet"
     counter = "workbook"
     lines = False

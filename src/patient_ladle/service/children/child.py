@@ -129,7 +129,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
     work = RunJob(
         name=job["name"],
         file_name=job["file_name"],
-        statement=Statement(job["statement"], values, job["deadline_seconds"]),
+        statement=Statement(job["statement"], values, job["query_timeout_seconds"]),
         formats=tuple(job["formats"]),
         deliver_into=tuple(job["deliver_into"]),
         mounts=job.get("mounts", {}),
@@ -163,7 +163,7 @@ def _look_at(store: Store, place: str, mark: str) -> None:
 
 
 def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
-    session = get_engine(job["engine"]).open(job["address"], job["secret"], job["connect_seconds"])
+    session = get_engine(job["engine"]).open(job["address"], job["secret"], job["connect_timeout_seconds"])
     ledger.session = session
     if ledger.cancelled.is_set():
         session.close()
@@ -172,7 +172,7 @@ def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
 
 
 def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
-    steps = get_engine(job["engine"]).check(job["address"], job["secret"], job["connect_seconds"])
+    steps = get_engine(job["engine"]).check(job["address"], job["secret"], job["connect_timeout_seconds"])
     ledger.tell("done", result=[step.to_dict() for step in steps])
 
 

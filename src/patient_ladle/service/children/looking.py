@@ -20,7 +20,7 @@ class StoredAt:
     name: str
 
 
-def look_into(at: StoredAt, form: str, options: Mapping[str, Any], packing: str, most: int, sheet: str) -> dict[str, Any]:
+def look_into(at: StoredAt, form: str, options: Mapping[str, Any], compression: str, most: int, sheet: str) -> dict[str, Any]:
     """See ``first_rows_of``. Raises NotFound where the file is not there."""
     with store_at(at.store).open(at.run, at.attempt, at.name) as file:
-        return first_rows_of(file, form, options, packing, most, sheet)
+        return first_rows_of(file, form, options, compression, most, sheet)

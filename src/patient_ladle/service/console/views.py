@@ -36,7 +36,7 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
-PAGES = r"^(?:(?:runs|extracts|results|values|schedules|notices|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
+PAGES = r"^(?:(?:runs|extracts|results|values|schedules|alerts|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
 """Addresses of the console's pages. A program that asks for another is told that there is nothing, and not given a page."""
 
 

@@ -26,7 +26,7 @@ _TABLES = [
     "create table work_orders (order_id int primary key, district_id int not null, crew_id int, kind varchar(20) not null,"
     " opened_at datetime not null, closed_at datetime, cost decimal(10,2), note text, key by_opening (opened_at),"
     " foreign key (district_id) references districts (district_id), foreign key (crew_id) references crews (crew_id))"
-    " comment 'one order a job; open while closed_at is absent'",
+    " comment 'one order a job; open while closed_at is null'",
     "create table leaks (leak_id int primary key, order_id int not null, found_at timestamp not null, litres_an_hour float,"
     " pressure_metres double, foreign key (order_id) references work_orders (order_id))",
     "create table photographs (photograph_id int primary key, order_id int not null, taken_at datetime not null, picture mediumblob not null,"

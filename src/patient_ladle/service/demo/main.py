@@ -14,12 +14,12 @@ from typing import Any
 from django.conf import settings
 from django.utils import timezone
 
+from patient_ladle.service.alerts.models import Channel
+from patient_ladle.service.alerts.services import add_channel, edit_channel
 from patient_ladle.service.common.keys import kept_secret
 from patient_ladle.service.extracts.models import Extract, SharedValue
-from patient_ladle.service.extracts.services import add_extract, label_extract
+from patient_ladle.service.extracts.services import add_extract, edit_extract
 from patient_ladle.service.extracts.shared_values import set_shared_value
-from patient_ladle.service.notices.models import Channel
-from patient_ladle.service.notices.services import add_channel, edit_channel
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
@@ -108,7 +108,7 @@ def _repository() -> None:
         if not Extract.objects.filter(name=content["name"]).exists():
             rest = {key: value for key, value in content.items() if key != "tags"}
             add_extract(author, change_note="first save", **{"folder": "", **rest})
-            label_extract(content["name"], content.get("tags", []), None)
+            edit_extract(content["name"], content.get("tags", []), None)
     if not HolidayCalendar.objects.exists():
         save_calendar(author, "fennmoor", text=HOLIDAYS)
     soon = timezone.now() + timedelta(seconds=75)
@@ -127,8 +127,8 @@ def _channels(mailbox: RunningMailbox) -> None:
     duty = {"host": "127.0.0.1", "port": str(mailbox.mail.port), "security": "none",
             "sender": "ladle@fennmoor.example", "to": "duty@fennmoor.example"}  # fmt: skip
     for name, kind, given, kinds in (
-        ("duty", "mail", duty, ["failed", "not run", "late", "held", "missed", "source unreachable", "recovered", "summary"]),
-        ("control-room", "webhook", {"url": f"{mailbox.url}/control-room"}, ["failed", "source unreachable", "recovered"]),
+        ("duty", "mail", duty, ["failed", "not_run", "late", "held", "missed", "source_unreachable", "recovered", "summary"]),
+        ("control-room", "webhook", {"url": f"{mailbox.url}/control-room"}, ["failed", "source_unreachable", "recovered"]),
     ):
         if Channel.objects.filter(name=name).exists():
             edit_channel(name, {"settings": given})

@@ -15,14 +15,14 @@ EXTRACTS: list[dict[str, Any]] = [
         "file_name": "consumption-{environment}-{data_date:%Y-%m}",
         "output": {
             "formats": {
-                "csv": {"encoding": "utf-8-bom", "line_end": "crlf", "guard_formulas": True},
+                "csv": {"encoding": "utf-8-bom", "line_ending": "crlf", "escape_formulas": True},
                 "xlsx": {"title_rows": ["Fennmoor Water: consumption by district", "Data date {dataDate}, {environment}"]},
             },
             "columns": [
                 "district",
                 {"name": "zone", "as": "region"},
                 "meters",
-                {"name": "cubic_metres", "form": "#,##0.000"},
+                {"name": "cubic_metres", "pattern": "#,##0.000"},
                 "litres_a_day",
             ],
         },
@@ -313,14 +313,14 @@ SCHEDULES: list[dict[str, Any]] = [
         "rule": "3rd working day 05:00",
         "calendar": "fennmoor",
         "then": [{"extract": "district_review"}],
-        "missed": "all",
+        "catch_up": "all",
     },
     {
         "name": "chlorine-weekdays",
         "extract": "chlorine_residual",
         "rule": "weekdays 06:30",
         "calendar": "fennmoor",
-        "on_holiday": "next working day",
+        "on_holiday": "next_working_day",
         "finish_by": time(8, 0),
     },
     {
@@ -328,7 +328,7 @@ SCHEDULES: list[dict[str, Any]] = [
         "extract": "old_repairs",
         "rule": "mondays 07:00",
         "calendar": "fennmoor",
-        "on_holiday": "next working day",
+        "on_holiday": "next_working_day",
     },
     {"name": "night-flow-daily", "extract": "night_flow", "rule": "daily 04:30", "finish_by": time(7, 0), "attempts": 5},
 ]

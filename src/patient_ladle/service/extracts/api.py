@@ -19,7 +19,7 @@ from patient_ladle.service.common.caller import ForAuthors, sees_all
 
 from . import services
 from .models import Extract, with_heads
-from .private_values import opened_declaration
+from .sensitive_values import opened_declaration
 
 
 class ParameterView(ForAuthors):
@@ -35,14 +35,14 @@ class ParameterView(ForAuthors):
     least = serializers.JSONField(allow_null=True, default=None)
     most = serializers.JSONField(allow_null=True, default=None)
     pattern = serializers.CharField(default="")
-    private = serializers.BooleanField(default=False)
+    sensitive = serializers.BooleanField(default=False)
     shared = serializers.CharField(default="")
 
     def to_representation(self, instance: Any) -> Any:
         made = super().to_representation(opened_declaration(instance))
         if not sees_all():
             made["choices"] = {key: value if key == "source" else "" for key, value in made["choices"].items()}
-            if made["private"] and made["default"] is not None:
+            if made["sensitive"] and made["default"] is not None:
                 made["default"] = MASK
         return made
 
@@ -76,13 +76,13 @@ class ExtractLine(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
 
 
-class KeepingBody(StrictSerializer):
+class RetentionBody(StrictSerializer):
     days = serializers.IntegerField(min_value=1, max_value=36_500, allow_null=True, default=None)
     runs = serializers.IntegerField(min_value=1, allow_null=True, default=None)
 
 
-class AfterBody(StrictSerializer):
-    after = serializers.ListField(child=serializers.CharField(max_length=64))
+class DependsOnBody(StrictSerializer):
+    depends_on = serializers.ListField(child=serializers.CharField(max_length=64))
 
 
 class ExtractView(serializers.Serializer):
@@ -92,17 +92,19 @@ class ExtractView(serializers.Serializer):
     tags = serializers.ListField(child=serializers.CharField())
     former_names = serializers.SerializerMethodField()
     archived_at = serializers.DateTimeField(allow_null=True)
-    keep_days = serializers.IntegerField(allow_null=True, help_text="Null: as long as the service keeps results.")
-    keep_runs = serializers.IntegerField(allow_null=True, help_text="Null: any number of them.")
+    retention_days = serializers.IntegerField(allow_null=True, help_text="Null: as long as the service keeps results.")
+    retention_runs = serializers.IntegerField(allow_null=True, help_text="Null: any number of them.")
     used_by = serializers.SerializerMethodField(help_text="Names of the schedules that run it.")
-    after = serializers.SerializerMethodField(help_text="Its scheduled runs wait for those of these, of the same data date.")
+    depends_on = serializers.SerializerMethodField(
+        help_text="Its scheduled runs wait for those of these, of the same data date."
+    )
     revision = RevisionView(source="head")
 
     def get_former_names(self, extract: Extract) -> list[str]:
         return list(extract.former_names.values_list("name", flat=True))
 
-    def get_after(self, extract: Extract) -> list[str]:
-        return [other.name for other in extract.after.all()]
+    def get_depends_on(self, extract: Extract) -> list[str]:
+        return [other.name for other in extract.depends_on.all()]
 
     def get_used_by(self, extract: Extract) -> list[str]:
         first = extract.schedules.filter(removed_at=None).values_list("name", flat=True)
@@ -135,7 +137,7 @@ class TextsBody(StrictSerializer):
     after = serializers.CharField(allow_blank=True, trim_whitespace=False)
 
 
-class LabelBody(StrictSerializer):
+class DetailsBody(StrictSerializer):
     tags = serializers.ListField(child=serializers.CharField(max_length=64), required=False)
     owner = serializers.CharField(required=False)
 
@@ -157,16 +159,16 @@ class ContentBody(StrictSerializer):
     )
     output = serializers.DictField(
         required=False,
-        help_text="formats: options by format; columns: the choice of columns; files: packing, splitting, delivery.",
+        help_text="formats: options by format; columns: the choice of columns; files: compression, splitting, delivery.",
     )
     guards = serializers.ListField(
         child=serializers.DictField(),
         required=False,
-        help_text="Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, no_absent, no_duplicate.",
+        help_text="Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate.",
     )
     notes = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")
-    bring_back = serializers.BooleanField(
+    restore_parameters = serializers.BooleanField(
         required=False, help_text="The statement was taken out with its values filled in: its parameters are put back."
     )
 
@@ -278,33 +280,33 @@ class ExtractRestore(RoleView):
         return _answer(services.restore_extract(request.user, name, body_of(request, RestoreBody).get("revision")))
 
 
-class ExtractAfter(RoleView):
+class ExtractDependsOn(RoleView):
     """What the extract's scheduled runs wait for."""
 
     needs = {"PUT": "author"}
 
-    @extend_schema(operation_id="set_after", request=AfterBody, responses=ExtractView)
+    @extend_schema(operation_id="set_depends_on", request=DependsOnBody, responses=ExtractView)
     def put(self, request: Request, name: str) -> Response:
-        return _answer(services.set_after(name, body_of(request, AfterBody)["after"]))
+        return _answer(services.set_depends_on(name, body_of(request, DependsOnBody)["depends_on"]))
 
 
-class ExtractKeeping(RoleView):
+class ExtractRetention(RoleView):
     """How long the extract's results are kept; the newest one always is."""
 
     needs = {"PUT": "author"}
 
-    @extend_schema(operation_id="set_keeping", request=KeepingBody, responses=ExtractView)
+    @extend_schema(operation_id="set_retention", request=RetentionBody, responses=ExtractView)
     def put(self, request: Request, name: str) -> Response:
-        return _answer(services.set_keeping(name, **body_of(request, KeepingBody)))
+        return _answer(services.set_retention(name, **body_of(request, RetentionBody)))
 
 
-class ExtractLabel(RoleView):
+class ExtractDetails(RoleView):
     needs = {"POST": "author"}
 
-    @extend_schema(operation_id="label_extract", request=LabelBody, responses=ExtractView)
+    @extend_schema(operation_id="edit_extract", request=DetailsBody, responses=ExtractView)
     def post(self, request: Request, name: str) -> Response:
-        body = body_of(request, LabelBody)
-        return _answer(services.label_extract(name, body.get("tags"), body.get("owner")))
+        body = body_of(request, DetailsBody)
+        return _answer(services.edit_extract(name, body.get("tags"), body.get("owner")))
 
 
 class ExtractCopy(RoleView):

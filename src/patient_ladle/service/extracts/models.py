@@ -13,7 +13,7 @@ from patient_ladle.core.naming import DEFAULT_TEMPLATE
 from patient_ladle.core.parameters import Parameter
 from patient_ladle.service.sources.models import Source
 
-from .private_values import opened_declaration
+from .sensitive_values import opened_declaration
 
 
 class Extract(models.Model):
@@ -24,9 +24,9 @@ class Extract(models.Model):
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     number = models.PositiveIntegerField(default=0)
     tags = models.JSONField(default=list)
-    after = models.ManyToManyField("self", symmetrical=False, related_name="before")
-    keep_days = models.PositiveIntegerField(null=True)
-    keep_runs = models.PositiveIntegerField(null=True)
+    depends_on = models.ManyToManyField("self", symmetrical=False, related_name="before")
+    retention_days = models.PositiveIntegerField(null=True)
+    retention_runs = models.PositiveIntegerField(null=True)
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

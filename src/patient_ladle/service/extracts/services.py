@@ -14,7 +14,7 @@ from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
-from patient_ladle.core.filling import bring_back
+from patient_ladle.core.filling import restore_parameters
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.guards import checked_guards
 from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
@@ -29,7 +29,7 @@ from patient_ladle.service.sources.services import check_name
 
 from .delivered_names import refuse_names_of_others
 from .models import Extract, FormerName, Revision
-from .private_values import opened_declaration, sealed_declaration
+from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
 
 CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
@@ -59,8 +59,8 @@ def check_folder(folder: str) -> str:
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
     source = source_named(content["source"])
     dialect = get_engine(source.engine).dialect
-    if content.get("bring_back"):
-        content = content | {"statement": judged(bring_back, content["statement"], dialect)}
+    if content.get("restore_parameters"):
+        content = content | {"statement": judged(restore_parameters, content["statement"], dialect)}
     used = judged(names_used, content["statement"], dialect)
     parameters = [Parameter.from_dict(opened_declaration(item)) for item in content.get("parameters") or []]
     check_declared(parameters, used)
@@ -163,7 +163,7 @@ def move_extract(name: str, folder: str | None, new_name: str | None) -> Extract
 
 
 @transaction.atomic
-def label_extract(name: str, tags: list[str] | None, owner: str | None) -> Extract:
+def edit_extract(name: str, tags: list[str] | None, owner: str | None) -> Extract:
     """Other tags, another owner, or both. Raises BadInput, UnknownName."""
     extract = _locked(name, None)
     if tags is not None:
@@ -232,7 +232,7 @@ def archive_extract(name: str) -> Extract:
 
 
 @transaction.atomic
-def set_after(name: str, names: list[str]) -> Extract:
+def set_depends_on(name: str, names: list[str]) -> Extract:
     """Its scheduled runs wait for these of the same data date. Raises Conflict where they would wait in a circle."""
     extract = _locked(name, None)
     others = [extract_named(other) for other in dict.fromkeys(names)]
@@ -243,15 +243,15 @@ def set_after(name: str, names: list[str]) -> Extract:
                 f"'{extract.name}' cannot wait for '{other.name}': they would wait for each other for ever ({shown}).",
                 "Take one of them out of the circle.",
             )
-    extract.after.set(others)
+    extract.depends_on.set(others)
     return extract
 
 
 @transaction.atomic
-def set_keeping(name: str, days: int | None, runs: int | None) -> Extract:
+def set_retention(name: str, days: int | None, runs: int | None) -> Extract:
     """How long its results are kept in the store, and how many; None: as the service has it, and any number."""
     extract = _locked(name, None)
-    extract.keep_days, extract.keep_runs = days, runs
+    extract.retention_days, extract.retention_runs = days, runs
     extract.save()
     return extract
 
@@ -266,7 +266,7 @@ def _way_back(start: Extract, to: Extract) -> list[str]:
             return way
         if extract.pk not in seen:
             seen.add(extract.pk)
-            ways += [(other, [*way, other.name]) for other in extract.after.all()]
+            ways += [(other, [*way, other.name]) for other in extract.depends_on.all()]
     return []
 
 

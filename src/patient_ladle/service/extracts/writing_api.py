@@ -15,7 +15,7 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.catalogue import names_of
 from patient_ladle.core.columns import KINDS, Column
 from patient_ladle.core.errors import BadInput, unknown_name
-from patient_ladle.core.filling import bring_back
+from patient_ladle.core.filling import restore_parameters
 from patient_ladle.core.formats import FORMATS
 from patient_ladle.core.output import FILE_OPTIONS, OutputSettings
 from patient_ladle.core.parameters import Parameter, check_declared, resolve
@@ -161,7 +161,7 @@ class Choices(RoleView):
         return Response(InquiryView(made).data, status=202)
 
 
-class BringBackBody(StrictSerializer):
+class RestoreParametersBody(StrictSerializer):
     source = serializers.CharField(max_length=64)
     statement = StatementField()
 
@@ -170,16 +170,16 @@ class StatementAnswer(serializers.Serializer):
     statement = serializers.CharField()
 
 
-class BringBack(RoleView):
+class RestoreParameters(RoleView):
     """A statement that was taken out with its values filled in, its parameters in place again."""
 
     needs = {"POST": "author"}
 
-    @extend_schema(operation_id="bring_back", request=BringBackBody, responses=StatementAnswer)
+    @extend_schema(operation_id="restore_parameters", request=RestoreParametersBody, responses=StatementAnswer)
     def post(self, request: Request) -> Response:
-        body = body_of(request, BringBackBody)
+        body = body_of(request, RestoreParametersBody)
         dialect = get_engine(source_named(body["source"]).engine).dialect
-        return Response({"statement": judged(bring_back, body["statement"], dialect)})
+        return Response({"statement": judged(restore_parameters, body["statement"], dialect)})
 
 
 class CompletionWords(RoleView):
@@ -207,7 +207,7 @@ class OptionView(serializers.Serializer):
 
 class FormatView(serializers.Serializer):
     name = serializers.CharField()
-    ending = serializers.CharField()
+    extension = serializers.CharField()
     note = serializers.CharField()
     lines = serializers.BooleanField(help_text="Its rows are lines of text, one after the other.")
     options = OptionView(many=True)
@@ -227,7 +227,7 @@ class Formats(RoleView):
         told = [
             {
                 "name": f.name,
-                "ending": f.ending,
+                "extension": f.extension,
                 "note": f.note,
                 "lines": f.lines,
                 "options": [option.to_dict() for option in f.options],

@@ -11,13 +11,13 @@ import threading
 from django.db import transaction
 from django.utils import timezone
 
+from patient_ladle.service.alerts import courier
 from patient_ladle.service.common.alone import AWAY, guarded, one_by_one
-from patient_ladle.service.notices import courier
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
 from patient_ladle.service.runs.clearing import clear_attempts, clear_folders
-from patient_ladle.service.runs.keeping import forget_old, remove_old, sweep_store
 from patient_ladle.service.runs.models import Pulse
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
+from patient_ladle.service.runs.retention import forget_old, remove_old, sweep_store
 from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.schedules.models import Schedule

@@ -88,7 +88,7 @@ def taken_data_directory(data: Path) -> IO[str]:
 
 
 def _descendants(pid: int) -> list[int]:
-    """Processes below one: what is frozen does not notice that the one above it is gone."""
+    """Processes below one: what is frozen does not see that the one above it is gone."""
     found: list[int] = []
     try:
         for number in Path(f"/proc/{pid}/task/{pid}/children").read_text().split():
@@ -147,14 +147,14 @@ class _Watch:
 class Supervisor:
     """Starts everything, keeps it up, stops it together."""
 
-    def __init__(self, data: Path, places: int, demo: bool, adopt: bool = False) -> None:
+    def __init__(self, data: Path, max_runs: int, demo: bool, adopt: bool = False) -> None:
         self.data, self.status, self.served = data, 0, False
         self.adopt = ["--adopt"] if adopt else []
         self.stop = threading.Event()
         self.cluster: Cluster | None = None
         self.parts = [
             _Part("web", _own("web", *self.adopt)),
-            _Part("worker", _own("worker", "--places", str(places))),
+            _Part("worker", _own("worker", "--max-runs", str(max_runs))),
             _Part("scheduler", _own("scheduler")),
         ]
         if demo:

@@ -26,7 +26,7 @@ from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutO
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY, guarded
-from patient_ladle.service.extracts.private_values import opened
+from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, mounts_of
 from patient_ladle.service.runs.joining import join, mind_clock
@@ -90,7 +90,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,
-        "deadline_seconds": run.source.deadline_seconds,
+        "query_timeout_seconds": run.source.query_timeout_seconds,
         "max_rows": run.source.max_rows,
         "max_bytes": run.source.max_bytes,
         "deliver_into": folders,
@@ -133,8 +133,8 @@ class _Minded:
         self.asked: tuple[float, LadleError] | None = None
         source = run.source
         self.limits = {
-            "": START_SECONDS, "connect": source.connect_seconds, "describe": source.deadline_seconds,
-            "fetch": source.deadline_seconds,
+            "": START_SECONDS, "connect": source.connect_timeout_seconds, "describe": source.query_timeout_seconds,
+            "fetch": source.query_timeout_seconds,
         }  # fmt: skip
         self.stage, self.since = "", time.monotonic()
 
@@ -173,23 +173,23 @@ class _Minded:
 
 
 class WorkerProcess:
-    """One worker with so many places; each place is a thread that minds one child.
+    """One worker of so many runs at once, each in a place of its own: a thread that minds one child.
 
     ``after``: the process number of the one on this host that it takes the place of, seen dead by its parent.
     """
 
-    def __init__(self, places: int, after: int | None = None) -> None:
+    def __init__(self, max_runs: int, after: int | None = None) -> None:
         self.after = after
         self.id = f"{socket.gethostname()}-{os.getpid()}-{uuid.uuid4().hex[:6]}"
-        self.places = places
+        self.max_runs = max_runs
         self.stop, self.leaving = threading.Event(), threading.Event()
         self.draining = self.deaf = False
-        self.free = threading.Semaphore(places)
-        self.pool = ChildPool(places)
+        self.free = threading.Semaphore(max_runs)
+        self.pool = ChildPool(max_runs)
         self.minded: dict[Place, _Minded] = {}
         self.delivering: dict[int, tuple[str, ...]] = {}
         self.seen: dict[str, tuple[int, float]] = {}
-        self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), places=places)
+        self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), max_runs=max_runs)
 
     def carry_out(self, run: Run) -> None:
         """Mind one run to its end; whatever happens, the run gets a last word or is left to be taken over."""
@@ -413,7 +413,7 @@ class WorkerProcess:
         threads = [threading.Thread(target=each, daemon=True, name=each.__name__) for each in work]
         for thread in threads:
             thread.start()
-        log.info("worker %s: %s places", self.id, self.places)
+        log.info("worker %s: %s runs at once", self.id, self.max_runs)
         while not self.stop.is_set():
             self._wait_for_queue()
             ended = [thread.name for thread in threads if not thread.is_alive()]

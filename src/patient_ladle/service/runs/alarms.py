@@ -2,7 +2,7 @@
 
 Rules and theory
 ----------------
-* A trouble belongs to the thing that is wrong: a source that cannot be reached is one trouble, however many extracts
+* A problem belongs to the thing that is wrong: a source that cannot be reached is one problem, however many extracts
   fail by it; an extract that fails night after night is one, too, until its cause changes.
 * Runs of schedules tell everybody of failures; a run that somebody started, by hand or with a token, tells that person, of
   its failure, of its end, or of nothing, as they choose. A held delivery is always told.
@@ -23,13 +23,13 @@ from django.utils import timezone
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.due_decisions import LATE_AFTER
 from patient_ladle.core.errors import LadleError, StoreUnwritable, general_words
+from patient_ladle.service.alerts.models import Alert, Summary
+from patient_ladle.service.alerts.services import open_problem, resolve_problem, tell, tell_one
 from patient_ladle.service.common.caller import SEES_ALL
-from patient_ladle.service.notices.models import Notice, Summary
-from patient_ladle.service.notices.services import over, tell, tell_one, trouble
 from patient_ladle.service.people.models import TOLD_ENDED, TOLD_FAILED, TOLD_NOTHING
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
-from patient_ladle.words import amount
+from patient_ladle.words import amount, spaced
 
 from .models import SOURCE_CODES, STORE_CODES, Backfill, Run
 from .night import coming_next, night_to
@@ -66,26 +66,30 @@ def run_ended(run: Run, told_already: bool = False) -> None:
         if run.held == HELD:
             cause = "; ".join(finding["text"] for finding in run.findings if finding["then"] == "hold")
             next_step = "Look at its files, then release or reject them."
-            trouble(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
+            open_problem(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
-        over("store", "the result store can be used again", f"Run {run.pk} has finished.", path)
-        over(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
-        over(_extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path)
+        resolve_problem("store", "the result store can be used again", f"Run {run.pk} has finished.", path)
+        resolve_problem(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
+        resolve_problem(
+            _extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path
+        )
         if run.finish_by and not run.late and run.due_time:
             schedule = run.due_time.schedule
-            over(f"late:{schedule.pk}", f"{schedule.name} is in time again", f"Run {run.pk} has finished in time.", path)
+            resolve_problem(
+                f"late:{schedule.pk}", f"{schedule.name} is in time again", f"Run {run.pk} has finished in time.", path
+            )
         return
     if run.due_time is None or run.backfill or told_already or run.state not in (FAILED, NOT_RUN):
         return
     error = run.error or {}
     cause, hint, code = error.get("message", ""), error.get("hint", ""), error.get("code", "")
     if code in STORE_CODES:
-        trouble("store", "failed", _STORE, cause, hint, path, mark=code)
+        open_problem("store", "failed", _STORE, cause, hint, path, mark=code)
     elif code in SOURCE_CODES:
-        trouble(_source_key(run), "source unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
+        open_problem(_source_key(run), "source_unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
     else:
-        kind = "failed" if run.state == FAILED else "not run"
-        trouble(_extract_key(run), kind, f"{where}: {kind}", cause, hint, path, mark=f"{code} {cause}")
+        kind = "failed" if run.state == FAILED else "not_run"
+        open_problem(_extract_key(run), kind, f"{where}: {spaced(kind)}", cause, hint, path, mark=f"{code} {cause}")
 
 
 def _tell_starter(run: Run) -> None:
@@ -129,7 +133,7 @@ def tell_of_backfill(run: Run) -> None:
 
 
 def _delivery_keys(run: Run, folders: Sequence[str]) -> tuple[str, str]:
-    """A folder that cannot be written is one trouble for all that goes there; what else fails is the extract's own."""
+    """A folder that cannot be written is one problem for all that goes there; what else fails is the extract's own."""
     return f"delivery:{';'.join(folders)}"[:200], f"delivery-of:{run.extract_id}:{run.environment_id}"
 
 
@@ -145,7 +149,7 @@ def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> No
         key, title = of_extract, f"{_where(run)}: run {run.pk} is not delivered"
     hint = f"{error.hint} Then: ladle run deliver {run.pk}, --into other folders, or --leave it." if failed else error.hint
     cause = f"{error.message} The result of run {run.pk} is stored and proven." + ("" if failed else " It is tried again.")
-    trouble(key, "not delivered", title, cause, hint, f"/runs/{run.pk}", mark=f"{error.code} {run.delivery}")
+    open_problem(key, "not_delivered", title, cause, hint, f"/runs/{run.pk}", mark=f"{error.code} {run.delivery}")
 
 
 def delivery_is_over(run: Run, folders: Sequence[str], words: str, of_folders_too: bool) -> None:
@@ -155,14 +159,14 @@ def delivery_is_over(run: Run, folders: Sequence[str], words: str, of_folders_to
         title = f"deliveries into {' and '.join(folders)} work again"
         if run.delivery != DELIVERED:
             title = f"nothing waits to be delivered into {' and '.join(folders)}"
-        over(of_folders, title, f"Run {run.pk}: {words}", f"/runs/{run.pk}")
-    over(of_extract, f"{_where(run)}: the delivery of run {run.pk} is settled", words, f"/runs/{run.pk}")
+        resolve_problem(of_folders, title, f"Run {run.pk}: {words}", f"/runs/{run.pk}")
+    resolve_problem(of_extract, f"{_where(run)}: the delivery of run {run.pk} is settled", words, f"/runs/{run.pk}")
 
 
 def decided(run: Run) -> None:
     """A held delivery was released or rejected."""
     words = f"{run.held} by {run.held_by}" + (f": {run.held_note}" if run.held_note else "")
-    over(f"held:{run.pk}", f"{_where(run)}: run {run.pk} is {run.held}", f"{words}.", f"/runs/{run.pk}")
+    resolve_problem(f"held:{run.pk}", f"{_where(run)}: run {run.pk} is {run.held}", f"{words}.", f"/runs/{run.pk}")
 
 
 def run_is_late(run: Run) -> None:
@@ -171,9 +175,9 @@ def run_is_late(run: Run) -> None:
         return
     schedule = run.due_time.schedule
     by = run.finish_by.astimezone(check_zone(schedule.zone)) if run.finish_by else timezone.now()
-    cause = f"Run {run.pk} of {run.extract.name} is {run.state} and was to be finished by {by:%H:%M}."
+    cause = f"Run {run.pk} of {run.extract.name} is {spaced(run.state)} and was to be finished by {by:%H:%M}."
     next_step = "Look at its stage and at its source; give the schedule an earlier time if that is usual."
-    trouble(f"late:{schedule.pk}", "late", f"{schedule.name} is late", cause, next_step, f"/runs/{run.pk}", mark="late")
+    open_problem(f"late:{schedule.pk}", "late", f"{schedule.name} is late", cause, next_step, f"/runs/{run.pk}", mark="late")
 
 
 _MISSED = """
@@ -183,8 +187,8 @@ _MISSED = """
 
 
 @transaction.atomic
-def tell_missed() -> Notice | None:
-    """Due times passed while no scheduler was there; one notice for all of them, once all that is due is recorded.
+def tell_missed() -> Alert | None:
+    """Due times passed while no scheduler was there; one alert for all of them, once all that is due is recorded.
 
     They are marked with their records: what a scheduler recorded before it was killed is told by the next one.
     """
@@ -212,7 +216,7 @@ def mind_space() -> None:
     try:
         free = store().free_bytes()
     except StoreUnwritable as error:
-        trouble("space", "space", "the result store cannot be looked at", error.message, error.hint, mark="away")
+        open_problem("space", "disk_space", "the result store cannot be looked at", error.message, error.hint, mark="away")
     else:
         _say_room("space", "the result store", free, "Free some, or keep results for less long.")
     for root in settings.DELIVERY_ROOTS:
@@ -227,13 +231,13 @@ def _say_room(key: str, where: str, free: int | None, hint: str) -> None:
     if free is None:
         return
     if free < SCARCE_BYTES:
-        trouble(key, "space", f"space is scarce in {where}", f"{free / 1e9:.0f} GB are left.", hint, mark="scarce")
+        open_problem(key, "disk_space", f"space is scarce in {where}", f"{free / 1e9:.0f} GB are left.", hint, mark="scarce")
     else:
-        over(key, f"there is room in {where}", f"{free / 1e9:.0f} GB are free.")
+        resolve_problem(key, f"there is room in {where}", f"{free / 1e9:.0f} GB are free.")
 
 
-def sum_up(now: datetime) -> Notice | None:
-    """The night in one notice, once a morning from the hour that is set; None when it is not the time."""
+def sum_up(now: datetime) -> Alert | None:
+    """The night in one alert, once a morning from the hour that is set; None when it is not the time."""
     local = now.astimezone(check_zone(settings.TIME_ZONE))
     if not settings.SUMMARY_AT or local.time() < time.fromisoformat(settings.SUMMARY_AT):
         return None
@@ -241,12 +245,12 @@ def sum_up(now: datetime) -> Notice | None:
         return None
     with transaction.atomic():
         title, text = summary_of(local.date(), now)
-        notice = tell("summary", title, text, "", "/")
-        _, new = Summary.objects.get_or_create(date=local.date(), defaults={"notice": notice})
+        alert = tell("summary", title, text, "", "/")
+        _, new = Summary.objects.get_or_create(date=local.date(), defaults={"alert": alert})
         if not new:
             transaction.set_rollback(True)  # another scheduler was first
             return None
-    return notice
+    return alert
 
 
 def summary_of(day: date, now: datetime) -> tuple[str, str]:
@@ -255,9 +259,16 @@ def summary_of(day: date, now: datetime) -> tuple[str, str]:
     lines = [f"Runs of the last day: {night.sentence}"]
     for need in night.needs[:SHOWN]:
         others = f" (and {amount(len(need.others), 'other run')})" if need.others else ""
-        lines.append(f"{need.kind}: run {need.run.pk} {_where(need.run)}: {need.cause}{others}")
+        lines.append(f"{spaced(need.kind)}: run {need.run.pk} {_where(need.run)}: {need.cause}{others}")
     if len(night.needs) > SHOWN:
         lines.append(f"… and {amount(len(night.needs) - SHOWN, 'cause')} more.")
     lines += [f"Next: {due.name} at {due.next_due_at:%Y-%m-%d %H:%M} UTC." for due in coming_next()[:1]]
-    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} attention" if night.needing else "all is well"
-    return f"The night to {day.isoformat()}: {word}", "\n".join(lines)
+    word = f"{night.needing:,} need{'s' if night.needing == 1 else ''} attention" if night.needing else "no problems"
+    return f"{night_of(day)}: {word}", "\n".join(lines)
+
+
+def night_of(morning: date) -> str:
+    """``Night of 26–27 November 2026``, by the date of its morning."""
+    evening = morning - timedelta(days=1)
+    same = "" if evening.month == morning.month else f" {evening:%B}"
+    return f"Night of {evening.day}{same}–{morning.day} {morning:%B %Y}"

@@ -124,7 +124,7 @@ class RunView(RunLine):
         child=serializers.CharField(), help_text="Server, database and login that the session used, read-only."
     )
     statement = serializers.CharField(source="revision.statement")
-    values = serializers.SerializerMethodField(help_text="As given; private ones masked.")
+    values = serializers.SerializerMethodField(help_text="As given; sensitive ones masked.")
     values_in_effect = serializers.DictField()
     formats = serializers.ListField(child=serializers.CharField())
     stages = StageView(many=True)
@@ -229,7 +229,7 @@ MARKS = {
     "late": Q(late=True),
     "warned": Q(warned=True),
     "empty": Q(empty=True),
-    "not delivered": Q(delivery__in=(TO_DELIVER, UNDER_WAY, DELIVERY_FAILED, LEFT)),
+    "not_delivered": Q(delivery__in=(TO_DELIVER, UNDER_WAY, DELIVERY_FAILED, LEFT)),
     "published": Q(published=True, state=FINISHED) & ~Q(held__in=NOT_DELIVERED),
 }
 """What runs are asked for by beside their state: most of these have finished."""
@@ -304,7 +304,7 @@ class DryRunStatement(ForAuthors):
     title = serializers.CharField()
     text = serializers.CharField()
     bound = serializers.DictField()
-    filled_in = serializers.CharField(help_text="To run in any SQL editor; private values masked.")
+    filled_in = serializers.CharField(help_text="To run in any SQL editor; sensitive values masked.")
 
 
 class DryRunFile(ForAuthors):
@@ -315,7 +315,7 @@ class DryRunFile(ForAuthors):
     options = serializers.DictField(help_text="What differs from the format's defaults.")
     delivered_path = serializers.CharField()
     there = serializers.BooleanField(help_text="A file of that name is there already.")
-    replaces = serializers.BooleanField(help_text="It would give way to this one.")
+    overwrites = serializers.BooleanField(help_text="The existing file would be overwritten.")
 
 
 class ExpectedView(serializers.Serializer):

@@ -19,6 +19,7 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
 from patient_ladle.service.schedules.services import schedule_named
+from patient_ladle.words import spaced
 
 from .models import Backfill, Run
 from .services import cancel_run, due_runs, queue_due_runs
@@ -58,11 +59,11 @@ def _plan(moment: datetime, data_date: date, record: DueTime | None, again: bool
     if newest is None:
         does, why = True, f"{record.decision}: {record.reason}" if record else "no record of it"
     elif newest.state not in ENDED:
-        does, why = False, f"run {newest.pk} is {newest.state}"
+        does, why = False, f"run {newest.pk} is {spaced(newest.state)}"
     elif whole := _whole(runs):
         does, why = again, f"run {whole.pk} has finished"
     else:
-        does, why = True, f"run {newest.pk} is {newest.state}"
+        does, why = True, f"run {newest.pk} is {spaced(newest.state)}"
     return {"due_at": moment, "data_date": data_date, "runs": does, "why": why, "run": newest.pk if newest else None}
 
 
@@ -134,8 +135,8 @@ def _refuse_shared_names(schedule: Schedule, plans: Sequence[Mapping[str, Any]])
     for due_at, data_date in sorted(moments.items()):
         for run in due_runs(DueTime(schedule=schedule, due_at=due_at, data_date=data_date)):
             revision = run.revision
-            manner = OutputSettings.from_dict(revision.output).files.get("existing", "replace")
-            if not run.delivers_into or manner != "replace" or holds(revision.file_name, "run"):
+            manner = OutputSettings.from_dict(revision.output).files.get("if_exists", "overwrite")
+            if not run.delivers_into or manner != "overwrite" or holds(revision.file_name, "run"):
                 continue
             name = stem(revision.file_name, _name_fields(run))
             if (other := names.setdefault((run.extract.name, name), due_at)) != due_at:

@@ -17,7 +17,7 @@ from . import backfilling
 from .models import Backfill, Run
 from .states import LIVE
 
-UNDER_WAY, OVER, STOPPED = BACKFILL_STATES = ("under way", "ended", "cancelled")
+UNDER_WAY, OVER, STOPPED = BACKFILL_STATES = ("in_progress", "ended", "cancelled")
 
 
 class BackfillBody(StrictSerializer):

@@ -32,7 +32,7 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import resolve
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
-from patient_ladle.service.extracts.private_values import opened
+from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet

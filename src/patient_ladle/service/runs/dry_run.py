@@ -93,8 +93,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         ],
         "files": files,
         "deliver_into": "; ".join(folders),
-        "expected": _expected(extract, environment.pk, {p.name for p in declared if p.private}, given_in_all),
-        "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.deadline_seconds},
+        "expected": _expected(extract, environment.pk, {p.name for p in declared if p.sensitive}, given_in_all),
+        "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.query_timeout_seconds},
         "warnings": _warnings(extract, revision, address, files, published) + _of_others(extract, environment, files),
         "code": code_of(
             extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
@@ -115,14 +115,14 @@ def _files(job: RunJob, folder: str) -> list[dict[str, Any]]:
                 "options": dict(job.output.options.get(format_name, {})),
                 "delivered_path": path,
                 "there": there,
-                "replaces": there and job.output.files["existing"] == "replace",
+                "overwrites": there and job.output.files["if_exists"] == "overwrite",
             }
         )
     return made
 
 
 def _expected(
-    extract: Extract, environment_id: int, private: Collection[str], given: Mapping[str, Any]
+    extract: Extract, environment_id: int, sensitive: Collection[str], given: Mapping[str, Any]
 ) -> dict[str, Any] | None:
     """Median rows and seconds of earlier runs that were given the same values; of any, where there were none such; None where
     there were none at all."""
@@ -130,8 +130,8 @@ def _expected(
     ended = [run for run in earlier if run.started_at and run.ended_at and run.rows is not None]
     if not ended:
         return None
-    wanted = _comparable(given, private)
-    same = [run for run in ended if _comparable(run.values, private) == wanted]
+    wanted = _comparable(given, sensitive)
+    same = [run for run in ended if _comparable(run.values, sensitive) == wanted]
     found = (same or ended)[:EARLIER_RUNS]
     seconds = [(run.ended_at - run.started_at).total_seconds() for run in found if run.ended_at and run.started_at]
     rows = [run.rows or 0 for run in found]
@@ -145,9 +145,9 @@ def _expected(
     }
 
 
-def _comparable(values: Mapping[str, Any], private: Collection[str]) -> dict[str, str]:
-    """Values as they were given, for a look at whether they are the same; private ones are left out."""
-    return {name: str(value) for name, value in values.items() if name not in private and value not in (None, "")}
+def _comparable(values: Mapping[str, Any], sensitive: Collection[str]) -> dict[str, str]:
+    """Values as they were given, for a look at whether they are the same; sensitive ones are left out."""
+    return {name: str(value) for name, value in values.items() if name not in sensitive and value not in (None, "")}
 
 
 def _warnings(
@@ -161,13 +161,13 @@ def _warnings(
         said.append("this source was never checked in this environment.")
     there = [str(file["name"]) for file in files if file["there"]]
     if there:
-        existing = OutputSettings.from_dict(revision.output).files["existing"]
+        if_exists = OutputSettings.from_dict(revision.output).files["if_exists"]
         becomes = {
-            "replace": "would be replaced",
-            "number": "the new ones would be numbered",
-            "refuse": "the run would be refused",
+            "overwrite": "would be overwritten",
+            "rename": "the new ones would be renamed",
+            "fail": "the run would be refused",
         }
-        said.append(f"already delivered, and {becomes[existing]}: {', '.join(there)}.")
+        said.append(f"already delivered, and {becomes[if_exists]}: {', '.join(there)}.")
     if revision.number != extract.number:
         said.append(f"this is revision {revision.number}; the newest is {extract.number}.")
     if revision.deliver_into and not published:
@@ -178,7 +178,7 @@ def _warnings(
 
 
 def _of_others(extract: Extract, environment: Environment, files: Sequence[Mapping[str, Any]]) -> list[str]:
-    paths = [str(file["delivered_path"]) for file in files if file["replaces"]]
+    paths = [str(file["delivered_path"]) for file in files if file["overwrites"]]
     return [f"{words_of(name)}: this would not be delivered." for name in owned_by_others(paths, extract.pk, environment.pk)]
 
 
@@ -192,23 +192,23 @@ def code_of(
     url: str,
     publish: bool | None = None,
 ) -> dict[str, str]:
-    """A command and a few lines of Python that start this run, wait for it and save its files. Private values come from
+    """A command and a few lines of Python that start this run, wait for it and save its files. Sensitive values come from
     the environment of whoever runs it."""
-    private = {p.name for p in declared if p.private}
+    sensitive = {p.name for p in declared if p.sensitive}
     words = ["ladle", "run", "start", shlex.quote(name), "--env", shlex.quote(environment)]
     for key, value in given.items():
-        if key in private:
+        if key in sensitive:
             words += ["--set", f'{key}="${_variable(key)}"']
             continue
         for item in value if isinstance(value, list) else [value]:
             plain = item if isinstance(item, str) else json.dumps(item)
             words += ["--set", shlex.quote(f"{key}={plain}")]
     words += ["--data-date", data_date.isoformat()] if data_date else []
-    words += ["--as", ",".join(formats), *_PUBLISH[publish], "--into", "."]
-    shown = {key: value for key, value in given.items() if key not in private}
+    words += ["--formats", ",".join(formats), *_PUBLISH[publish], "--into", "."]
+    shown = {key: value for key, value in given.items() if key not in sensitive}
     lines = ", ".join(
         [f"{key!r}: {value!r}" for key, value in shown.items()]
-        + [f"{key!r}: os.environ[{_variable(key)!r}]" for key in given if key in private]
+        + [f"{key!r}: os.environ[{_variable(key)!r}]" for key in given if key in sensitive]
     )
     dated = f", data_date={data_date.isoformat()!r}" if data_date else ""
     dated += "" if publish is None else f", publish={publish}"

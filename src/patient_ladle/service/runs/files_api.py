@@ -33,6 +33,7 @@ from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.words import spaced
 
 from . import services
 from .models import ResultFile, Run
@@ -56,7 +57,7 @@ class FileView(ForAuthors):
     sha256 = serializers.CharField()
     statement = serializers.IntegerField(help_text="Which statement of the extract it holds, from 0; the first of several.")
     part = serializers.IntegerField(allow_null=True, help_text="Which part of a split result, from 1.")
-    packing = serializers.CharField()
+    compression = serializers.CharField()
     sheets = serializers.ListField(
         child=serializers.JSONField(), help_text="Of a workbook: name, place of its statement, rows."
     )
@@ -85,7 +86,7 @@ class FilePreview(serializers.Serializer):
 def _finished(number: int) -> Run:
     run = services.run_numbered(number)
     if run.state != FINISHED:
-        raise NotFound(f"run {number} has no files: it is {run.state}.", "Wait until it has finished.")
+        raise NotFound(f"run {number} has no files: it is {spaced(run.state)}.", "Wait until it has finished.")
     gone = run.files.exclude(removed_at=None).first()
     if gone is not None and gone.removed_at is not None:
         raise NotFound(
@@ -147,7 +148,7 @@ class RunFilePreview(RoleView):
         options = checked_options(file.format, file.options)
         at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         sheet = request.query_params.get("sheet", "")
-        return Response(judged_within(LOOK_SECONDS, look_into, at, file.format, options, file.packing, wanted, sheet))
+        return Response(judged_within(LOOK_SECONDS, look_into, at, file.format, options, file.compression, wanted, sheet))
 
 
 class RunArchive(RoleView):
@@ -306,7 +307,7 @@ def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag:
     response["ETag"] = tag
     response["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name)}"
     response["Content-Security-Policy"] = "sandbox"
-    response["Cache-Control"] = "private, no-cache"
+    response["Cache-Control"] = "sensitive, no-cache"
     return response
 
 

@@ -21,7 +21,7 @@ def health(request: HttpRequest) -> HttpResponse:
         stands_still = bool(what_does_not_run())
     except Exception:  # noqa: BLE001  # whatever is wrong, the answer is that the service is not well
         return _answer("away", 503)
-    return _answer("nothing runs", 503) if stands_still else _answer("well")
+    return _answer("nothing_runs", 503) if stands_still else _answer("well")
 
 
 def _answer(status: str, code: int = 200) -> HttpResponse:

@@ -11,6 +11,7 @@ from django.db.models import Q
 from patient_ladle.core.errors import Conflict
 from patient_ladle.core.guards import Earlier, Finding, Guard, checked_guards, judged
 from patient_ladle.service.people.models import Person
+from patient_ladle.words import spaced
 
 from .alarms import decided
 from .delivering import to_deliver
@@ -81,7 +82,7 @@ def _same_days(same: str, day: date) -> Q:
 def _held(number: int) -> Run:
     run = run_numbered(number, locked=True)
     if run.held != HELD:
-        said = run.held or f"{run.state} and not held"
+        said = run.held or f"{spaced(run.state)} and not held"
         raise Conflict(f"run {number} is {said}.", "Only the delivery of a held run can be released or rejected.")
     return run
 

@@ -1,4 +1,4 @@
-"""What a worker makes sure of before it takes runs: the same keys, the same store, the same release, about the same clock."""
+"""What a worker makes sure of before it takes runs: the same keys, the same store, the same version, about the same clock."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from django.utils import timezone
 
 from patient_ladle import __version__
 from patient_ladle.core.errors import BadInput, Conflict, StoreUnwritable, unknown_name
+from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.fields import UnreadableSecret
-from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.services import database_now
 from patient_ladle.service.sources.models import Address
 
@@ -21,7 +21,7 @@ CLOCK_SECONDS = 5.0
 def join(row: Worker) -> list[str]:
     """Fill in what the worker's row says of it; returns what is out of the ordinary. Raises Conflict, BadInput."""
     _check_keys()
-    row.release, words = __version__, []
+    row.version, words = __version__, []
     row.store_mark = Identity.objects.values_list("store_mark", flat=True).first() or ""
     try:
         row.store_mark = row.store_mark or store().mark()
@@ -37,9 +37,9 @@ def join(row: Worker) -> list[str]:
     row.clock_seconds = _clock_seconds()
     if abs(row.clock_seconds) > CLOCK_SECONDS:
         words.append(_of_clock(row))
-    releases = set(others.exclude(release__in=("", __version__)).values_list("release", flat=True))
-    if releases:
-        words.append(f"this worker is of release {__version__}, others of {', '.join(sorted(releases))}: upgrade them together")
+    versions = set(others.exclude(version__in=("", __version__)).values_list("version", flat=True))
+    if versions:
+        words.append(f"this worker is of version {__version__}, others of {', '.join(sorted(versions))}: upgrade them together")
     return words
 
 
@@ -60,7 +60,7 @@ def mind_clock(row: Worker) -> None:
         Worker.objects.filter(pk=row.pk).update(clock_seconds=seconds)
     key = f"clock:{row.host}"[:200]
     if wrong and not was_wrong:
-        trouble(
+        open_problem(
             key,
             "clock",
             f"the clock of {row.host} is wrong",
@@ -70,7 +70,7 @@ def mind_clock(row: Worker) -> None:
             mark="wrong",
         )
     elif was_wrong and not wrong:
-        over(key, f"the clock of {row.host} is right again", "", "/workers")
+        resolve_problem(key, f"the clock of {row.host} is right again", "", "/workers")
 
 
 def _check_keys() -> None:

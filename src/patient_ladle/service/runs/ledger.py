@@ -31,7 +31,7 @@ from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancel
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
-from patient_ladle.words import amount
+from patient_ladle.words import amount, spaced
 
 from .alarms import run_ended
 from .clearing import clear_after
@@ -314,7 +314,7 @@ def _taken_over(run: Run, stopped: bool) -> bool:
     if run.state != QUEUED:
         run_ended(run)
         tell_followers(run)
-    add_log(run, "error" if run.state == FAILED else "warning", f"{words} The run is {run.state}.")
+    add_log(run, "error" if run.state == FAILED else "warning", f"{words} The run is {spaced(run.state)}.")
     return True
 
 

@@ -20,7 +20,7 @@ from django.conf import settings
 from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
 from patient_ladle.core.calendars.clock import check_zone
-from patient_ladle.service.notices.services import without_numbers
+from patient_ladle.service.alerts.services import without_numbers
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
 from .models import SOURCE_CODES, STORE_CODES, Run
@@ -72,7 +72,7 @@ class Night:
         counts += [f"{self.undelivered:,} not delivered yet"] if self.undelivered else []
         counts += [f"{self.late:,} late"] if self.late else []
         counts += [f"{count:,} due times {decision}" for decision, count in sorted(self.decisions.items())]
-        return f"{', '.join(counts)}." if counts else "nothing has run."
+        return f"{', '.join(counts)}." if counts else "no runs."
 
 
 def last_evening(now: datetime) -> datetime:
@@ -138,7 +138,7 @@ def _cause(need: Need) -> tuple[Any, ...]:
             return need.kind, run.pk  # each is decided about by itself
         case "late":
             return need.kind, run.due_time.schedule_id if run.due_time else run.pk
-        case "not delivered":
+        case "not_delivered":
             code = (run.delivery_error or {}).get("code")
             shared = (run.delivery_plan or {}).get("folders", []) if code in STORE_CODES else own
             return need.kind, code, *shared
@@ -156,7 +156,7 @@ def _need(run: Run) -> Need:
         return Need(run.state, run, str(error.get("message", "")), str(error.get("hint", "")))
     if run.delivery == DELIVERY_FAILED:
         error = run.delivery_error or {}
-        return Need("not delivered", run, str(error.get("message", "")), "Deliver it again, elsewhere, or leave it.")
+        return Need("not_delivered", run, str(error.get("message", "")), "Deliver it again, elsewhere, or leave it.")
     if run.held == HELD:
         texts = [each["text"] for each in run.findings if each["then"] == "hold"]
         return Need("held", run, "; ".join(texts), "Release its delivery, or reject it.")

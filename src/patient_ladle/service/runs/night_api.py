@@ -19,7 +19,7 @@ from .states import HELD, REJECTED, RELEASED, STATES
 
 
 class NeedView(serializers.Serializer):
-    kind = serializers.ChoiceField(["failed", "not run", "not delivered", "held", "late"])
+    kind = serializers.ChoiceField(["failed", "not_run", "not_delivered", "held", "late"])
     run = serializers.IntegerField(source="run.pk")
     extract = serializers.CharField(source="run.extract.name")
     folder = serializers.CharField(source="run.extract.folder")

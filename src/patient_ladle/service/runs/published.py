@@ -20,6 +20,7 @@ from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
+from patient_ladle.words import spaced
 
 from .delivering import deliver_after_all
 from .models import NEWEST_FIRST, ResultFile, Run
@@ -106,7 +107,7 @@ def publish(person: Person, number: int) -> Run:
     """From now on it counts among what its extract publishes, and is delivered. Raises Conflict, NotFound."""
     run = run_numbered(number, locked=True)
     if run.state in ENDED and run.state != FINISHED:
-        raise Conflict(f"run {number} has no result: it is {run.state}.", f"Run it again: ladle run again {number}")
+        raise Conflict(f"run {number} has no result: it is {spaced(run.state)}.", f"Run it again: ladle run again {number}")
     if run.held in NOT_DELIVERED:
         raise Conflict(f"the result is {run.held}: {held_words(run)}", held_hint(run))
     if run.state == RUNNING:

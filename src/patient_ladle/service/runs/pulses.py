@@ -9,9 +9,9 @@ import time
 from django.conf import settings
 from django.db import connection, transaction
 
+from patient_ladle.service.alerts import courier
+from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import guarded
-from patient_ladle.service.notices import courier
-from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules.services import database_now
 
 from .models import Pulse, Worker
@@ -64,8 +64,8 @@ def look() -> None:
         if words:
             hint = "Look at the service's log; start it again if that does not say why: ladle service start."
             cause = f"{'; '.join(words)}."
-            trouble("nothing-runs", "nothing runs", "the service does not run everything", cause, hint, "/", mark=cause)
+            open_problem("nothing-runs", "nothing_runs", "the service does not run everything", cause, hint, "/", mark=cause)
         else:
-            over("nothing-runs", "the service runs everything again", "", "/")
+            resolve_problem("nothing-runs", "the service runs everything again", "", "/")
     if words:
         courier.send_due()

@@ -16,10 +16,10 @@ from django.utils import timezone
 
 from patient_ladle.core.due_decisions import DUE_TIME, LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import Conflict, LadleError
+from patient_ladle.service.alerts.models import OpenProblem
+from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
-from patient_ladle.service.notices.models import Trouble
-from patient_ladle.service.notices.services import over, trouble
 from patient_ladle.service.schedules import services as schedule_services
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related
@@ -53,7 +53,7 @@ def record_due(schedules: Sequence[Schedule], now: datetime, fault: str = "") ->
     numbers = [schedule.pk for schedule in schedules]
     recorded = set(DueTime.objects.filter(schedule__in=numbers, due_at__in=moments).values_list("schedule", "due_at"))
     known = Known.once()
-    running = _running([schedule for schedule in schedules if schedule.overlap == "skip"])
+    running = _running([schedule for schedule in schedules if schedule.while_running == "skip"])
     due_times, runs = [], []
     for schedule, decision in decided:
         if (schedule.pk, decision.due_at) not in recorded:
@@ -119,14 +119,14 @@ def in_words(error: Exception) -> str:
 
 
 def set_aside(schedule: Schedule, error: Exception) -> None:
-    """Its due times cannot be recorded: that is its own trouble, and is tried again later. Nothing of them is lost."""
+    """Its due times cannot be recorded: that is its own problem, and is tried again later. Nothing of them is lost."""
     now = timezone.now()
     words = in_words(error)
     since = schedule.fault_at or now
     wait = min(max(now - since, FIRST_WAIT), LONGEST_WAIT)
     Schedule.objects.filter(pk=schedule.pk).update(fault=words[:400], fault_at=since, look_again_at=now + wait)
-    trouble(
-        f"schedule:{schedule.pk}", "not run", f"{schedule.name}: its due times cannot be recorded", words,
+    open_problem(
+        f"schedule:{schedule.pk}", "not_run", f"{schedule.name}: its due times cannot be recorded", words,
         "The service's log has the details. It is tried again; nothing of it is lost.", "/schedules", mark=words,
     )  # fmt: skip
 
@@ -136,27 +136,27 @@ def _forget_faults(schedules: Sequence[Schedule]) -> None:
         if schedule.fault:
             schedule.fault, schedule.fault_at, schedule.look_again_at = "", None, None
             schedule.save(update_fields=["fault", "fault_at", "look_again_at"])
-            over(f"schedule:{schedule.pk}", f"{schedule.name}: its due times are recorded again", "", "/schedules")
+            resolve_problem(f"schedule:{schedule.pk}", f"{schedule.name}: its due times are recorded again", "", "/schedules")
 
 
 def _tell_what_cannot_run(due_times: Sequence[DueTime]) -> None:
     """Due times without a run for a reason that a person can mend, once until it changes; and when they run again."""
     latest = {due_time.schedule_id: due_time for due_time in due_times if due_time.decision in (RUN, SKIPPED)}
-    known = Trouble.objects.filter(key__in=[f"due-times:{number}" for number in latest], ended_at=None)
+    known = OpenProblem.objects.filter(key__in=[f"due-times:{number}" for number in latest], ended_at=None)
     troubled = set(known.values_list("key", flat=True))
     for number, due_time in latest.items():
         schedule, key = due_time.schedule, f"due-times:{number}"
         if due_time.decision == SKIPPED and due_time.reason.startswith(COULD_NOT):
             cause = due_time.reason.removeprefix(COULD_NOT)
             hint = "Mend that, or pause or remove the schedule: until then its due times are skipped."
-            trouble(key, "not run", f"{schedule.name}: its due times do not run", cause, hint, "/schedules", mark=cause)
+            open_problem(key, "not_run", f"{schedule.name}: its due times do not run", cause, hint, "/schedules", mark=cause)
         elif key in troubled and due_time.decision == RUN:
-            over(key, f"{schedule.name}: its due times run again", "", "/schedules")
+            resolve_problem(key, f"{schedule.name}: its due times run again", "", "/schedules")
 
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
     made: list[DueDecision] = []
-    for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catch_up(), schedule.pause()):
+    for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catching_up(), schedule.pause()):
         made.append(decision)
         schedule.next_due_at = following
         if len(made) >= RECORDS:
@@ -181,7 +181,7 @@ def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], 
         return _skipped(due_time, f"{COULD_NOT}{fault}")
     schedule = due_time.schedule
     try:
-        before = running.get(schedule.pk) if schedule.overlap == "skip" else None
+        before = running.get(schedule.pk) if schedule.while_running == "skip" else None
         if before is not None:
             which = f"run {before.pk}" if before.pk else "the run"
             return _skipped(due_time, f"{which} of the due time {before.due_at:%Y-%m-%d %H:%M} UTC had not ended")

@@ -22,7 +22,7 @@ from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
-from patient_ladle.service.extracts.private_values import opened, sealed
+from patient_ladle.service.extracts.sensitive_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
 from patient_ladle.service.people.models import Person
@@ -272,7 +272,7 @@ def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: 
         "due_time": due_time,
         "priority": PRIORITIES[schedule.priority],
         "attempts_most": schedule.attempts,
-        "give_up_at": now + timedelta(minutes=schedule.run_minutes),
+        "give_up_at": now + timedelta(minutes=schedule.timeout_minutes),
         "deliver_into": schedule.deliver_into,
         "finish_by": finish_by(due_time.due_at, schedule.zone, schedule.finish_by) if schedule.finish_by else None,
         "published": not origin.get("store_only", False),

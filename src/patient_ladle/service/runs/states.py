@@ -11,7 +11,7 @@ from __future__ import annotations
 from patient_ladle.core.state_tables import Fields, Move, StateTable
 
 WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "running", "finished", "failed", "cancelled"
-NOT_RUN = "not run"
+NOT_RUN = "not_run"
 STATES = (WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED, NOT_RUN)
 ENDED = (FINISHED, FAILED, CANCELLED, NOT_RUN)
 LIVE = (WAITING, QUEUED, RUNNING)
@@ -46,7 +46,7 @@ RUN = StateTable(
     ),
 )
 
-TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "under way", "delivered", "failed", "left"
+TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT = "waiting", "in_progress", "delivered", "failed", "left"
 DELIVERIES = (TO_DELIVER, UNDER_WAY, DELIVERED, DELIVERY_FAILED, LEFT)
 """What has become of a finished run's delivery; nothing where none was wanted, or a guard holds it."""
 DELIVERY_OPEN = (TO_DELIVER, UNDER_WAY, DELIVERY_FAILED)

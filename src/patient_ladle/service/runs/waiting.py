@@ -26,6 +26,7 @@ from patient_ladle.service.common.alone import one_by_one
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
+from patient_ladle.words import spaced
 
 from .alarms import run_ended, run_is_late
 from .models import Run
@@ -78,14 +79,14 @@ def _blocker(run: Run) -> tuple[str, str]:
         if before.state not in ENDED:
             return f"step {before.step}, run {before.pk} of {before.extract.name}", ""
         if before.state != FINISHED or before.held == REJECTED:
-            return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {before.held or before.state}"
+            return "", f"step {before.step}, run {before.pk} of {before.extract.name}, is {spaced(before.held or before.state)}"
         if open_words := _still_open(before):
             return f"step {before.step}, run {before.pk} of {before.extract.name}, {open_words}", ""
-    elif run.due_time.schedule.overlap == "wait" and not run.backfill:
+    elif run.due_time.schedule.while_running == "wait" and not run.backfill:
         earlier = unfinished_of(run.due_time.schedule).filter(due_at__lt=run.due_at).order_by("due_at").first()
         if earlier is not None:
             return f"run {earlier.pk} of the due time {earlier.due_at:%Y-%m-%d %H:%M} UTC, which has not ended", ""
-    for extract in run.extract.after.all():
+    for extract in run.extract.depends_on.all():
         runs = Run.objects.filter(extract=extract, environment=run.environment, data_date=run.data_date)
         newest = runs.order_by("-id").first()
         if newest is None:
@@ -96,7 +97,7 @@ def _blocker(run: Run) -> tuple[str, str]:
             continue
         if open_words := _still_open(newest):
             return f"run {newest.pk} of {extract.name} {open_words}", ""
-        return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {newest.held or newest.state}"
+        return "", f"run {newest.pk} of {extract.name} for {run.data_date.isoformat()} is {spaced(newest.held or newest.state)}"
     return "", ""
 
 
@@ -140,8 +141,8 @@ def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
     they are saved. A row that is written once has its references checked once."""
     quiet = set(quiet_sources(now))
     extracts = {run.extract_id for run in runs}
-    followers = set(Extract.objects.filter(pk__in=extracts, after__isnull=False).values_list("pk", flat=True))
-    orderly = {run.due_time.schedule_id for run in runs if run.due_time and run.due_time.schedule.overlap == "wait"}
+    followers = set(Extract.objects.filter(pk__in=extracts, depends_on__isnull=False).values_list("pk", flat=True))
+    orderly = {run.due_time.schedule_id for run in runs if run.due_time and run.due_time.schedule.while_running == "wait"}
     live = Run.objects.filter(state__in=LIVE, due_time__schedule__in=orderly)
     busy = set(live.values_list("due_time__schedule", flat=True).distinct())
     others = []
@@ -201,7 +202,7 @@ def tell_followers(run: Run) -> None:
 @transaction.atomic
 def _look_at_followers(run: Run) -> None:
     theirs = Q(due_time=run.due_time_id, turn=run.turn, step=run.step + 1)
-    theirs |= Q(extract__after=run.extract_id, data_date=run.data_date, environment=run.environment_id)
+    theirs |= Q(extract__depends_on=run.extract_id, data_date=run.data_date, environment=run.environment_id)
     if run.due_time is not None:
         theirs |= Q(due_time__schedule=run.due_time.schedule_id, step=1)
     numbers = Run.objects.filter(theirs, state=WAITING).order_by("due_at", "id").values_list("pk", flat=True)[:BATCH]

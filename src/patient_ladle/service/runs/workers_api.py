@@ -19,10 +19,10 @@ class WorkerView(serializers.Serializer):
     id = serializers.CharField()
     host = serializers.CharField()
     pid = serializers.IntegerField()
-    places = serializers.IntegerField()
+    max_runs = serializers.IntegerField()
     running = serializers.IntegerField(default=0)
     draining = serializers.BooleanField(help_text="It takes no more runs.")
-    release = serializers.CharField()
+    version = serializers.CharField()
     clock_seconds = serializers.FloatField(help_text="How far its clock was from the database's when it started.")
     started_at = serializers.DateTimeField()
 

@@ -35,7 +35,7 @@ from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
 
 class StepView(serializers.Serializer):
     extract = serializers.CharField(source="extract.name")
-    values = serializers.SerializerMethodField(help_text="Private ones masked.")
+    values = serializers.SerializerMethodField(help_text="Sensitive ones masked.")
     formats = serializers.ListField(child=serializers.CharField())
 
     @extend_schema_field(serializers.DictField())
@@ -71,17 +71,17 @@ class ScheduleView(ForAuthors):
     exceptions = serializers.ListField(child=serializers.DateField())
     calendar = serializers.CharField(source="calendar.name", default=None, allow_null=True)
     on_holiday = serializers.CharField()
-    missed = serializers.CharField()
-    missed_hours = serializers.IntegerField(allow_null=True)
-    missed_most = serializers.IntegerField(allow_null=True)
-    overlap = serializers.CharField()
+    catch_up = serializers.CharField()
+    catch_up_hours = serializers.IntegerField(allow_null=True)
+    catch_up_limit = serializers.IntegerField(allow_null=True)
+    while_running = serializers.CharField()
     spread_seconds = serializers.IntegerField()
     attempts = serializers.IntegerField()
-    run_minutes = serializers.IntegerField()
+    timeout_minutes = serializers.IntegerField()
     finish_by = HourField(allow_null=True)
     priority = serializers.CharField()
     deliver_into = serializers.CharField(help_text="Folders that its runs are delivered into; empty: those of the extract.")
-    values = serializers.SerializerMethodField(help_text="Private ones masked; a mask that is sent back changes nothing.")
+    values = serializers.SerializerMethodField(help_text="Sensitive ones masked; a mask that is sent back changes nothing.")
     formats = serializers.ListField(child=serializers.CharField())
     then = StepView(source="sequence", many=True, help_text="The extracts that run after it, in their order.")
     paused_at = serializers.DateTimeField(allow_null=True)
@@ -124,13 +124,13 @@ class _Settings(StrictSerializer):
     values = serializers.DictField(required=False)
     formats = serializers.ListField(child=serializers.CharField(), required=False)
     then = StepBody(many=True, required=False)
-    missed = serializers.CharField(max_length=8, required=False, help_text="latest, all or none")
-    missed_hours = serializers.IntegerField(required=False, allow_null=True, min_value=0)
-    missed_most = serializers.IntegerField(required=False, allow_null=True, min_value=1)
-    overlap = serializers.CharField(max_length=12, required=False, help_text="wait, skip or alongside")
+    catch_up = serializers.CharField(max_length=8, required=False, help_text="latest, all or none")
+    catch_up_hours = serializers.IntegerField(required=False, allow_null=True, min_value=0)
+    catch_up_limit = serializers.IntegerField(required=False, allow_null=True, min_value=1)
+    while_running = serializers.CharField(max_length=12, required=False, help_text="wait, skip or parallel")
     spread_seconds = serializers.IntegerField(required=False, min_value=0, max_value=3600)
     attempts = serializers.IntegerField(required=False, min_value=1, max_value=20)
-    run_minutes = serializers.IntegerField(required=False, min_value=1, max_value=10_080)
+    timeout_minutes = serializers.IntegerField(required=False, min_value=1, max_value=10_080)
     finish_by = HourField(required=False, allow_null=True)
     priority = serializers.CharField(max_length=8, required=False, help_text="low, normal or high")
     deliver_into = serializers.CharField(
@@ -216,7 +216,7 @@ class Schedules(RoleView):
         return Response(ScheduleView(services.add_schedule(request.user, **body_of(request, ScheduleBody))).data, status=201)
 
 
-class RuleMoments(RoleView):
+class RuleTimes(RoleView):
     """The next due times of any rule, as one types it."""
 
     @extend_schema(

@@ -17,7 +17,7 @@ from patient_ladle.service.common.state_rules import rules_of
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.sources.models import Environment
 
-OVERLAPS = ("wait", "skip", "alongside")
+WHILE_RUNNING = ("wait", "skip", "parallel")
 """What a due time does while an earlier run of its schedule has not ended."""
 PRIORITIES = {"low": -1, "normal": 0, "high": 1}
 
@@ -58,13 +58,13 @@ class Schedule(models.Model):
     exceptions = models.JSONField(default=list)
     calendar = models.ForeignKey(HolidayCalendar, on_delete=models.PROTECT, null=True, related_name="schedules")
     on_holiday = models.CharField(max_length=20, default="run")
-    missed = models.CharField(max_length=8, default="latest")
-    missed_hours = models.PositiveIntegerField(null=True)
-    missed_most = models.PositiveIntegerField(null=True)
-    overlap = models.CharField(max_length=12, default="wait")
+    catch_up = models.CharField(max_length=8, default="latest")
+    catch_up_hours = models.PositiveIntegerField(null=True)
+    catch_up_limit = models.PositiveIntegerField(null=True)
+    while_running = models.CharField(max_length=12, default="wait")
     spread_seconds = models.PositiveIntegerField(default=0)
     attempts = models.PositiveSmallIntegerField(default=3)
-    run_minutes = models.PositiveIntegerField(default=1440)
+    timeout_minutes = models.PositiveIntegerField(default=1440)
     finish_by = models.TimeField(null=True)
     priority = models.CharField(max_length=8, default="normal")
     values = models.JSONField(default=dict)
@@ -101,9 +101,9 @@ class Schedule(models.Model):
             self.calendar.days() if self.calendar else NO_HOLIDAYS,
         )
 
-    def catch_up(self) -> CatchUp:
+    def catching_up(self) -> CatchUp:
         """What it does about due times that it missed."""
-        return CatchUp(self.missed, self.missed_hours, self.missed_most)
+        return CatchUp(self.catch_up, self.catch_up_hours, self.catch_up_limit)
 
     def lift_pause(self) -> None:
         """Due times run again; not saved yet."""
@@ -134,7 +134,7 @@ class SequenceStep(models.Model):
 class DueTime(models.Model):
     """One moment at which a schedule wanted a run, with what became of it and why.
 
-    ``untold``: it was missed, and no notice has said so yet.
+    ``untold``: it was missed, and no alert has said so yet.
     """
 
     schedule = models.ForeignKey(Schedule, on_delete=models.PROTECT, related_name="due_times")

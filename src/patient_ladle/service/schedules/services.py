@@ -19,7 +19,7 @@ from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
-from patient_ladle.service.extracts.private_values import opened, sealed
+from patient_ladle.service.extracts.sensitive_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
@@ -27,7 +27,7 @@ from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 from patient_ladle.service.sources.services import check_name
 
-from .models import OVERLAPS, PRIORITIES, HolidayCalendar, Schedule, SequenceStep
+from .models import PRIORITIES, WHILE_RUNNING, HolidayCalendar, Schedule, SequenceStep
 
 
 def _record_nothing(schedule: Schedule) -> datetime:
@@ -128,7 +128,8 @@ def remove_calendar(name: str) -> None:
 TIMING = ("rule", "zone", "first_date", "last_date", "exceptions", "calendar", "on_holiday")
 """What of a schedule decides its moments."""
 _OTHER = (
-    "values", "formats", "missed", "missed_hours", "missed_most", "overlap", "spread_seconds", "attempts", "run_minutes",
+    "values", "formats", "catch_up", "catch_up_hours", "catch_up_limit", "while_running", "spread_seconds", "attempts",
+    "timeout_minutes",
     "finish_by", "priority", "deliver_into",
 )  # fmt: skip
 
@@ -169,8 +170,8 @@ def _check(schedule: Schedule) -> None:
     others = elsewhere.exclude(pk=schedule.pk).values_list("name", "environment__name", "deliver_into")
     refuse_names_of_environments(schedule.extract, schedule.deliver_into, list(others))
     for given, known, kind in (
-        (schedule.missed, POLICIES, "way with missed due times"),
-        (schedule.overlap, OVERLAPS, "way with overlapping runs"),
+        (schedule.catch_up, POLICIES, "catch_up policy"),
+        (schedule.while_running, WHILE_RUNNING, "while_running policy"),
         (schedule.priority, tuple(PRIORITIES), "priority"),
     ):
         if given not in known:
@@ -180,8 +181,8 @@ def _check(schedule: Schedule) -> None:
 
 def _kept_private(extract: Extract, values: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:
     """A mask that is sent back keeps the value that it hides."""
-    private = {p.name for p in extract.head.declared if p.private}
-    return values | {name: before.get(name) for name, value in values.items() if name in private and value == MASK}
+    sensitive = {p.name for p in extract.head.declared if p.sensitive}
+    return values | {name: before.get(name) for name, value in values.items() if name in sensitive and value == MASK}
 
 
 def _apply(schedule: Schedule, given: dict[str, Any]) -> None:

@@ -297,8 +297,8 @@ class InquiryCell(RoleView):
         media = "text/plain; charset=utf-8" if text else cell["media"]
         look = flag_in(request, "look") and media in LOOKED_AT
         response = HttpResponse(data, content_type=media)
-        ending = "txt" if text else media.rpartition("/")[2].replace("octet-stream", "bin")
+        extension = "txt" if text else media.rpartition("/")[2].replace("octet-stream", "bin")
         disposition = "inline" if look else "attachment"
-        response["Content-Disposition"] = f"{disposition}; filename*=UTF-8''{quote(name)}-{row + 1}.{ending}"
+        response["Content-Disposition"] = f"{disposition}; filename*=UTF-8''{quote(name)}-{row + 1}.{extension}"
         response["Content-Security-Policy"] = "sandbox"
         return response

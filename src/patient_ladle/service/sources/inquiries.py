@@ -3,7 +3,7 @@ that any web process can answer for it.
 
 Rules and theory
 ----------------
-* An inquiry takes one of its source's places, as a run does, under the same lock.
+* An inquiry takes one of its source's ``max_runs``, as a run does, under the same lock.
 * It ends at its deadline, whatever happens to the process that minds it. Cancel, deadline and memory are told to the
   child first, which stops the statement in the source, and ended by force shortly after.
 * What it found is kept for an hour, for whoever asked and administrators only.
@@ -112,13 +112,13 @@ def _started(person: Person, address: Address, kind: str, given: dict[str, Any],
 
 
 def _kept(job: dict[str, Any]) -> dict[str, Any]:
-    """What is kept of a request, to be shown: private values are in the job alone."""
+    """What is kept of a request, to be shown: sensitive values are in the job alone."""
     kept: dict[str, Any] = {key: job[key] for key in ("statement", "parameters", "values", "active_filters") if key in job}
     declared = [Parameter.from_dict(item) for item in kept.get("parameters", [])]
-    private = {parameter.name for parameter in declared if parameter.private}
-    if private:
+    sensitive = {parameter.name for parameter in declared if parameter.sensitive}
+    if sensitive:
         kept["values"] = masked(declared, kept.get("values", {}))
-        kept["parameters"] = [{**p, "default": None} if p["name"] in private else p for p in kept["parameters"]]
+        kept["parameters"] = [{**p, "default": None} if p["name"] in sensitive else p for p in kept["parameters"]]
     return kept
 
 
@@ -194,8 +194,8 @@ def _mind(number: str, source: str, job: dict[str, Any]) -> None:
             _end(number, FINISHED, result=_carried_out(number, job))
         else:
             raise Conflict(
-                f"runs and inquiries take all the places of '{source}'.",
-                "Try again later, or give the source more places.",
+                f"as many runs and inquiries read '{source}' as may at once.",
+                "Try again later, or raise its limit: ladle source edit --max-runs.",
                 source=source,
             )
     except RunCancelled as error:

@@ -21,17 +21,17 @@ class Environment(models.Model):
 
 
 class Source(models.Model):
-    """A named database that extracts read. ``places`` is how many runs may read it at once."""
+    """A named database that extracts read. ``max_runs`` is how many runs may read it at once."""
 
     name = models.CharField(max_length=64, unique=True)
     engine = models.CharField(max_length=32)
     note = models.TextField(blank=True, default="")
     group = models.CharField(max_length=64, blank=True, default="")
-    places = models.PositiveSmallIntegerField(default=2)
-    connect_seconds = models.PositiveSmallIntegerField(default=10)
+    max_runs = models.PositiveSmallIntegerField(default=2)
+    connect_timeout_seconds = models.PositiveSmallIntegerField(default=10)
     max_rows = models.BigIntegerField(null=True)
     max_bytes = models.BigIntegerField(null=True)
-    deadline_seconds = models.PositiveIntegerField(default=3600)
+    query_timeout_seconds = models.PositiveIntegerField(default=3600)
     quiet_hours = models.CharField(max_length=200, blank=True, default="")
     quiet_zone = models.CharField(max_length=64, blank=True, default="")
     created_at = models.DateTimeField(auto_now_add=True)

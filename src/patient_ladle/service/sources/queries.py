@@ -20,7 +20,7 @@ from patient_ladle.service.common.fields import UnreadableSecret
 from .models import RUNNING, Address, Environment, Source
 
 CLAIM_LOCK = 0x1AD1E01
-"""Advisory lock of claiming: counting a source's places and taking one is one step."""
+"""Advisory lock of claiming: counting what reads a source and taking a place is one step."""
 
 
 def source_named(name: str) -> Source:
@@ -53,14 +53,14 @@ def address_in(source: Source, environment: Environment) -> Address:
 
 
 def sources_with_a_free_place() -> list[int]:
-    """Ids of the sources that fewer runs and inquiries read at this moment than they have places.
+    """Ids of the sources that fewer runs and inquiries read at this moment than their ``max_runs``.
 
     Only what runs now is looked at, through its partial index, never all that ever ran.
     """
     taken: Counter[int] = Counter()
     for reading in (Q(runs__state="running"), Q(inquiries__state=RUNNING, inquiries__deadline_at__gt=Now())):
         taken.update(Source.objects.filter(reading).values_list("pk", flat=True))  # once for each that reads
-    return [number for number, places in Source.objects.values_list("pk", "places") if taken[number] < places]
+    return [number for number, max_runs in Source.objects.values_list("pk", "max_runs") if taken[number] < max_runs]
 
 
 def _refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
@@ -96,7 +96,7 @@ def way_to(address: Address) -> dict[str, Any]:
         "engine": engine.name,
         "address": address.fields,
         "secret": secret_of(address),
-        "connect_seconds": address.source.connect_seconds,
+        "connect_timeout_seconds": address.source.connect_timeout_seconds,
     }
 
 

@@ -92,7 +92,7 @@ def add_source(name: str, engine: str, addresses: dict[str, Any], **settings_giv
 
 @transaction.atomic
 def edit_source(name: str, changes: dict[str, Any]) -> Source:
-    """Change note, places, deadline or addresses; an address given as null is removed."""
+    """Change note, limits or addresses; an address given as null is removed."""
     source = source_named(name)
     for environment, given in (changes.pop("addresses", None) or {}).items():
         if given is None:

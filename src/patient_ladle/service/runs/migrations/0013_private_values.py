@@ -2,7 +2,7 @@
 
 from django.db import migrations
 
-from patient_ladle.service.extracts.private_values import seal, sealed_declaration
+from patient_ladle.service.extracts.sensitive_values import seal
 
 
 def _sealed(values, private):
@@ -16,7 +16,7 @@ def seal_private_values(apps, _editor):
     private_now = {}
     for each in revision.objects.select_related("extract").filter(parameters__contains=[{"private": True}]).order_by("number"):
         private = {parameter["name"] for parameter in each.parameters if parameter.get("private")}
-        each.parameters = [sealed_declaration(parameter) for parameter in each.parameters]
+        each.parameters = [_sealed(parameter, {"default"} if parameter["name"] in private else ()) for parameter in each.parameters]
         each.save(update_fields=["parameters"])
         if each.number == each.extract.number:
             private_now[each.extract_id] = private

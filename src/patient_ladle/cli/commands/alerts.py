@@ -1,4 +1,4 @@
-"""``ladle notice …`` and ``ladle channel …``."""
+"""``ladle alert …`` and ``ladle channel …``."""
 
 from __future__ import annotations
 
@@ -13,58 +13,58 @@ from patient_ladle.client.errors import ClientError
 from . import Noun, connected, listed, pairs
 
 
-def notice_list(args: argparse.Namespace) -> None:
+def alert_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = list(islice(ladle.notices.list(), args.most))
-        bell = ladle.notices.bell()
-        ladle.notices.mark_seen()
+        found = list(islice(ladle.alerts.list(), args.limit))
+        bell = ladle.alerts.bell()
+        ladle.alerts.mark_seen()
     if args.json:
-        return print_json({"troubles": bell["troubles"], "notices": found})
-    for trouble in bell["troubles"]:
-        times = f", seen {trouble['count']} times" if trouble["count"] > 1 else ""
-        print(f"goes on: {trouble['title']}, since {moment(trouble['began_at'])}{times}")
+        return print_json({"open_problems": bell["open_problems"], "alerts": found})
+    for problem in bell["open_problems"]:
+        times = f", seen {problem['count']} times" if problem["count"] > 1 else ""
+        print(f"open: {problem['title']}, since {moment(problem['began_at'])}{times}")
     rows = [(moment(n["at"]), n["kind"], n["title"], n["cause"].split("\n")[0]) for n in found]
-    return print_table(("AT", "KIND", "NOTICE", "CAUSE"), rows, "there are no notices yet.")
+    return print_table(("AT", "KIND", "ALERT", "CAUSE"), rows, "there are no alerts yet.")
 
 
-def notice_sent(args: argparse.Namespace) -> None:
+def alert_sent(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = list(islice(ladle.notices.sendings(), args.most))
+        found = list(islice(ladle.alerts.sendings(), args.limit))
     if args.json:
         return print_json(found)
     rows = [
-        (str(s["id"]), s["notice"]["title"], s["channel"], s["state"], str(s["attempts"]),
-         moment(s["sent_at"]) if s["sent_at"] else "", s["said"])
+        (str(s["id"]), s["alert"]["title"], s["channel"], s["state"], str(s["attempts"]),
+         moment(s["sent_at"]) if s["sent_at"] else "", s["response"])
         for s in found
     ]  # fmt: skip
-    return print_table(("SENDING", "NOTICE", "CHANNEL", "STATE", "TRIES", "SENT", "SAID"), rows, "nothing was sent yet.")
+    return print_table(("SENDING", "ALERT", "CHANNEL", "STATE", "ATTEMPTS", "SENT", "RESPONSE"), rows, "nothing was sent yet.")
 
 
-def notice_own(args: argparse.Namespace) -> None:
+def alert_own(args: argparse.Namespace) -> None:
     changes = {"own_runs": args.runs, "mail": args.mail}
     changes = {key: value for key, value in changes.items() if value is not None}
     with connected(args) as ladle:
-        own = ladle.notices.choose_own(**changes) if changes else ladle.notices.own()
+        own = ladle.alerts.choose_own(**changes) if changes else ladle.alerts.own()
     if args.json:
         return print_json(own)
     told = {"nothing": "never", "failed": "when they fail", "ended": "when they end"}[own["own_runs"]]
     print_facts([("told of your runs", told), ("by mail to", own["mail"] or "nobody")])
     if own["mail"] and not own["by_mail"]:
-        words = "no channel takes notices to people yet: ladle channel edit NAME --for-people yes (administrators)"
+        words = "no channel takes alerts to people yet: ladle channel edit NAME --for-people yes (administrators)"
         print(words, file=sys.stderr)
     return None
 
 
-def notice_resend(args: argparse.Namespace) -> int:
+def alert_resend(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        made = ladle.notices.send_again(args.number)
+        made = ladle.alerts.send_again(args.number)
     print_json(made) if args.json else print(f"sending {made['id']} is tried again")
     return 0
 
 
 def channel_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.notices.channels()
+        found = ladle.alerts.channels()
     if args.json:
         return print_json(found)
     rows = [
@@ -72,7 +72,7 @@ def channel_list(args: argparse.Namespace) -> None:
          "" if c["active"] else "off")
         for c in found
     ]  # fmt: skip
-    return print_table(("CHANNEL", "KIND", "TO", "NOTICES", ""), rows, "notices go nowhere yet: ladle channel add.")
+    return print_table(("CHANNEL", "KIND", "TO", "ALERTS", ""), rows, "alerts go nowhere yet: ladle channel add.")
 
 
 def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
@@ -80,19 +80,19 @@ def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
         return print_json(made)
     facts: list[tuple[str, Any]] = [("channel", made["name"]), ("kind", made["kind"])]
     facts += list(made["settings"].items())
-    facts += [("secret", "kept" if made["has_secret"] else ""), ("notices", ", ".join(made["kinds"]) or "all")]
+    facts += [("secret", "kept" if made["has_secret"] else ""), ("alerts", ", ".join(made["kinds"]) or "all")]
     facts += [("for people", "yes" if made["for_people"] else "no")]
     return print_facts([*facts, ("active", "yes" if made["active"] else "no")])
 
 
 def channel_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        _show(args, ladle.notices.channel(args.name))
+        _show(args, ladle.alerts.channel(args.name))
 
 
 def channel_kinds(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.notices.channel_kinds()
+        found = ladle.alerts.channel_kinds()
     if args.json:
         return print_json(found)
     rows = [
@@ -117,7 +117,7 @@ def _given(args: argparse.Namespace) -> dict[str, Any]:
 def channel_add(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         given = {"settings": {}, **_given(args)}
-        _show(args, ladle.notices.add_channel(args.name, args.kind, **given))
+        _show(args, ladle.alerts.add_channel(args.name, args.kind, **given))
 
 
 def channel_edit(args: argparse.Namespace) -> None:
@@ -126,56 +126,52 @@ def channel_edit(args: argparse.Namespace) -> None:
         raise ClientError("nothing to change was given.", "Give --set, --only, --secret-stdin, --for-people or --active.")
     with connected(args) as ladle:
         if "settings" in changes:
-            changes["settings"] = ladle.notices.channel(args.name)["settings"] | changes["settings"]
-        _show(args, ladle.notices.edit_channel(args.name, **changes))
+            changes["settings"] = ladle.alerts.channel(args.name)["settings"] | changes["settings"]
+        _show(args, ladle.alerts.edit_channel(args.name, **changes))
 
 
 def channel_remove(args: argparse.Namespace) -> int:
     if not confirmed(f"Remove channel '{args.name}' and the log of what was sent on it?", args.yes):
         return 2
     with connected(args) as ladle:
-        ladle.notices.remove_channel(args.name)
+        ladle.alerts.remove_channel(args.name)
     print(f"channel {args.name} is removed")
     return 0
 
 
-def channel_try(args: argparse.Namespace) -> int:
+def channel_test(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
-        ended = ladle.notices.try_channel(args.name)
+        ended = ladle.alerts.test_channel(args.name)
     if args.json:
         print_json(ended)
     else:
-        print(f"{ended['state']}: {ended['said'] or 'no answer yet; look again: ladle notice sent'}")
+        print(f"{ended['state']}: {ended['response'] or 'no response yet; look again: ladle alert sent'}")
     return 0 if ended["state"] == "sent" else 1
 
 
 def _settings(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--set", action="append", metavar="SETTING=VALUE", help="see ladle channel kinds")
-    verb.add_argument("--only", metavar="KINDS", help="failed,held,… (default: all notices)")
+    verb.add_argument("--only", metavar="KINDS", help="failed,held,… (default: all alerts)")
     verb.add_argument("--secret-stdin", action="store_true", help="read its secret from standard input")
-    verb.add_argument(
-        "--for-people", choices=("yes", "no"), help="yes: also takes notices for single people to their addresses"
-    )
+    verb.add_argument("--for-people", choices=("yes", "no"), help="yes: also takes alerts for single people to their addresses")
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
-    notice = Noun(nouns, common, "notice", "Notices: what went wrong and what came right again.")
-    verb = notice.verb("list", notice_list, "Troubles that go on, and notices, newest first.", "ladle notice list --most 5")
-    verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
-    verb = notice.verb(
-        "sent", notice_sent, "What was sent on which channel, and what came back.", "ladle notice sent --most 20"
-    )
-    verb.add_argument("--most", type=int, default=20, help="how many (default 20)")
-    verb = notice.verb(
-        "own", notice_own, "What you are told of runs that you start yourself, by hand or with a token.",
-        "ladle notice own --runs ended --mail amir@fennmoor.example",
+    alert = Noun(nouns, common, "alert", "Alerts: what went wrong and what came right again.")
+    verb = alert.verb("list", alert_list, "Open problems, and alerts, newest first.", "ladle alert list --limit 5")
+    verb.add_argument("--limit", type=int, default=20, help="how many (default 20)")
+    verb = alert.verb("sent", alert_sent, "What was sent on which channel, and what came back.", "ladle alert sent --limit 20")
+    verb.add_argument("--limit", type=int, default=20, help="how many (default 20)")
+    verb = alert.verb(
+        "own", alert_own, "What you are told of runs that you start yourself, by hand or with a token.",
+        "ladle alert own --runs ended --mail amir@fennmoor.example",
     )  # fmt: skip
     verb.add_argument("--runs", choices=("nothing", "failed", "ended"), help="when you are told (at first: failed)")
     verb.add_argument("--mail", metavar="ADDRESS", help="also by mail; '' for not")
-    verb = notice.verb("resend", notice_resend, "Try a sending again that was given up.", "ladle notice resend 7")
+    verb = alert.verb("resend", alert_resend, "Send again what failed.", "ladle alert resend 7")
     verb.add_argument("number", type=int)
-    channel = Noun(nouns, common, "channel", "Channels on which notices are sent.")
+    channel = Noun(nouns, common, "channel", "Channels on which alerts are sent.")
     channel.verb("list", channel_list, "List channels.", "ladle channel list")
     channel.verb("show", channel_show, "Show a channel.", "ladle channel show duty").add_argument("name")
     channel.verb("kinds", channel_kinds, "Kinds of channels and their settings.", "ladle channel kinds")
@@ -194,5 +190,5 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = channel.verb("remove", channel_remove, "Remove a channel.", "ladle channel remove duty --yes")
     verb.add_argument("name")
     verb.add_argument("--yes", action="store_true", help="do not ask")
-    verb = channel.verb("try", channel_try, "Send a notice on it and say what came back.", "ladle channel try duty")
+    verb = channel.verb("test", channel_test, "Send a test alert on it and show the response.", "ladle channel test duty")
     verb.add_argument("name")

@@ -1,6 +1,6 @@
 import django.db.models.deletion
 import patient_ladle.service.common.fields
-import patient_ladle.service.notices.models
+import patient_ladle.service.alerts.models
 from django.conf import settings
 from django.db import migrations, models
 
@@ -42,7 +42,7 @@ class Migration(migrations.Migration):
                 (
                     "id",
                     models.CharField(
-                        default=patient_ladle.service.notices.models._new_id, max_length=32, primary_key=True, serialize=False
+                        default=patient_ladle.service.alerts.models._new_id, max_length=32, primary_key=True, serialize=False
                     ),
                 ),
                 ("kind", models.CharField(max_length=20)),

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import base64
+import hmac
 import json
 from email import message_from_string
 
 import pytest
 
-from patient_ladle.adapters.notices import CHANNELS, NotSent, get_channel
-from patient_ladle.adapters.notices.base import Reach
-from patient_ladle.adapters.notices.webhook import signature
+from patient_ladle.adapters.alerts import CHANNELS, NotSent, get_channel
+from patient_ladle.adapters.alerts.base import Reach
+from patient_ladle.adapters.alerts.webhook import signature
+from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.notices import Message
 from patient_ladle.service.demo.mailbox import RunningMailbox
 
 MESSAGE = Message(
@@ -66,9 +68,17 @@ def test_a_webhook_is_signed_so_that_its_receiver_can_tell(mailbox):
     get_channel("webhook").send(MESSAGE, settings_of("webhook", mailbox), "hush", HOUSE)
     arrived = mailbox.box.arrived[0]
     headers, body = arrived["headers"], arrived["text"].encode()
-    assert headers["Ladle-Signature"] == signature("hush", headers["Ladle-Timestamp"], body)
-    assert headers["Ladle-Signature"] != signature("hush", headers["Ladle-Timestamp"], body + b" ")
-    assert headers["Ladle-Notice"] == MESSAGE.id
+    assert headers["webhook-id"] == MESSAGE.id
+    signed = f"{MESSAGE.id}.{headers['webhook-timestamp']}.".encode() + body
+    expected = base64.b64encode(hmac.new(b"hush", signed, "sha256").digest()).decode()
+    assert headers["webhook-signature"] == f"v1,{expected}"
+
+
+def test_a_secret_in_base64_signs_with_what_it_holds():
+    secret = "whsec_" + base64.b64encode(b"\0 of the fen").decode()
+    expected = hmac.new(b"\0 of the fen", b"7.1764000000.{}", "sha256").digest()
+    assert signature(secret, "7", "1764000000", b"{}") == f"v1,{base64.b64encode(expected).decode()}"
+    assert signature("whsec_no base64", "7", "1764000000", b"{}") == signature("whsec_no base64", "7", "1764000000", b"{}")
 
 
 @pytest.mark.parametrize(
@@ -98,9 +108,9 @@ def test_what_does_not_arrive_says_why_and_whether_to_try_again(mailbox, name, c
 @pytest.mark.parametrize(
     ("name", "change", "said"),
     [
-        ("webhook", {"url": "ftp://a/b"}, "is not an address for notices"),
-        ("webhook", {"url": "http://user:pw@host/"}, "is not an address for notices"),
-        ("webhook", {"url": "http://host:99999/"}, "is not an address for notices"),
+        ("webhook", {"url": "ftp://a/b"}, "is not an address for alerts"),
+        ("webhook", {"url": "http://user:pw@host/"}, "is not an address for alerts"),
+        ("webhook", {"url": "http://host:99999/"}, "is not an address for alerts"),
         ("webhook", {"url": ""}, "the channel webhook needs 'url'"),
         ("webhook", {"adress": "x"}, "there is no setting of the channel webhook 'adress'"),
         ("mail", {"to": "nobody"}, "'nobody' is not a mail address"),

@@ -1,4 +1,4 @@
-"""Notices, troubles and channels over HTTP."""
+"""Alerts, open problems and channels over HTTP."""
 
 from __future__ import annotations
 
@@ -10,17 +10,17 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.adapters.notices import CHANNELS
-from patient_ladle.core.notices import KINDS
+from patient_ladle.adapters.alerts import CHANNELS
+from patient_ladle.core.alerts import KINDS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_secrets
 from patient_ladle.service.people.models import OWN_RUNS, Person
 
 from . import services
-from .models import GIVEN_UP, SENT, WAITING, Channel, Notice, Sending, Trouble
+from .models import FAILED, SENT, WAITING, Alert, Channel, OpenProblem, Sending
 
 
-class NoticeView(ForAuthors):
+class AlertView(ForAuthors):
     for_authors = ("cause", "next_step")
     id = serializers.CharField(help_text="The same on every channel and at every try.")
     kind = serializers.ChoiceField(KINDS)
@@ -31,8 +31,8 @@ class NoticeView(ForAuthors):
     at = serializers.DateTimeField()
     own = serializers.SerializerMethodField(help_text="Whether it is for whoever asks, alone.")
 
-    def get_own(self, notice: Notice) -> bool:
-        return notice.person_id is not None
+    def get_own(self, alert: Alert) -> bool:
+        return alert.person_id is not None
 
     def to_representation(self, instance: Any) -> Any:
         made = super().to_representation(instance)
@@ -41,7 +41,7 @@ class NoticeView(ForAuthors):
         return made
 
 
-class OwnNoticesView(serializers.Serializer):
+class OwnAlertsView(serializers.Serializer):
     own_runs = serializers.ChoiceField(OWN_RUNS)
     mail = serializers.CharField()
     by_mail = serializers.SerializerMethodField(help_text="Whether a channel takes them to addresses of people.")
@@ -50,12 +50,12 @@ class OwnNoticesView(serializers.Serializer):
         return services.mails_people()
 
 
-class OwnNoticesBody(StrictSerializer):
+class OwnAlertsBody(StrictSerializer):
     own_runs = serializers.CharField(max_length=8, required=False)
     mail = serializers.CharField(max_length=200, required=False, allow_blank=True)
 
 
-class TroubleView(serializers.Serializer):
+class OpenProblemView(serializers.Serializer):
     title = serializers.CharField()
     count = serializers.IntegerField(help_text="How often it was seen; it was told once.")
     began_at = serializers.DateTimeField()
@@ -63,8 +63,8 @@ class TroubleView(serializers.Serializer):
 
 
 class BellView(serializers.Serializer):
-    unseen = serializers.IntegerField(help_text="Notices since one last looked.")
-    troubles = TroubleView(many=True, help_text="Those that go on.")
+    unseen = serializers.IntegerField(help_text="Alerts since one last looked.")
+    open_problems = OpenProblemView(many=True, help_text="What is wrong and not resolved yet.")
 
 
 class ChannelView(serializers.Serializer):
@@ -72,7 +72,7 @@ class ChannelView(serializers.Serializer):
     kind = serializers.CharField()
     settings = serializers.SerializerMethodField(help_text="Of a web address only its host, but for administrators.")
     has_secret = serializers.SerializerMethodField()
-    kinds = serializers.ListField(child=serializers.CharField(), help_text="Of notices that it wants; none means all.")
+    kinds = serializers.ListField(child=serializers.CharField(), help_text="Of alerts that it wants; none means all.")
     active = serializers.BooleanField()
     for_people = serializers.BooleanField()
 
@@ -125,38 +125,38 @@ class ChannelKindView(serializers.Serializer):
 
 class SendingView(serializers.Serializer):
     id = serializers.IntegerField()
-    notice = NoticeView()
+    alert = AlertView()
     channel = serializers.CharField(source="channel.name")
     to = serializers.CharField(help_text="Another address than the channel's own.")
-    state = serializers.ChoiceField([WAITING, SENT, GIVEN_UP])
+    state = serializers.ChoiceField([WAITING, SENT, FAILED])
     attempts = serializers.IntegerField()
     next_at = serializers.DateTimeField()
     sent_at = serializers.DateTimeField(allow_null=True)
-    said = serializers.CharField(help_text="What the other side said, or why it did not arrive.")
+    response = serializers.CharField(help_text="What the other side said, or why it did not arrive.")
 
 
-class Notices(RoleView):
+class Alerts(RoleView):
     @extend_schema(
-        operation_id="notices",
+        operation_id="alerts",
         parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
-        responses=paged("Notice", NoticeView),
+        responses=paged("Alert", AlertView),
     )
     def get(self, request: Request) -> Response:
-        return page_of(request, self, services.for_the_eyes_of(request.user), NoticeView, "-at")
+        return page_of(request, self, services.for_the_eyes_of(request.user), AlertView, "-at")
 
 
-class OwnNotices(RoleView):
+class OwnAlerts(RoleView):
     """What one is told of runs that one starts oneself."""
 
     needs = {"PATCH": "reader"}
 
-    @extend_schema(operation_id="own_notices", responses=OwnNoticesView)
+    @extend_schema(operation_id="own_alerts", responses=OwnAlertsView)
     def get(self, request: Request) -> Response:
-        return Response(OwnNoticesView(request.user).data)
+        return Response(OwnAlertsView(request.user).data)
 
-    @extend_schema(operation_id="choose_own_notices", request=OwnNoticesBody, responses=OwnNoticesView)
+    @extend_schema(operation_id="choose_own_alerts", request=OwnAlertsBody, responses=OwnAlertsView)
     def patch(self, request: Request) -> Response:
-        return Response(OwnNoticesView(services.choose_own(request.user, **body_of(request, OwnNoticesBody))).data)
+        return Response(OwnAlertsView(services.choose_own(request.user, **body_of(request, OwnAlertsBody))).data)
 
 
 class Bell(RoleView):
@@ -166,10 +166,10 @@ class Bell(RoleView):
 
     @extend_schema(operation_id="bell", responses=BellView)
     def get(self, request: Request) -> Response:
-        troubles = Trouble.objects.filter(ended_at=None)[:100]
-        return Response(BellView({"unseen": services.unseen_by(request.user), "troubles": troubles}).data)
+        problems = OpenProblem.objects.filter(ended_at=None)[:100]
+        return Response(BellView({"unseen": services.unseen_by(request.user), "open_problems": problems}).data)
 
-    @extend_schema(operation_id="notices_seen", request=None, responses={204: None})
+    @extend_schema(operation_id="alerts_seen", request=None, responses={204: None})
     def post(self, request: Request) -> Response:
         services.mark_seen(request.user)
         return Response(status=204)
@@ -223,12 +223,12 @@ class OneChannel(RoleView):
         return Response(status=204)
 
 
-class ChannelTry(RoleView):
+class ChannelTest(RoleView):
     needs = {"POST": "administrator"}
 
-    @extend_schema(operation_id="try_channel", request=None, responses={201: SendingView})
+    @extend_schema(operation_id="test_channel", request=None, responses={201: SendingView})
     def post(self, request: Request, name: str) -> Response:
-        return Response(SendingView(services.try_channel(request.user, name)).data, status=201)
+        return Response(SendingView(services.test_channel(request.user, name)).data, status=201)
 
 
 class Sendings(RoleView):
@@ -240,8 +240,8 @@ class Sendings(RoleView):
         responses=paged("Sending", SendingView),
     )
     def get(self, request: Request) -> Response:
-        seen = Sending.objects.filter(notice__in=services.for_the_eyes_of(request.user))
-        return page_of(request, self, seen.select_related("notice", "channel"), SendingView)
+        seen = Sending.objects.filter(alert__in=services.for_the_eyes_of(request.user))
+        return page_of(request, self, seen.select_related("alert", "channel"), SendingView)
 
 
 class SendingAgain(RoleView):

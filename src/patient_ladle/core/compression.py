@@ -10,7 +10,7 @@ from typing import Any, BinaryIO
 from .errors import unknown_name
 
 
-class Packer(ABC):
+class Compressor(ABC):
     """Packs what it is given into a file."""
 
     @abstractmethod
@@ -21,7 +21,7 @@ class Packer(ABC):
         """What closes the packed stream; the file itself stays open."""
 
 
-class _Plain(Packer):
+class _Plain(Compressor):
     def __init__(self, file: BinaryIO, name: str) -> None:
         self.file = file
 
@@ -29,24 +29,24 @@ class _Plain(Packer):
         self.file.write(data)
 
 
-class _Stream(Packer):
-    def __init__(self, file: BinaryIO, packer: Any) -> None:
-        self.file, self.packer = file, packer
+class _Stream(Compressor):
+    def __init__(self, file: BinaryIO, compressor: Any) -> None:
+        self.file, self.compressor = file, compressor
 
     def write(self, data: Any) -> None:
-        self.file.write(self.packer.compress(data))
+        self.file.write(self.compressor.compress(data))
 
     def close(self) -> None:
-        self.file.write(self.packer.flush())
+        self.file.write(self.compressor.flush())
 
 
-def _gzip(file: BinaryIO, name: str) -> Packer:
+def _gzip(file: BinaryIO, name: str) -> Compressor:
     from isal import isal_zlib
 
     return _Stream(file, isal_zlib.compressobj(2, isal_zlib.DEFLATED, 31))
 
 
-def _zstd(file: BinaryIO, name: str) -> Packer:
+def _zstd(file: BinaryIO, name: str) -> Compressor:
     import zstandard
 
     return _Stream(file, zstandard.ZstdCompressor(level=3, write_checksum=True).compressobj())
@@ -65,7 +65,7 @@ class _Outlet:
         return None
 
 
-class _Zip(Packer):
+class _Zip(Compressor):
     def __init__(self, file: BinaryIO, name: str) -> None:
         outlet: Any = _Outlet(file)
         self.archive = zipfile.ZipFile(outlet, "w", zipfile.ZIP_DEFLATED, compresslevel=6)
@@ -82,22 +82,22 @@ class _Zip(Packer):
         self.archive.close()
 
 
-_PACKERS: dict[str, tuple[str, Callable[[BinaryIO, str], Packer]]] = {
+_COMPRESSORS: dict[str, tuple[str, Callable[[BinaryIO, str], Compressor]]] = {
     "none": ("", _Plain),
     "gzip": (".gz", _gzip),
     "zstd": (".zst", _zstd),
     "zip": (".zip", _Zip),
 }
-PACKINGS = tuple(_PACKERS)
+COMPRESSIONS = tuple(_COMPRESSORS)
 
 
-def ending_of(packing: str) -> str:
-    """What the packing adds to a file's name. Raises UnknownName."""
-    if packing not in _PACKERS:
-        raise unknown_name("packing", packing, PACKINGS)
-    return _PACKERS[packing][0]
+def extension_of(compression: str) -> str:
+    """What the compression adds to a file's name. Raises UnknownName."""
+    if compression not in _COMPRESSORS:
+        raise unknown_name("compression", compression, COMPRESSIONS)
+    return _COMPRESSORS[compression][0]
 
 
-def packer(packing: str, file: BinaryIO, name: str) -> Packer:
-    """Packs into the file; ``name`` is that of the content, for packings that keep one."""
-    return _PACKERS[packing][1](file, name)
+def compressor(compression: str, file: BinaryIO, name: str) -> Compressor:
+    """Packs into the file; ``name`` is that of the content, for compressions that keep one."""
+    return _COMPRESSORS[compression][1](file, name)

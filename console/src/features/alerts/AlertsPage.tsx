@@ -2,24 +2,24 @@ import { useEffect } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Input, Select, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
-import { api, must, type ChannelRecord, type NoticeRecord, type SendingRecord } from "../../api/client";
+import { api, must, type ChannelRecord, type AlertRecord, type SendingRecord } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment } from "../../lib/words";
+import { moment, spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { useBell } from "./useBell";
 import "../../components/state.css";
-import "./notices.css";
+import "./alerts.css";
 
-const good = new Set(["recovered", "summary", "try", "own run"]);
+const good = new Set(["recovered", "summary", "test", "own_run"]);
 
-function Troubles() {
+function OpenProblems() {
   const bell = useBell();
-  const found = bell.data?.troubles ?? [];
+  const found = bell.data?.open_problems ?? [];
   if (!bell.data) return null;
   if (!found.length) return <p className="dim">Nothing is wrong now.</p>;
   return (
-    <ul className="troubles" aria-label="Troubles that go on">
+    <ul className="problems" aria-label="Open problems">
       {found.map((t) => <li key={t.title} className="problem"><strong>{t.title}</strong><span>since {moment(t.began_at)}{t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}</span></li>)}
     </ul>
   );
@@ -31,27 +31,27 @@ function Sent() {
   const channels = useQuery({ queryKey: ["channels"], queryFn: () => must(api.GET("/api/v1/channels")) });
   const sendings = useQuery({ queryKey: ["sendings"], queryFn: () => must(api.GET("/api/v1/sendings", { params: { query: { page_size: 20 } } })), refetchInterval: 5_000 });
   const again = () => client.invalidateQueries({ queryKey: ["sendings"] });
-  const attempt = useMutation({ mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/try", { params: { path: { name } } })), onSuccess: again });
+  const attempt = useMutation({ mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/test", { params: { path: { name } } })), onSuccess: again });
   const resend = useMutation({ mutationFn: (number: number) => must(api.POST("/api/v1/sendings/{number}/again", { params: { path: { number } } })), onSuccess: again });
   const ways: TableColumnsType<ChannelRecord> = [
     { title: "Channel", dataIndex: "name", width: 170 },
     { title: "Kind", dataIndex: "kind", width: 100 },
     { title: "To", key: "to", render: (_, c) => <span className="mono">{c.settings.to ?? c.settings.url}</span> },
-    { title: "Notices", key: "kinds", render: (_, c) => c.kinds.join(", ") || "all" },
-    { title: <span className="sr">Try</span>, key: "try", width: 90, render: (_, c) => may("administrator") && <Button size="small" aria-label={`Try ${c.name}`} onClick={() => attempt.mutate(c.name)}>Try</Button> },
+    { title: "Alerts", key: "kinds", render: (_, c) => c.kinds.map(spaced).join(", ") || "all" },
+    { title: <span className="sr">Send test</span>, key: "test", width: 110, render: (_, c) => may("administrator") && <Button size="small" aria-label={`Send test on ${c.name}`} onClick={() => attempt.mutate(c.name)}>Send test</Button> },
   ];
   const log: TableColumnsType<SendingRecord> = [
-    { title: "Notice", key: "notice", render: (_, s) => s.notice.title },
+    { title: "Alert", key: "alert", render: (_, s) => s.alert.title },
     { title: "Channel", dataIndex: "channel", width: 150 },
-    { title: "State", key: "state", width: 110, render: (_, s) => <span className={s.state === "given up" ? "flag" : ""} style={{ margin: 0 }}>{s.state}</span> },
-    { title: "Tries", dataIndex: "attempts", width: 60, align: "right" },
-    { title: "Response", key: "said", render: (_, s) => s.said || <span className="dim">nothing yet</span> },
-    { title: <span className="sr">Again</span>, key: "again", width: 90, render: (_, s) => may("administrator") && s.state === "given up" && <Button size="small" onClick={() => resend.mutate(s.id)}>Again</Button> },
+    { title: "State", key: "state", width: 110, render: (_, s) => <span className={s.state === "failed" ? "flag" : ""} style={{ margin: 0 }}>{s.state}</span> },
+    { title: "Attempts", dataIndex: "attempts", width: 80, align: "right" },
+    { title: "Response", key: "response", render: (_, s) => s.response || <span className="dim">nothing yet</span> },
+    { title: <span className="sr">Again</span>, key: "again", width: 90, render: (_, s) => may("administrator") && s.state === "failed" && <Button size="small" onClick={() => resend.mutate(s.id)}>Send again</Button> },
   ];
   return (
     <>
       <h2>Channels</h2>
-      <Table<ChannelRecord> size="small" rowKey="name" columns={ways} dataSource={channels.data ?? []} loading={channels.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Notices go nowhere yet.</p><p className="mono">ladle channel add duty --kind mail …</p></div> }} />
+      <Table<ChannelRecord> size="small" rowKey="name" columns={ways} dataSource={channels.data ?? []} loading={channels.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Alerts go nowhere yet.</p><p className="mono">ladle channel add duty --kind mail …</p></div> }} />
       <h2>Sent</h2>
       <Table<SendingRecord> size="small" rowKey="id" columns={log} dataSource={sendings.data?.results ?? []} loading={sendings.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing was sent yet.</p></div> }} />
       <ProblemNote error={channels.error ?? sendings.error ?? attempt.error ?? resend.error} />
@@ -64,10 +64,10 @@ const choices = [{ value: "failed", label: "when they fail" }, { value: "ended",
 /** What one is told of runs that one starts oneself. */
 function Own() {
   const client = useQueryClient();
-  const own = useQuery({ queryKey: ["own-notices"], queryFn: () => must(api.GET("/api/v1/me/notices")) });
+  const own = useQuery({ queryKey: ["own-alerts"], queryFn: () => must(api.GET("/api/v1/me/alerts")) });
   const choose = useMutation({
-    mutationFn: (body: { own_runs?: string; mail?: string }) => must(api.PATCH("/api/v1/me/notices", { body })),
-    onSuccess: (made) => client.setQueryData(["own-notices"], made),
+    mutationFn: (body: { own_runs?: string; mail?: string }) => must(api.PATCH("/api/v1/me/alerts", { body })),
+    onSuccess: (made) => client.setQueryData(["own-alerts"], made),
   });
   if (!own.data) return <ProblemNote error={own.error} />;
   const mail = own.data.mail;
@@ -77,34 +77,34 @@ function Own() {
       {own.data.own_runs !== "nothing" && (
         <label>also by mail to <Input key={mail} type="email" defaultValue={mail} placeholder="nobody" style={{ width: 230 }} onBlur={(e) => e.target.value !== mail && choose.mutate({ mail: e.target.value })} onPressEnter={(e) => e.currentTarget.blur()} /></label>
       )}
-      {mail && !own.data.by_mail && <small>No channel takes notices to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span></small>}
+      {mail && !own.data.by_mail && <small>No channel takes alerts to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span></small>}
       <ProblemNote error={choose.error} />
     </div>
   );
 }
 
 /** What went wrong, what came right again, and whether people were told. */
-export function NoticesPage() {
+export function AlertsPage() {
   const client = useQueryClient();
   const { may } = useMe();
-  const notices = usePages(["notices"], (cursor) => must(api.GET("/api/v1/notices", { params: { query: { cursor } } })), 15_000);
-  const newest = notices.items[0]?.id;
+  const alerts = usePages(["alerts"], (cursor) => must(api.GET("/api/v1/alerts", { params: { query: { cursor } } })), 15_000);
+  const newest = alerts.items[0]?.id;
   useEffect(() => {
     if (newest) void api.POST("/api/v1/bell").then(() => client.invalidateQueries({ queryKey: ["bell"] }));
   }, [newest, client]);
-  const columns: TableColumnsType<NoticeRecord> = [
+  const columns: TableColumnsType<AlertRecord> = [
     { title: "At", key: "at", width: 140, render: (_, n) => moment(n.at) },
-    { title: "Kind", key: "kind", width: 150, render: (_, n) => <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>{n.kind}</span> },
-    { title: "Notice", key: "title", render: (_, n) => <><strong style={{ fontWeight: 550 }}>{n.path ? <Link to={n.path}>{n.title}</Link> : n.title}</strong><div className="told">{n.cause}</div>{n.next_step && <div className="told dim">{n.next_step}</div>}</> },
+    { title: "Kind", key: "kind", width: 150, render: (_, n) => <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>{spaced(n.kind)}</span> },
+    { title: "Alert", key: "title", render: (_, n) => <><strong style={{ fontWeight: 550 }}>{n.path ? <Link to={n.path}>{n.title}</Link> : n.title}</strong><div className="told">{n.cause}</div>{n.next_step && <div className="told dim">{n.next_step}</div>}</> },
   ];
   return (
     <div className="page">
-      <header className="head"><h1>Notices</h1><p>One for one trouble, and one when it is over.</p></header>
-      <Troubles />
+      <header className="head"><h1>Alerts</h1><p>One alert per problem, one when it is resolved.</p></header>
+      <OpenProblems />
       <Own />
-      <Table<NoticeRecord> size="small" rowKey="id" columns={columns} dataSource={notices.items} loading={notices.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
-      {notices.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void notices.fetchNextPage()}>Show earlier ones</Button>}
-      <ProblemNote error={notices.error} />
+      <Table<AlertRecord> size="small" rowKey="id" columns={columns} dataSource={alerts.items} loading={alerts.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
+      {alerts.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void alerts.fetchNextPage()}>Show earlier ones</Button>}
+      <ProblemNote error={alerts.error} />
       {may("author") && <Sent />}
     </div>
   );

@@ -1,8 +1,8 @@
-"""One notice for one trouble: told when it begins, changes and ends; sent with patience, never in anybody's way."""
+"""One alert per problem: told when it begins, changes and ends; sent with patience, never in anybody's way."""
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta, timezone
+from datetime import date, datetime, timedelta, timezone
 
 import pytest
 from django.test import override_settings
@@ -17,17 +17,17 @@ from .test_waiting import finish, schedule, tick  # noqa: F401  # a fixture and 
 @pytest.fixture
 def told(repository):
     """Nothing was told yet; ``told()`` is what was since, as (kind, title), oldest first."""
-    from patient_ladle.service.notices.models import Channel, Notice, Seen, Summary, Trouble
+    from patient_ladle.service.alerts.models import Alert, Channel, OpenProblem, Seen, Summary
 
-    for model in (Summary, Notice, Trouble, Channel, Seen):
+    for model in (Summary, Alert, OpenProblem, Channel, Seen):
         model.objects.all().delete()
-    return lambda: list(Notice.objects.order_by("at").values_list("kind", "title"))
+    return lambda: list(Alert.objects.order_by("at").values_list("kind", "title"))
 
 
 def test_an_extract_that_fails_night_after_night_is_told_once_until_its_cause_changes_or_it_is_well(schedule, told):  # noqa: F811
-    from patient_ladle.service.notices.models import Trouble
+    from patient_ladle.service.alerts.models import OpenProblem
 
-    schedule(overlap="alongside")
+    schedule(while_running="parallel")
     for night in range(1, 4):
         tick(night)
         finish(error=StatementWrong(f"no such column: x (line {night})."))
@@ -35,7 +35,7 @@ def test_an_extract_that_fails_night_after_night_is_told_once_until_its_cause_ch
     tick(4)
     finish(error=StatementWrong("no such table: y."))
     assert told()[1:] == [("changed", "from_wide in live: failed")]
-    assert Trouble.objects.get().count == 4
+    assert OpenProblem.objects.get().count == 4
     tick(5)
     finish()
     assert told()[2:] == [("recovered", "from_wide in live runs again")]
@@ -50,7 +50,7 @@ def test_a_source_that_is_away_is_one_trouble_however_many_extracts_meet_it(sche
     tick()
     for _ in range(3):
         finish(error=SourceUnreachable("nothing listens there."))
-    assert told() == [("source unreachable", "source wide in live cannot be read")]
+    assert told() == [("source_unreachable", "source wide in live cannot be read")]
     tick(2)
     for _ in range(3):
         finish()
@@ -64,8 +64,8 @@ def test_those_not_run_for_another_tell_nothing(schedule, told):  # noqa: F811
     assert told() == [("failed", "from_wide in live: failed")]
 
 
-def test_what_was_missed_is_one_notice_for_all_schedules(schedule, told):  # noqa: F811
-    from patient_ladle.service.notices.models import Notice
+def test_what_was_missed_is_one_alert_for_all_schedules(schedule, told):  # noqa: F811
+    from patient_ladle.service.alerts.models import Alert
 
     for name in ("one", "two"):
         schedule(name, rule="* * * * *")
@@ -73,7 +73,7 @@ def test_what_was_missed_is_one_notice_for_all_schedules(schedule, told):  # noq
     [(kind, title)] = told()
     assert kind == "missed"
     assert title in ("missed: 14 due times of 2 schedules", "missed: 16 due times of 2 schedules")
-    assert Notice.objects.get().cause[-18:] in (
+    assert Alert.objects.get().cause[-18:] in (
         "one (7), two (7).",
         "one (8), two (8).",
         " one (7), two (7).",
@@ -97,16 +97,18 @@ def test_late_is_told_and_so_is_in_time_again(schedule, told):  # noqa: F811
 
 
 def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning):
-    from patient_ladle.service.runs.alarms import sum_up
+    from patient_ladle.service.runs.alarms import night_of, sum_up
 
+    assert night_of(date(2026, 11, 27)) == "Night of 26–27 November 2026"
+    assert night_of(date(2027, 1, 1)) == "Night of 31 December–1 January 2027"
     queue(repository, "from_wide", 2)
     finish()
     finish(error=StatementWrong("no such column."))
     now = datetime.now(timezone.utc)
     assert sum_up(now) is not None
     assert sum_up(now) is None
-    [(kind, title)] = [each for each in told() if each[0] != "own run"]
-    assert (kind, title) == ("summary", f"The night to {now.date()}: 1 needs attention")
+    [(kind, title)] = [each for each in told() if each[0] != "own_run"]
+    assert (kind, title) == ("summary", f"{night_of(now.date())}: 1 needs attention")
 
 
 @pytest.fixture
@@ -125,34 +127,34 @@ def mailbox():
     running.stop()
 
 
-def test_notices_go_to_the_channels_that_want_them_and_are_tried_again_with_patience(told, mailbox):
+def test_alerts_go_to_the_channels_that_want_them_and_are_tried_again_with_patience(told, mailbox):
     from django.test import override_settings
 
-    from patient_ladle.service.notices.courier import send_due
-    from patient_ladle.service.notices.models import Sending
-    from patient_ladle.service.notices.services import add_channel, edit_channel, over, send_again, trouble
+    from patient_ladle.service.alerts.courier import send_due
+    from patient_ladle.service.alerts.models import Sending
+    from patient_ladle.service.alerts.services import add_channel, edit_channel, open_problem, resolve_problem, send_again
 
     add_channel("desk", "webhook", {"url": f"{mailbox.url}/desk"}, "hush", ["failed"])
     add_channel("busy", "webhook", {"url": f"{mailbox.url}/busy"}, kinds=["failed"])
     add_channel("moved", "webhook", {"url": f"{mailbox.url}/moved"}, kinds=["failed"])
     edit_channel("moved", {"active": False})
     with override_settings(WEBHOOK_PRIVATE=True, PUBLIC_URL="https://ladle.fennmoor.example"):
-        trouble("k", "failed", "night_flow in live: failed", "no rows", "Look.", "/runs/7")
+        open_problem("k", "failed", "night_flow in live: failed", "no rows", "Look.", "/runs/7")
         assert send_due() == 2
         assert send_due() == 0
-        over("k", "night_flow runs again", "it is well")
+        resolve_problem("k", "night_flow runs again", "it is well")
         assert send_due() == 0, "neither channel wants to hear of recovery"
         states = dict(Sending.objects.values_list("channel__name", "state"))
         assert states == {"desk": "sent", "busy": "waiting"}
         [arrived] = mailbox.box.arrived
         assert '"link": "https://ladle.fennmoor.example/runs/7"' in arrived["text"]
         busy = Sending.objects.get(channel__name="busy")
-        assert (busy.attempts, "answered 503" in busy.said) == (1, True)
+        assert (busy.attempts, "answered 503" in busy.response) == (1, True)
         assert timedelta(seconds=5) < busy.next_at - datetime.now(timezone.utc) < timedelta(seconds=15)
         Sending.objects.filter(pk=busy.pk).update(attempts=9, next_at=busy.next_at - timedelta(hours=1))
         send_due()
         busy.refresh_from_db()
-        assert (busy.state, busy.said.endswith("given up after 10 attempts")) == ("given up", True)
+        assert (busy.state, busy.response.endswith("given up after 10 attempts")) == ("failed", True)
         assert send_again(busy.pk).state == "waiting"
         with pytest.raises(Conflict, match="is waiting"):
             send_again(busy.pk)
@@ -161,32 +163,32 @@ def test_notices_go_to_the_channels_that_want_them_and_are_tried_again_with_pati
 @pytest.fixture
 def ended(told, repository):
     """``ended(own_runs, error)``: titles of what is told of a run by hand of somebody who chose that."""
-    from patient_ladle.service.notices.models import Notice
-    from patient_ladle.service.notices.services import choose_own
+    from patient_ladle.service.alerts.models import Alert
+    from patient_ladle.service.alerts.services import choose_own
 
     def made(own_runs, error=None):
-        Notice.objects.all().delete()
+        Alert.objects.all().delete()
         choose_own(repository, own_runs)
         queue(repository, "from_wide")
         finish(error=error)
-        assert not Notice.objects.filter(person=None).exists()
-        return [(notice.kind, notice.title.split(": ")[0], notice.title.split()[-1]) for notice in Notice.objects.all()]
+        assert not Alert.objects.filter(person=None).exists()
+        return [(alert.kind, alert.title.split(": ")[0], alert.title.split()[-1]) for alert in Alert.objects.all()]
 
     yield made
     choose_own(repository, "failed", "")
 
 
 def test_whoever_starts_a_run_is_told_of_it_as_they_choose(ended):
-    failed, finished = ("own run", "from_wide in live", "failed"), ("own run", "from_wide in live", "finished")
+    failed, finished = ("own_run", "from_wide in live", "failed"), ("own_run", "from_wide in live", "finished")
     wrong = StatementWrong("no such column.")
     assert [ended(choice, wrong) for choice in ("nothing", "failed", "ended")] == [[], [failed], [failed]]
     assert [ended(choice) for choice in ("nothing", "failed", "ended")] == [[], [], [finished]]
 
 
-def test_a_notice_for_one_is_in_that_persons_bell_and_mail_alone(ended, repository, mailbox):
-    from patient_ladle.service.notices.courier import send_due
-    from patient_ladle.service.notices.models import Sending
-    from patient_ladle.service.notices.services import add_channel, choose_own, edit_channel, for_the_eyes_of, unseen_by
+def test_a_alert_for_one_is_in_that_persons_bell_and_mail_alone(ended, repository, mailbox):
+    from patient_ladle.service.alerts.courier import send_due
+    from patient_ladle.service.alerts.models import Sending
+    from patient_ladle.service.alerts.services import add_channel, choose_own, edit_channel, for_the_eyes_of, unseen_by
     from patient_ladle.service.people.models import Person
 
     other, _ = Person.objects.get_or_create(name="lena", defaults={"role": "reader"})
@@ -197,7 +199,7 @@ def test_a_notice_for_one_is_in_that_persons_bell_and_mail_alone(ended, reposito
     ended("failed", StatementWrong("no such column."))
     assert (unseen_by(repository), unseen_by(other)) == (1, 0)
     assert [for_the_eyes_of(each).count() for each in (repository, other)] == [1, 0]
-    assert Sending.objects.count() == 0, "no channel takes notices to people"
+    assert Sending.objects.count() == 0, "no channel takes alerts to people"
     edit_channel("duty", {"for_people": True})
     ended("failed", StatementWrong("no such column."))
     assert send_due() == 1
@@ -217,32 +219,32 @@ def test_a_notice_for_one_is_in_that_persons_bell_and_mail_alone(ended, reposito
 def test_channels_over_the_command_line_and_the_bell(service, http, mailbox):
     given = ("--set", f"url={mailbox.url}/cli", "--only", "failed,held")
     made = service.command("channel", "add", "cli", "--kind", "webhook", *given)
-    assert "notices     failed, held" in made.stdout, made.stderr
+    assert "alerts      failed, held" in made.stdout, made.stderr
     assert "failed, held" in service.command("channel", "list").stdout
-    tried = service.command("channel", "try", "cli")
+    tried = service.command("channel", "test", "cli")
     assert (tried.returncode, "LADLE_WEBHOOK_PRIVATE=yes" in tried.stdout) == (1, True), (
         "private addresses are refused unless allowed"
     )
-    assert "given up" in service.command("notice", "sent").stdout
-    assert "no kind of notice 'fail'" in service.command("channel", "edit", "cli", "--only", "fail").stderr
+    assert "failed" in service.command("alert", "sent").stdout
+    assert "no kind of alert 'fail'" in service.command("channel", "edit", "cli", "--only", "fail").stderr
     assert "no   " in service.command("channel", "edit", "cli", "--active", "no").stdout + "no   "
     assert http("GET", "/channels", "runner").status_code == 403
     before = http("GET", "/bell", "reader").json()["unseen"]
     assert before >= 1
     assert http("POST", "/bell", "reader").status_code == 204
     assert http("GET", "/bell", "reader").json()["unseen"] == 0
-    assert "a try of channel cli" in service.command("notice", "list").stdout
+    assert "a test of channel cli" in service.command("alert", "list").stdout
     assert service.command("channel", "remove", "cli", "--yes").stdout == "channel cli is removed\n"
     assert "mail" in service.command("channel", "kinds").stdout
 
 
 def test_a_channel_that_cannot_be_is_refused(told):
-    from patient_ladle.service.notices.services import add_channel
+    from patient_ladle.service.alerts.services import add_channel
 
     for given, said in (
         (("Desk", "webhook", {"url": "http://a/"}), "cannot be the name of a channel"),
         (("desk", "pigeon", {}), "there is no kind of channel 'pigeon'"),
-        (("desk", "webhook", {"url": "http://a/"}, "", ["oops"]), "there is no kind of notice 'oops'"),
+        (("desk", "webhook", {"url": "http://a/"}, "", ["oops"]), "there is no kind of alert 'oops'"),
     ):
         with pytest.raises(BadInput, match=said):
             add_channel(*given)
@@ -272,7 +274,7 @@ def test_the_night_names_what_needs_a_person_and_leaves_out_what_was_put_right(s
     assert [need.kind for need in night_to(far).needs] == ["held"], "a decision is wanted however old it is"
     Run.objects.filter(pk=later.pk).update(held="", state=FINISHED, late=True)
     assert [need.kind for need in night_to(now).needs] == ["late"]
-    assert (night_to(far).needs, night_to(far).sentence) == ([], "nothing has run.")
+    assert (night_to(far).needs, night_to(far).sentence) == ([], "no runs.")
     with override_settings(TIME_ZONE="Europe/London"):
         for hour, evening in ((6, (24, 18)), (17, (24, 18)), (23, (24, 18)), (1, (24, 18))):
             at = datetime(2026, 11, 26 if hour == 1 else 25, hour, 30, tzinfo=timezone.utc)
@@ -285,7 +287,7 @@ def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_co
 
     runs = queue(repository, "from_wide", 5)
     changes = (
-        {"state": "not run"},
+        {"state": "not_run"},
         {"state": "failed"},
         {"state": "finished", "held": "held"},
         {"state": "finished", "late": True},
@@ -294,13 +296,13 @@ def test_failed_comes_before_held_before_late_and_a_run_queued_long_ago_still_co
     for day, (run, change) in enumerate(zip(runs, changes, strict=True)):
         put(run, data_date=run.data_date - timedelta(days=day), **change)
     night = night_to(datetime.now(timezone.utc))
-    assert [need.kind for need in night.needs] == ["failed", "not run", "held", "late"]
+    assert [need.kind for need in night.needs] == ["failed", "not_run", "held", "late"]
     assert night.states["queued"] == 1
 
 
 def test_who_was_not_told_of_a_trouble_is_not_told_that_it_is_over(told):
-    from patient_ladle.service.notices.models import Channel, Sending
-    from patient_ladle.service.notices.services import over, trouble
+    from patient_ladle.service.alerts.models import Channel, Sending
+    from patient_ladle.service.alerts.services import open_problem, resolve_problem
 
     for name, kinds in (
         ("all", []),
@@ -308,10 +310,10 @@ def test_who_was_not_told_of_a_trouble_is_not_told_that_it_is_over(told):
         ("failed", ["failed", "changed", "recovered"]),
     ):
         Channel.objects.create(name=name, kind="webhook", settings={}, kinds=kinds)
-    trouble("k", "held", "run 7 is held", "too few rows")
-    trouble("k", "held", "run 7 is held", "no rows at all")
-    over("k", "run 7 is released", "by amir")
-    sent = [(sending.channel.name, sending.notice.kind) for sending in Sending.objects.order_by("notice__at", "channel__name")]
+    open_problem("k", "held", "run 7 is held", "too few rows")
+    open_problem("k", "held", "run 7 is held", "no rows at all")
+    resolve_problem("k", "run 7 is released", "by amir")
+    sent = [(sending.channel.name, sending.alert.kind) for sending in Sending.objects.order_by("alert__at", "channel__name")]
     assert sent == [(name, kind) for kind in ("held", "changed", "recovered") for name in ("all", "held too")]
     Channel.objects.all().delete()
 

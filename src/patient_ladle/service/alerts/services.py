@@ -1,4 +1,4 @@
-"""Telling: one notice for one trouble, quiet until it changes, and one when it is over.
+"""Telling: one alert per problem, quiet until it changes, and one when it is over.
 
 All of it happens in the caller's transaction; sending is another process's work, so nothing here waits for a network.
 """
@@ -12,25 +12,27 @@ from django.db import transaction
 from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
-from patient_ladle.adapters.notices import get_channel
-from patient_ladle.adapters.notices.smtp import check_address
+from patient_ladle.adapters.alerts import get_channel
+from patient_ladle.adapters.alerts.smtp import check_address
+from patient_ladle.core.alerts import KINDS, OWN_RUN
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
-from patient_ladle.core.notices import KINDS, OWN_RUN
 from patient_ladle.service.people.models import OWN_RUNS, Person
 from patient_ladle.service.sources.services import check_name
 
-from .models import GIVEN_UP, WAITING, Channel, Notice, Seen, Sending, Trouble
+from .models import FAILED, WAITING, Alert, Channel, OpenProblem, Seen, Sending
 
 ON_CHANNELS = tuple(kind for kind in KINDS if kind != OWN_RUN)
-"""Kinds of notices that a channel may be asked to take."""
+"""Kinds of alerts that a channel may be asked to take."""
 
 
 @transaction.atomic
-def trouble(key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = "") -> Notice | None:
-    """There is trouble of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""
+def open_problem(
+    key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = ""
+) -> Alert | None:
+    """There is a problem of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""
     mark = without_numbers(mark or cause)
     begins = {"title": title[:200], "mark": mark}
-    found, new = Trouble.objects.select_for_update().get_or_create(key=key, ended_at=None, defaults=begins)
+    found, new = OpenProblem.objects.select_for_update().get_or_create(key=key, ended_at=None, defaults=begins)
     if new:
         return tell(kind, title, cause, next_step, path, found)
     changed = found.mark != mark
@@ -45,9 +47,9 @@ def without_numbers(words: str) -> str:
 
 
 @transaction.atomic
-def over(key: str, title: str, cause: str, path: str = "") -> Notice | None:
-    """The trouble of that key, if there is any, has ended; that is told as well."""
-    found = Trouble.objects.select_for_update().filter(key=key, ended_at=None).first()
+def resolve_problem(key: str, title: str, cause: str, path: str = "") -> Alert | None:
+    """The problem of that key, if there is any, has ended; that is told as well."""
+    found = OpenProblem.objects.select_for_update().filter(key=key, ended_at=None).first()
     if found is None:
         return None
     found.ended_at = timezone.now()
@@ -56,30 +58,30 @@ def over(key: str, title: str, cause: str, path: str = "") -> Notice | None:
     return tell("recovered", title, f"{cause}{times}", "", path, found)
 
 
-def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "", about: Trouble | None = None) -> Notice:
-    """A notice, on its way to every channel that wants its kind."""
-    notice = Notice.objects.create(trouble=about, kind=kind, title=title[:200], cause=cause, next_step=next_step, path=path)
+def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "", about: OpenProblem | None = None) -> Alert:
+    """An alert, on its way to every channel that wants its kind."""
+    alert = Alert.objects.create(problem=about, kind=kind, title=title[:200], cause=cause, next_step=next_step, path=path)
     now = timezone.now()
     wanting = [channel for channel in Channel.objects.filter(active=True) if not channel.kinds or kind in channel.kinds]
     if about is not None and kind in ("changed", "recovered"):  # who was not told of it is not told that it goes on, or is over
-        first = about.notices.order_by("at").values_list("kind", flat=True).first()
+        first = about.alerts.order_by("at").values_list("kind", flat=True).first()
         wanting = [channel for channel in wanting if not channel.kinds or first in channel.kinds]
-    Sending.objects.bulk_create(Sending(notice=notice, channel=channel, next_at=now) for channel in wanting)
-    return notice
+    Sending.objects.bulk_create(Sending(alert=alert, channel=channel, next_at=now) for channel in wanting)
+    return alert
 
 
-def tell_one(person: Person, title: str, cause: str, next_step: str, path: str) -> Notice:
-    """A notice for one person alone: in their bell, and by mail where they gave an address and a channel takes it there."""
-    notice = Notice.objects.create(person=person, kind=OWN_RUN, title=title[:200], cause=cause, next_step=next_step, path=path)
+def tell_one(person: Person, title: str, cause: str, next_step: str, path: str) -> Alert:
+    """An alert for one person alone: in their bell, and by mail where they gave an address and a channel takes it there."""
+    alert = Alert.objects.create(person=person, kind=OWN_RUN, title=title[:200], cause=cause, next_step=next_step, path=path)
     if person.mail:
         now, ways = timezone.now(), Channel.objects.filter(active=True, for_people=True)
-        Sending.objects.bulk_create(Sending(notice=notice, channel=way, next_at=now, to=person.mail) for way in ways)
-    return notice
+        Sending.objects.bulk_create(Sending(alert=alert, channel=way, next_at=now, to=person.mail) for way in ways)
+    return alert
 
 
-def for_the_eyes_of(person: Person) -> QuerySet[Notice]:
+def for_the_eyes_of(person: Person) -> QuerySet[Alert]:
     """What everybody is told, and what that person alone is."""
-    return Notice.objects.filter(Q(person=None) | Q(person=person))
+    return Alert.objects.filter(Q(person=None) | Q(person=person))
 
 
 @transaction.atomic
@@ -96,7 +98,7 @@ def choose_own(person: Person, own_runs: str | None = None, mail: str | None = N
 
 
 def mails_people() -> bool:
-    """Whether there is a channel that takes notices to single people."""
+    """Whether there is a channel that takes alerts to single people."""
     return Channel.objects.filter(active=True, for_people=True).exists()
 
 
@@ -118,7 +120,7 @@ def channel_named(name: str) -> Channel:
 def _check_kinds(kinds: list[str]) -> list[str]:
     for kind in kinds:
         if kind not in ON_CHANNELS:
-            raise unknown_name("kind of notice", kind, ON_CHANNELS)
+            raise unknown_name("kind of alert", kind, ON_CHANNELS)
     return kinds
 
 
@@ -156,18 +158,18 @@ def edit_channel(name: str, changes: dict[str, Any]) -> Channel:
 
 
 def remove_channel(name: str) -> None:
-    """With its sendings; the notices stay."""
+    """With its sendings; the alerts stay."""
     channel_named(name).delete()
 
 
 @transaction.atomic
-def try_channel(person: Person, name: str) -> Sending:
-    """A notice to that channel alone, whatever kinds it wants."""
+def test_channel(person: Person, name: str) -> Sending:
+    """An alert to that channel alone, whatever kinds it wants."""
     channel = channel_named(name)
-    notice = Notice.objects.create(
-        kind="try", title=f"Patient Ladle: a try of channel {name}", cause=f"{person.name} tries this channel. All is well."
+    alert = Alert.objects.create(
+        kind="test", title=f"Patient Ladle: a test of channel {name}", cause=f"{person.name} tries this channel. All is well."
     )
-    return Sending.objects.create(notice=notice, channel=channel, next_at=timezone.now())
+    return Sending.objects.create(alert=alert, channel=channel, next_at=timezone.now())
 
 
 @transaction.atomic
@@ -176,7 +178,7 @@ def send_again(number: int) -> Sending:
     found = Sending.objects.select_for_update().filter(pk=number).first()
     if found is None:
         raise unknown_name("sending", str(number), [])
-    if found.state != GIVEN_UP:
+    if found.state != FAILED:
         raise Conflict(f"sending {number} is {found.state}.", "Only one that was given up is sent again.")
     found.state, found.attempts, found.next_at = WAITING, 0, timezone.now()
     found.save()
@@ -184,10 +186,10 @@ def send_again(number: int) -> Sending:
 
 
 def unseen_by(person: Person) -> int:
-    """How many notices came since the person last looked."""
+    """How many alerts came since the person last looked."""
     seen = Seen.objects.filter(person=person).first()
-    notices = for_the_eyes_of(person)
-    return (notices.filter(at__gt=seen.until) if seen else notices).count()
+    alerts = for_the_eyes_of(person)
+    return (alerts.filter(at__gt=seen.until) if seen else alerts).count()
 
 
 def mark_seen(person: Person) -> None:

@@ -1,4 +1,4 @@
-"""Notices by e-mail (RFC 5321, RFC 5322)."""
+"""Alerts by e-mail (RFC 5321, RFC 5322)."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from email.utils import format_datetime, getaddresses
 from typing import Any, ClassVar
 
 from patient_ladle.adapters.reach import Reached, connect
+from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.notices import Message
 
 from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting, checked_way
 

@@ -1,7 +1,7 @@
 """How long results are kept in the store, and words in the service database.
 
 What is removed is recorded; delivered files are their readers' own. Runs, due times and what is known of their files stay
-for ever; the lines of their logs and notices go after ``LADLE_LOG_DAYS``.
+for ever; the lines of their logs and alerts go after ``LADLE_LOG_DAYS``.
 
 The newest published result of an extract in each environment is always kept, and the newest of all, and so is whatever waits
 to be delivered, or for somebody to decide about it.
@@ -21,8 +21,8 @@ from django.db.models import DateTimeField, DurationField, ExpressionWrapper, F,
 from django.db.models.functions import Coalesce
 
 from patient_ladle.core.errors import StoreUnwritable
+from patient_ladle.service.alerts.models import Alert, OpenProblem
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.notices.models import Notice, Trouble
 from patient_ladle.words import amount
 
 from .models import NEWEST_FIRST, LogLine, Run
@@ -38,7 +38,7 @@ PAGE = 500
 BATCH = 100
 """Runs whose files are removed at one look."""
 LINES = 20_000
-"""Log lines and notices that go at one look: what a service writes in a minute is far less."""
+"""Log lines and alerts that go at one look: what a service writes in a minute is far less."""
 
 
 def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
@@ -67,15 +67,16 @@ def _beyond_number(extract: Extract) -> list[int]:
     runs = Run.objects.filter(extract=extract, state=FINISHED, files__removed_at=None, files__isnull=False)
     for environment in runs.values_list("environment", flat=True).distinct():
         newest = runs.filter(environment=environment).order_by(*NEWEST_FIRST).values_list("pk", flat=True)
-        found += list(dict.fromkeys(newest))[extract.keep_runs :]
+        found += list(dict.fromkeys(newest))[extract.retention_runs :]
     return found
 
 
 def remove_old(now: datetime) -> int:
     """Remove files whose time is over from the store; returns of how many runs."""
-    day = ExpressionWrapper(Value(timedelta(days=1)) * Coalesce("extract__keep_days", settings.KEEP_DAYS), DurationField())
+    days = Coalesce("extract__retention_days", settings.RETENTION_DAYS)
+    day = ExpressionWrapper(Value(timedelta(days=1)) * days, DurationField())
     until = ExpressionWrapper(F("ended_at") + day, DateTimeField())
-    too_many = [pk for extract in Extract.objects.exclude(keep_runs=None) for pk in _beyond_number(extract)]
+    too_many = [pk for extract in Extract.objects.exclude(retention_runs=None) for pk in _beyond_number(extract)]
     runs = (
         Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None)
         .exclude(held=HELD)
@@ -93,7 +94,9 @@ def remove_old(now: datetime) -> int:
             break  # the store is away: what was not removed is not recorded as removed
         with transaction.atomic():
             count = run.files.filter(removed_at=None).update(removed_at=now)
-            why = f"only the last {run.extract.keep_runs} are kept" if number in too_many else "their time to be kept is over"
+            why = (
+                f"only the last {run.extract.retention_runs} are kept" if number in too_many else "their retention time is over"
+            )
             add_log(run, "info", f"{amount(count, 'file')} removed from the result store: {why}")
         removed += 1
     return removed
@@ -105,9 +108,9 @@ def sweep_store(now: datetime) -> int:
 
 
 def forget_old(now: datetime) -> int:
-    """Delete log lines and notices that are older than they need be; returns how many."""
+    """Delete log lines and alerts that are older than they need be; returns how many."""
     before = now - timedelta(days=settings.LOG_DAYS)
-    return _forget_lines(before) + _forget_notices(before)
+    return _forget_lines(before) + _forget_alerts(before)
 
 
 def _forget_lines(before: datetime) -> int:
@@ -120,8 +123,8 @@ def _forget_lines(before: datetime) -> int:
     return count
 
 
-def _forget_notices(before: datetime) -> int:
-    over = Notice.objects.filter(at__lt=before).exclude(trouble__in=Trouble.objects.filter(ended_at=None))
+def _forget_alerts(before: datetime) -> int:
+    over = Alert.objects.filter(at__lt=before).exclude(problem__in=OpenProblem.objects.filter(ended_at=None))
     numbers = list(over.order_by("at").values_list("pk", flat=True)[:LINES])
-    Notice.objects.filter(pk__in=numbers).delete()
+    Alert.objects.filter(pk__in=numbers).delete()
     return len(numbers)

@@ -1,4 +1,4 @@
-"""Takes notices to their channels, in a thread of its own: a mail server that hangs holds up nothing but mail."""
+"""Takes alerts to their channels, in a thread of its own: a mail server that hangs holds up nothing but mail."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.adapters.notices import get_channel
-from patient_ladle.adapters.notices.base import NotSent, Reach
-from patient_ladle.core.notices import Message
+from patient_ladle.adapters.alerts import get_channel
+from patient_ladle.adapters.alerts.base import NotSent, Reach
+from patient_ladle.core.alerts import Message
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.common.fields import UnreadableSecret
 
-from .models import GIVEN_UP, SENT, WAITING, Notice, Sending
+from .models import FAILED, SENT, WAITING, Alert, Sending
 
 log = logging.getLogger("ladle.courier")
 
@@ -31,20 +31,20 @@ PATIENCE = Patience(10, first_wait_seconds=10.0)
 
 
 def reach() -> Reach:
-    """Where this service's host lets notices go."""
+    """Where this service's host lets alerts go."""
     return Reach(frozenset(settings.WEBHOOK_HOSTS), settings.WEBHOOK_PRIVATE)
 
 
-def message_of(notice: Notice) -> Message:
+def message_of(alert: Alert) -> Message:
     """As channels get it."""
     return Message(
-        notice.id,
-        notice.kind,
-        notice.title,
-        notice.cause,
-        notice.next_step,
-        f"{settings.PUBLIC_URL}{notice.path}" if notice.path else "",
-        notice.at.astimezone(zones.utc).isoformat(timespec="seconds").replace("+00:00", "Z"),
+        alert.id,
+        alert.kind,
+        alert.title,
+        alert.cause,
+        alert.next_step,
+        f"{settings.PUBLIC_URL}{alert.path}" if alert.path else "",
+        alert.at.astimezone(zones.utc).isoformat(timespec="seconds").replace("+00:00", "Z"),
     )
 
 
@@ -55,7 +55,7 @@ def send_due() -> int:
         due = list(
             Sending.objects.select_for_update(skip_locked=True, of=("self",))
             .filter(state=WAITING, next_at__lte=now)
-            .select_related("notice")
+            .select_related("alert")
             .order_by("next_at", "id")[:BATCH]
         )
         for sending in due:
@@ -73,22 +73,22 @@ def _send(sending: Sending) -> None:
             raise NotSent(f"the secret of channel '{channel.name}' cannot be read with the keys of this host.",
                           "Put keys/secrets.key of the service back, or give the secret anew: ladle channel edit.")  # fmt: skip
         wanted = channel.settings | ({"to": sending.to} if sending.to else {})
-        said = get_channel(channel.kind).send(message_of(sending.notice), wanted, channel.secret, reach())
-        sending.state, sending.said, sending.sent_at = SENT, said[:1000], now
+        said = get_channel(channel.kind).send(message_of(sending.alert), wanted, channel.secret, reach())
+        sending.state, sending.response, sending.sent_at = SENT, said[:1000], now
     except NotSent as error:
         again, why_not = PATIENCE.again_at(error, sending.attempts, timezone.now())
-        sending.said = f"{error.in_words()} {'' if again else why_not}".strip()[:1000]
-        sending.state, sending.next_at = (WAITING, again) if again else (GIVEN_UP, now)
-        log.warning("notice %s to %s: %s", sending.notice_id, channel.name, sending.said)
+        sending.response = f"{error.in_words()} {'' if again else why_not}".strip()[:1000]
+        sending.state, sending.next_at = (WAITING, again) if again else (FAILED, now)
+        log.warning("alert %s to %s: %s", sending.alert_id, channel.name, sending.response)
     except Exception:
-        log.exception("notice %s to %s", sending.notice_id, channel.name)
-        sending.state, sending.said = GIVEN_UP, "a fault of the service's own; its log has the details"
+        log.exception("alert %s to %s", sending.alert_id, channel.name)
+        sending.state, sending.response = FAILED, "a fault of the service's own; its log has the details"
     sending.save()
 
 
 def work(stop: threading.Event) -> None:
     """Until asked to stop."""
     while not stop.wait(POLL_SECONDS):
-        with guarded("sending notices", log):
+        with guarded("sending alerts", log):
             while send_due() == BATCH and not stop.is_set():
                 continue

@@ -1,16 +1,20 @@
-"""Notices as JSON to an HTTP address.
+"""Alerts as JSON to an HTTP address.
 
 Rules and theory
 ----------------
 * The host's addresses are looked up once, each is checked, and the connection goes to one that was checked: a name that
   answers otherwise a moment later leads nowhere else.
 * No redirect is followed, and nothing of the answer but its status is believed.
-* The body is signed with the channel's secret: ``Ladle-Signature`` is the HMAC-SHA256 (RFC 2104) in hex of the value of
-  ``Ladle-Timestamp`` (seconds since 1970), a full stop and the body. A receiver refuses old timestamps and known ids.
+* The body is signed with the channel's secret in the open form of Standard Webhooks: ``webhook-signature`` is ``v1,`` and the
+  base64 of the HMAC-SHA256 (RFC 2104) of ``webhook-id``, ``webhook-timestamp`` (seconds since 1970) and the body, with full
+  stops between. A receiver refuses old timestamps and known ids.
 """
 
 from __future__ import annotations
 
+import base64
+import binascii
+import contextlib
 import hashlib
 import hmac
 import http.client
@@ -22,15 +26,23 @@ from typing import ClassVar
 from urllib.parse import SplitResult, urlsplit
 
 from patient_ladle.adapters.reach import Reached, connect
+from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.notices import Message
 
 from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting, checked_way
 
+_WRITTEN_OUT = "whsec_"
+"""Before a secret that is written in base64."""
 
-def signature(secret: str, timestamp: str, body: bytes) -> str:
-    """What stands in ``Ladle-Signature``."""
-    return hmac.new(secret.encode(), timestamp.encode() + b"." + body, hashlib.sha256).hexdigest()
+
+def signature(secret: str, number: str, timestamp: str, body: bytes) -> str:
+    """What stands in ``webhook-signature``. The key is the secret as it stands, or what its base64 after ``whsec_`` holds."""
+    key = secret.encode()
+    if secret.startswith(_WRITTEN_OUT):
+        with contextlib.suppress(binascii.Error):
+            key = base64.b64decode(secret.removeprefix(_WRITTEN_OUT), validate=True)
+    signed = hmac.digest(key, f"{number}.{timestamp}.".encode() + body, hashlib.sha256)
+    return f"v1,{base64.b64encode(signed).decode()}"
 
 
 class WebhookChannel(Channel):
@@ -48,13 +60,13 @@ class WebhookChannel(Channel):
         parts = _parts(settings["url"])
         host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
         if reach.hosts and host.lower() not in reach.hosts:
-            raise NotTaken(f"'{host}' is not among the hosts that notices may be sent to.", "Add it to LADLE_WEBHOOK_HOSTS.")
+            raise NotTaken(f"'{host}' is not among the hosts that alerts may be sent to.", "Add it to LADLE_WEBHOOK_HOSTS.")
         way = checked_way(host, port, reach)
         body, timestamp = json.dumps(message.to_dict(), ensure_ascii=False).encode(), str(int(time.time()))
-        headers = {"Content-Type": "application/json", "User-Agent": "patient-ladle", "Ladle-Timestamp": timestamp,
-                   "Ladle-Notice": message.id}  # fmt: skip
+        headers = {"Content-Type": "application/json", "User-Agent": "patient-ladle", "webhook-id": message.id,
+                   "webhook-timestamp": timestamp}  # fmt: skip
         if secret:
-            headers["Ladle-Signature"] = signature(secret, timestamp, body)
+            headers["webhook-signature"] = signature(secret, message.id, timestamp, body)
         connection = _Pinned(host, port, way, parts.scheme == "https")
         try:
             path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
@@ -81,7 +93,7 @@ def _parts(url: str) -> SplitResult:
     except ValueError:
         parts = SplitResult("", "", "", "", "")
     if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-        raise BadInput("that is not an address for notices.", "Write it as in https://alerts.fennmoor.example/ladle.")
+        raise BadInput("that is not an address for alerts.", "Write it as in https://alerts.fennmoor.example/ladle.")
     return parts
 
 

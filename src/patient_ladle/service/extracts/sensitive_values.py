@@ -1,4 +1,4 @@
-"""Values of private parameters at rest: each stands encrypted in its place, and is opened only where it is used.
+"""Values of sensitive parameters at rest: each stands encrypted in its place, and is opened only where it is used.
 
 A sealed value is ``{"sealed": "…"}``, which no value of any type looks like (Fernet; the key lies outside the database).
 """
@@ -24,7 +24,7 @@ def _is_sealed(value: Any) -> bool:
 
 
 def seal(value: Any) -> Any:
-    """Encrypted, unless it is absent or so already."""
+    """Encrypted, unless it is null or so already."""
     if value is None or _is_sealed(value):
         return value
     return {_MARK: secret_box(settings.DATA).encrypt(json.dumps(value).encode()).decode()}
@@ -38,14 +38,14 @@ def open_sealed(value: Any) -> Any:
         return json.loads(secret_box(settings.DATA).decrypt(value[_MARK].encode()))
     except InvalidToken:
         raise BadInput(
-            "a private value cannot be read: it was not sealed with the keys of this service.", "Give it anew."
+            "a sensitive value cannot be read: it was not sealed with the keys of this service.", "Give it anew."
         ) from None
 
 
 def sealed(declared: Sequence[Parameter], values: Mapping[str, Any]) -> dict[str, Any]:
     """The values as they are kept."""
-    private = {parameter.name for parameter in declared if parameter.private}
-    return {name: seal(value) if name in private else value for name, value in values.items()}
+    sensitive = {parameter.name for parameter in declared if parameter.sensitive}
+    return {name: seal(value) if name in sensitive else value for name, value in values.items()}
 
 
 def opened(values: Mapping[str, Any]) -> dict[str, Any]:
@@ -54,8 +54,8 @@ def opened(values: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def sealed_declaration(plain: Mapping[str, Any]) -> dict[str, Any]:
-    """A parameter's declaration as it is kept: the default of a private one is a value too."""
-    return {**plain, "default": seal(plain.get("default"))} if plain.get("private") else dict(plain)
+    """A parameter's declaration as it is kept: the default of a sensitive one is a value too."""
+    return {**plain, "default": seal(plain.get("default"))} if plain.get("sensitive") else dict(plain)
 
 
 def opened_declaration(kept: Mapping[str, Any]) -> dict[str, Any]:

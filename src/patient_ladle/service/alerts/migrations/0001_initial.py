@@ -2,7 +2,7 @@
 
 import django.db.models.deletion
 import patient_ladle.service.common.fields
-import patient_ladle.service.notices.models
+import patient_ladle.service.alerts.models
 from django.conf import settings
 from django.db import migrations, models
 
@@ -34,7 +34,7 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name='Notice',
             fields=[
-                ('id', models.CharField(default=patient_ladle.service.notices.models._new_id, max_length=32, primary_key=True, serialize=False)),
+                ('id', models.CharField(default=patient_ladle.service.alerts.models._new_id, max_length=32, primary_key=True, serialize=False)),
                 ('kind', models.CharField(max_length=20)),
                 ('title', models.CharField(max_length=200)),
                 ('cause', models.TextField()),

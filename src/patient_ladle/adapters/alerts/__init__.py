@@ -1,7 +1,7 @@
-"""The family of channels on which notices are sent.
+"""The family of channels on which alerts are sent.
 
 To add one: copy ``webhook.py``, change it, add one line to ``CHANNELS`` below and its cases to
-``tests/adapters/test_notices.py``.
+``tests/adapters/test_alerts.py``.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Calls about notices and the channels on which they are sent."""
+"""Calls about alerts and the channels on which they are sent."""
 
 from __future__ import annotations
 
@@ -8,27 +8,27 @@ from typing import Any
 
 from .group import Group, Record, Records, name_in_path
 
-TRY_SECONDS = 30.0
+TEST_SECONDS = 30.0
 POLL_SECONDS = 0.5
 
 
-class Notices(Group):
-    """Notices, what was sent of them, and channels."""
+class Alerts(Group):
+    """Alerts, what was sent of them, and channels."""
 
     def list(self) -> Iterator[Record]:
         """Newest first."""
-        return self.transport.pages("/notices")
+        return self.transport.pages("/alerts")
 
     def own(self) -> Record:
         """What one is told of runs that one starts oneself: ``own_runs``, ``mail``, and whether a channel takes it there."""
-        return self._get("/me/notices")
+        return self._get("/me/alerts")
 
     def choose_own(self, **choices: str) -> Record:
         """``own_runs`` (nothing, failed, ended), ``mail`` (an address, or empty)."""
-        return self._patch("/me/notices", choices)
+        return self._patch("/me/alerts", choices)
 
     def bell(self) -> Record:
-        """``unseen``: notices since one last looked; ``troubles``: those that go on."""
+        """``unseen``: alerts since one last looked; ``open_problems``."""
         return self._get("/bell")
 
     def mark_seen(self) -> None:
@@ -36,7 +36,7 @@ class Notices(Group):
         self.transport.call("POST", "/bell", json={})
 
     def sendings(self) -> Iterator[Record]:
-        """Each notice on each channel, with what came back."""
+        """Each alert on each channel, with what came back."""
         return self.transport.pages("/sendings")
 
     def send_again(self, number: int) -> Record:
@@ -56,7 +56,7 @@ class Notices(Group):
         return self._get("/channel-kinds")
 
     def add_channel(self, name: str, kind: str, settings: dict[str, Any], **more: Any) -> Record:
-        """``more``: ``secret``, ``kinds`` of notices, ``for_people``."""
+        """``more``: ``secret``, ``kinds`` of alerts, ``for_people``."""
         return self._post("/channels", {"name": name, "kind": kind, "settings": settings, **more})
 
     def edit_channel(self, name: str, **changes: Any) -> Record:
@@ -67,11 +67,11 @@ class Notices(Group):
         """With the log of what was sent on it."""
         self._delete(f"/channels/{name_in_path(name)}")
 
-    def try_channel(self, name: str) -> Record:
-        """Send a notice on it and wait a while for what comes back; the sending's record."""
-        number, until = self._post(f"/channels/{name_in_path(name)}/try")["id"], time.monotonic() + TRY_SECONDS
+    def test_channel(self, name: str) -> Record:
+        """Send an alert on it and wait a while for what comes back; the sending's record."""
+        number, until = self._post(f"/channels/{name_in_path(name)}/test")["id"], time.monotonic() + TEST_SECONDS
         while True:
             found: Record = next(one for one in self.sendings() if one["id"] == number)
-            if found["said"] or found["state"] != "waiting" or time.monotonic() > until:
+            if found["response"] or found["state"] != "waiting" or time.monotonic() > until:
                 return found
             time.sleep(POLL_SECONDS)

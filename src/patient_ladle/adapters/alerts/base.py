@@ -8,15 +8,15 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from patient_ladle.adapters.reach import NotKnown, NotReachable, Reached, reached
+from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput, LadleError, unknown_name
-from patient_ladle.core.notices import Message
 
 SECONDS = 10.0
 """Longest wait for the other side at each step."""
 
 
 class NotSent(LadleError):
-    """A notice did not arrive; ``transient`` says whether a later try can help."""
+    """An alert did not arrive; ``transient`` says whether a later try can help."""
 
     code = "not_sent"
     transient = True
@@ -67,7 +67,7 @@ class Channel(ABC):
 
 
 def checked_way(host: str, port: int, reach: Reach) -> Reached:
-    """The judged addresses of a host that notices go to. Raises NotSent, NotTaken."""
+    """The judged addresses of a host that alerts go to. Raises NotSent, NotTaken."""
     try:
         return reached(host, port, SECONDS, reach.private)
     except NotKnown as error:
@@ -75,13 +75,13 @@ def checked_way(host: str, port: int, reach: Reach) -> Reached:
     except NotReachable as error:
         raise NotTaken(
             f"'{host}' is at {error.address}, which {error.why}.",
-            "Set LADLE_WEBHOOK_PRIVATE=yes where notices may go to addresses inside the house.",
+            "Set LADLE_WEBHOOK_PRIVATE=yes where alerts may go to addresses inside the house.",
         ) from error
 
 
 @dataclass(frozen=True, slots=True)
 class Reach:
-    """Where notices may be sent to, as the service's host allows: ``hosts`` empty means any public one."""
+    """Where alerts may be sent to, as the service's host allows: ``hosts`` empty means any public one."""
 
     hosts: frozenset[str] = frozenset()
     private: bool = False

@@ -1,4 +1,4 @@
-"""A trouble lasts; notices say when it begins, changes and ends; sendings take them to channels."""
+"""A problem lasts; alerts say when it begins, changes and ends; sendings take them to channels."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def _new_id() -> str:
     return uuid.uuid4().hex
 
 
-class Trouble(models.Model):
+class OpenProblem(models.Model):
     """Something that is wrong, from its first sign to its end; ``mark`` is its cause, told again only when it changes."""
 
     key = models.CharField(max_length=200)
@@ -32,11 +32,11 @@ class Trouble(models.Model):
         constraints: ClassVar = [models.UniqueConstraint(fields=["key"], condition=Q(ended_at=None), name="one_open_trouble")]
 
 
-class Notice(models.Model):
+class Alert(models.Model):
     """What people are told, once; ``person`` where it is for one of them alone."""
 
     id = models.CharField(primary_key=True, max_length=32, default=_new_id)
-    trouble = models.ForeignKey(Trouble, on_delete=models.CASCADE, null=True, related_name="notices")
+    problem = models.ForeignKey(OpenProblem, on_delete=models.CASCADE, null=True, related_name="alerts")
     kind = models.CharField(max_length=20)
     title = models.CharField(max_length=200)
     cause = models.TextField()
@@ -50,14 +50,14 @@ class Notice(models.Model):
 
 
 class Seen(models.Model):
-    """Up to when a person has seen the notices."""
+    """Up to when a person has seen the alerts."""
 
     person = models.OneToOneField(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
     until = models.DateTimeField()
 
 
 class Channel(models.Model):
-    """Where notices are sent; ``kinds`` empty means all of them. ``for_people``: it takes notices for single people, too, each
+    """Where alerts are sent; ``kinds`` empty means all of them. ``for_people``: it takes alerts for single people, too, each
     to their own address."""
 
     name = models.CharField(max_length=64, unique=True)
@@ -72,29 +72,29 @@ class Channel(models.Model):
         ordering: ClassVar = ["name"]
 
 
-WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
+WAITING, SENT, FAILED = "waiting", "sent", "failed"
 
 
 class Sending(models.Model):
-    """One notice on its way to one channel; ``to``: another address than the channel's own."""
+    """One alert on its way to one channel; ``to``: another address than the channel's own."""
 
-    notice = models.ForeignKey(Notice, on_delete=models.CASCADE, related_name="sendings")
+    alert = models.ForeignKey(Alert, on_delete=models.CASCADE, related_name="sendings")
     channel = models.ForeignKey(Channel, on_delete=models.CASCADE, related_name="sendings")
     state = models.CharField(max_length=16, default=WAITING)
     attempts = models.PositiveSmallIntegerField(default=0)
     next_at = models.DateTimeField()
-    said = models.TextField(blank=True, default="")
+    response = models.TextField(blank=True, default="")
     to = models.CharField(max_length=200, blank=True, default="")
     sent_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering: ClassVar = ["-id"]
         indexes: ClassVar = [models.Index(fields=["next_at"], name="sendings_to_do", condition=Q(state=WAITING))]
-        constraints: ClassVar = [models.UniqueConstraint(fields=["notice", "channel"], name="one_sending_a_channel")]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["alert", "channel"], name="one_sending_a_channel")]
 
 
 class Summary(models.Model):
     """That a morning was summed up; one record a date."""
 
     date = models.DateField(unique=True)
-    notice = models.ForeignKey(Notice, on_delete=models.CASCADE, related_name="+")
+    alert = models.ForeignKey(Alert, on_delete=models.CASCADE, related_name="+")

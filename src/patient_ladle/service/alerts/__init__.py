@@ -1,0 +1,1 @@
+"""Being told: problems, alerts about them, channels, and what was sent."""

@@ -1,1 +1,0 @@
-"""Being told: troubles, notices about them, channels, and what was sent."""
