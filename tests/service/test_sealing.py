@@ -7,9 +7,9 @@ import importlib
 
 def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repository):
     from django.apps import apps
-    from patient_ladle.service.extracts.sensitive_values import opened
 
     from patient_ladle.service.extracts.models import Extract, Revision
+    from patient_ladle.service.extracts.sensitive_values import opened
     from patient_ladle.service.extracts.services import add_extract
     from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import Schedule, SequenceStep
