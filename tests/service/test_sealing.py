@@ -23,10 +23,6 @@ def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repo
     extract = Extract.objects.get(name="by_code")
     plain = {"code": "sesame", "zone": "South"}
     revision = extract.head
-    before = [
-        {"private" if key == "sensitive" else key: value for key, value in p.to_dict().items()} for p in revision.declared
-    ]
-    Revision.objects.filter(pk=revision.pk).update(parameters=before)
     made = add_schedule(repository, "coded", extract="from_wide", environment="live", rule="0 6 1 1 *", zone="UTC",
                         then=[{"extract": "by_code"}])  # fmt: skip
     own = add_schedule(repository, "own", extract="by_code", environment="live", rule="0 6 1 1 *", zone="UTC")
@@ -35,6 +31,10 @@ def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repo
     run = Run.objects.create(extract=extract, revision=revision, source=revision.source, environment=made.environment,
                              data_date="2026-11-10", due_at=revision.saved_at, values=plain)  # fmt: skip
 
+    before = [
+        {"private" if key == "sensitive" else key: value for key, value in p.to_dict().items()} for p in revision.declared
+    ]
+    Revision.objects.filter(pk=revision.pk).update(parameters=before)
     migration = importlib.import_module("patient_ladle.service.runs.migrations.0013_private_values")
     for _ in range(2):
         migration.seal_private_values(apps, None)
