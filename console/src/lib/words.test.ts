@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { count, momentIn, size, took } from "./words";
+import { count, momentIn, size, spaced, took } from "./words";
 
 it("groups digits and shows absence", () => {
   expect([count(500000), count(0), count(null)]).toEqual(["500,000", "0", "–"]);
@@ -19,4 +19,8 @@ it("shows a zone's own clocks on both sides of a change", () => {
 
 it("says sizes in powers of a thousand", () => {
   expect([size(999), size(34_290_702), size(2e9)]).toEqual(["999 bytes", "34.3 MB", "2.0 GB"]);
+});
+
+it("shows codes as words", () => {
+  expect([spaced("not_run"), spaced("at_least"), spaced("failed")]).toEqual(["not run", "at least", "failed"]);
 });

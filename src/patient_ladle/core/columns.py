@@ -3,7 +3,7 @@
 Every cell travels as canonical text, the same from every source: integers and exact decimals as digits without an
 exponent, floats in their shortest round-trip form (``float_text``), ``true``/``false``, ISO 8601 dates, zone-less timestamps
 ``2026-11-24 06:05:00``, zoned ones RFC 3339 in UTC ``2026-11-24T06:05:00Z``, binary as base64 (RFC 4648), JSON as JSON.
-The column's kind says how a format may write that text; null is null.
+The column's kind says how a format may write that text; a missing value is null.
 """
 
 from __future__ import annotations
