@@ -20,7 +20,7 @@ function OpenProblems() {
   if (!found.length) return <p className="dim">Nothing is wrong now.</p>;
   return (
     <ul className="problems" aria-label="Open problems">
-      {found.map((t) => <li key={t.title} className="problem"><strong>{t.title}</strong><span>since {moment(t.began_at)}{t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}</span></li>)}
+      {found.map((t) => <li key={t.title} className="problem"><strong>{t.title}</strong><span>open since {moment(t.began_at)}{t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}</span></li>)}
     </ul>
   );
 }

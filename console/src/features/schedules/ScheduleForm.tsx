@@ -71,7 +71,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
         {next.error ? <ProblemNote error={next.error} /> : <ol aria-live="polite" aria-label="Next due times" className="moments">{next.data?.next_due.map((m) => <li key={m.at}>{momentIn(m.at, zone || "UTC")}{m.note && <small> {m.note}</small>}</li>)}</ol>}
         <details className="more"><summary>First and last date, exceptions, holidays</summary><DaysOff /></details>
         <details className="more"><summary>When runs are missed, overlap, fail or are late</summary><Faults /></details>
-        <Form.Item label="Then, each when the one before has finished" name="then"><Select mode="multiple" placeholder="none" options={(extracts.data ?? []).filter((e) => e.name !== chosen).map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
+        <Form.Item label="Run afterwards, in order" name="then"><Select mode="multiple" placeholder="none" options={(extracts.data ?? []).filter((e) => e.name !== chosen).map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
         {parameters.map((p) => (
           <Form.Item key={p.name} name={["values", p.name]} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{defaultOf(p)}</small></span>} extra={p.note || undefined} rules={p.required && p.default === null && !p.shared ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
             <ValueField parameter={p} extract={chosen} environment={environment} dataDate={undefined} />

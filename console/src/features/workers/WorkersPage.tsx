@@ -31,7 +31,7 @@ export function WorkersPage() {
   ];
   return (
     <div className="page">
-      <header className="head"><h1>Workers</h1><p>A worker that is drained takes no more runs; those it has go on.</p></header>
+      <header className="head"><h1>Workers</h1><p>A worker that is drained takes no more runs; running ones finish.</p></header>
       <ProblemNote error={workers.error ?? drain.error} />
       <Table<WorkerRecord> size="small" rowKey="id" columns={columns} dataSource={workers.data ?? []} loading={workers.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>No worker is there: queued runs wait until one starts.</p><p className="mono">ladle worker start</p></div> }} />
     </div>

@@ -55,7 +55,7 @@ function Columns({ names, chosen, types, onChange }: { names: string[]; chosen: 
   const move = (at: number, by: number) => { const next = [...all]; next.splice(at + by, 0, ...next.splice(at, 1)); put(next); };
   return (
     <table className="parameters columns">
-      <thead><tr><th>Column</th><th>Name in the file</th><th>Type</th><th>Form</th><th>Order</th></tr></thead>
+      <thead><tr><th>Column</th><th>Name in the file</th><th>Type</th><th>Pattern</th><th>Order</th></tr></thead>
       <tbody>
         {all.map((column, at) => (
           <tr key={column.name}>

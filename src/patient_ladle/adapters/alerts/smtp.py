@@ -63,7 +63,7 @@ class SmtpChannel(Channel):
             raise (NotTaken if error.smtp_code >= 500 else NotSent)(words, "Look into the mail server's log.") from error
         except (OSError, smtplib.SMTPException) as error:
             raise NotSent(f"{host}:{port} could not be used: {_said(error)}.", "Check host, port and security.") from error
-        return "taken" if not refused else f"taken, but not for {', '.join(refused)}"
+        return "accepted" if not refused else f"accepted, but not for {', '.join(refused)}"
 
 
 class _Server(smtplib.SMTP):

@@ -31,7 +31,7 @@ def format_show(args: argparse.Namespace) -> None:
     rows = [
         (o["name"], _shown(o["default"]), " | ".join(_shown(c) for c in o["choices"]) or o["kind"], o["note"]) for o in options
     ]
-    return print_table(("OPTION", "UNLESS SET", "MAY BE", "WHAT IT IS"), rows, "the format has no options.")
+    return print_table(("OPTION", "DEFAULT", "ALLOWED", "WHAT IT IS"), rows, "the format has no options.")
 
 
 def _shown(value: Any) -> str:

@@ -59,7 +59,7 @@ def worker_list(args: argparse.Namespace) -> None:
 def worker_drain(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         made = ladle.runs.drain(args.worker, not args.undo)
-    said = "takes no more runs; those it has go on" if made["draining"] else "takes runs again"
+    said = "takes no more runs; running ones finish" if made["draining"] else "takes runs again"
     print_json(made) if args.json else print(f"worker {made['id']} {said}")
     return 0
 
