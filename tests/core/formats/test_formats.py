@@ -36,7 +36,7 @@ from patient_ladle.core.memory import MemoryFolder, MemorySession
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.reading import first_rows_of
-from patient_ladle.proof.counting import Damaged, DelimitedCounter, JsonCounter
+from patient_ladle.proof.counting import Damaged, DelimitedCounter, JsonCounter, names_in
 from patient_ladle.proof.verifying import verify
 from tests.core.test_engine import run
 
@@ -518,6 +518,14 @@ def test_rows_are_counted_however_the_bytes_come(rows, piece):
     for start in range(0, len(data), piece):
         counter.feed(data[start : start + piece])
     assert counter.rows() == rows
+
+
+@given(st.text('":\\\\a,', max_size=30))
+def test_names_are_counted_alike_with_and_without_whole_arrays(text):
+    quick = names_in(text.encode())
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("patient_ladle.proof.counting.whole_arrays", lambda: None)
+        assert names_in(text.encode()) == quick
 
 
 def delimited_count(data, piece, *how):
