@@ -134,6 +134,7 @@ def test_all_files_come_as_one_archive_and_the_latest_has_an_address_of_its_own(
         ({"formats": {"csv": {"delimeter": ";"}}}, "Did you mean 'delimiter'?"),
         ({"formats": {"cvs": {}}}, "Did you mean 'csv'?"),
         ({"files": {"compression": "rar"}}, "value of compression"),
+        ({"files": {"if_exists": "replace"}}, "Choose from: overwrite, rename, fail."),
         ({"columns": [{"nam": "x"}]}, "choice of a column"),
     ],
 )

@@ -9,6 +9,8 @@ from typing import Any
 
 from .errors import BadInput, unknown_name
 
+FEW = 8
+"""Choices that a hint names all."""
 _LONE = re.compile("[\ud800-\udfff]")
 """Halves of characters, which JSON can carry and no encoding can."""
 
@@ -48,7 +50,10 @@ class Option:
                 raise BadInput(f"{self.name} holds a character that no file takes.", f"{self.name}: {self.note}.")
         made = self.alias(made) if self.alias else made
         if self.choices and made not in self.choices:
-            raise unknown_name(f"value of {self.name}", str(value), self.choices)
+            refused = unknown_name(f"value of {self.name}", str(value), self.choices)
+            if len(self.choices) <= FEW:  # all of them are told: the nearest in letters may be the farthest in meaning
+                refused.hint = f"Choose from: {', '.join(filter(None, self.choices))}."
+            raise refused
         if self.check is None:
             return made
         try:
