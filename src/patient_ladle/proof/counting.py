@@ -161,14 +161,18 @@ class AlignedCounter(Counter):
 
     def feed(self, piece: bytes) -> None:
         try:
-            *lines, self.rest = (self.rest + self.decoder.decode(piece)).split("\n")
+            whole, found, self.rest = (self.rest + self.decoder.decode(piece)).rpartition("\n")
         except UnicodeError as error:
             raise Damaged(f"the text is not in its encoding: {error}") from error
-        if self.length < 0 and lines:
-            self.length = len(lines[0])
-        if {*map(len, lines)} - {self.length}:
+        if not found:
+            return
+        whole += found
+        if self.length < 0:
+            self.length = whole.index("\n")
+        lines = whole.count("\n")
+        if whole[self.length :: self.length + 1] != "\n" * lines or len(whole) != lines * (self.length + 1):
             raise Damaged(f"lines of unlike lengths, near line {self.lines + 1:,}")
-        self.lines += len(lines)
+        self.lines += lines
 
     def rows(self) -> int:
         if self.rest or self.lines < self.header_lines:
@@ -184,6 +188,25 @@ def whole_arrays() -> Any:
     except ImportError:
         return None
     return numpy
+
+
+def pairs_at(text: bytes, pair: bytes) -> list[Any]:
+    """Where two bytes stand, in arrays that are each in order: those at even places, those at odd ones. Needs numpy."""
+    numpy, number = whole_arrays(), int.from_bytes(pair, "little")
+    starts = (start for start in (0, 1) if len(text) > start + 1)
+    return [numpy.flatnonzero(numpy.frombuffer(text, "<u2", (len(text) - at) // 2, at) == number) * 2 + at for at in starts]
+
+
+def cells_by_row(text: bytes) -> list[int]:
+    """Cells of each row of a piece of a sheet's XML, which begins and ends between rows, or before the first.
+
+    By the places of their tags where numpy is installed, which is twice as fast; the same is found without.
+    """
+    numpy = whole_arrays()
+    if numpy is None:
+        return list(map(_CELLS, text.split(b"<row")[1:]))
+    rows = numpy.sort(numpy.concatenate([*pairs_at(text, b"<r"), [len(text)]]))
+    return numpy.diff(sum(numpy.searchsorted(cells, rows) for cells in pairs_at(text, b"<c"))).tolist()
 
 
 def names_in(text: bytes) -> int:
@@ -296,17 +319,20 @@ def _sheets(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
         yield name, f"xl/worksheets/sheet{number}.xml"
 
 
-class _Rows(Counter):
+class SheetCounter(Counter):
     """Cells of a sheet's rows. Its XML is well formed and escaped, so its tags are found as bytes."""
 
     def __init__(self, titles: int) -> None:
         self.titles, self.found, self.rest = titles, 0, b""
 
     def feed(self, piece: bytes) -> None:
-        *rows, self.rest = (self.rest + piece).split(b"</row>")
-        if rows and not self.found:
-            rows[0] = rows[0][rows[0].rfind(b"<row>") :]  # before it stand the widths of columns
-        counts = list(map(_CELLS, rows[max(self.titles - self.found, 0) :]))
+        text = self.rest + piece
+        cut = text.rfind(b"</row>") + 1
+        self.rest = text[cut:]
+        if not cut:
+            return
+        rows = cells_by_row(text[:cut])
+        counts = rows[max(self.titles - self.found, 0) :]
         if self.width is None and counts:
             self.width = counts[0]
         if {*counts} - {self.width}:
@@ -319,7 +345,7 @@ class _Rows(Counter):
 
 
 def _rows_of(archive: zipfile.ZipFile, path: str, titles: int) -> tuple[int, int | None]:
-    parser, rows = expat.ParserCreate(), _Rows(titles)
+    parser, rows = expat.ParserCreate(), SheetCounter(titles)
     with archive.open(path) as sheet:
         while chunk := sheet.read(READ_BYTES):
             parser.Parse(chunk)

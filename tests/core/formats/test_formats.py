@@ -36,7 +36,7 @@ from patient_ladle.core.memory import MemoryFolder, MemorySession
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.reading import first_rows_of
-from patient_ladle.proof.counting import Damaged, DelimitedCounter, JsonCounter, names_in
+from patient_ladle.proof.counting import AlignedCounter, Damaged, DelimitedCounter, JsonCounter, SheetCounter, names_in
 from patient_ladle.proof.verifying import verify
 from tests.core.test_engine import run
 
@@ -528,14 +528,39 @@ def test_names_are_counted_alike_with_and_without_whole_arrays(text):
         assert names_in(text.encode()) == quick
 
 
-def delimited_count(data, piece, *how):
-    counter = DelimitedCounter(*how)
+def fed(counter, data, piece):
     try:
         for start in range(0, len(data), piece):
             counter.feed(data[start : start + piece])
         return counter.rows(), counter.width
     except Damaged:
         return None
+
+
+def delimited_count(data, piece, *how):
+    return fed(DelimitedCounter(*how), data, piece)
+
+
+@given(widths=st.lists(st.integers(1, 4), max_size=6) | st.lists(st.just(3), max_size=9), titles=st.integers(0, 2),
+       piece=st.integers(1, 90), arrays=st.booleans())  # fmt: skip
+def test_cells_of_a_sheet_are_counted_row_by_row_however_its_bytes_come(widths, titles, piece, arrays):
+    cells = ["<c><v>1</v></c>", '<c t="inlineStr"><is><t>a r/c&lt;r</t></is></c>', "<c/>"]
+    rows = ("<row>" + "".join((cells * 2)[n % 3 : n % 3 + width]) + "</row>" for n, width in enumerate(widths))
+    sheet = f"<worksheet><cols><col/><col/></cols><sheetData>{''.join(rows)}</sheetData></worksheet>".encode()
+    with pytest.MonkeyPatch.context() as patch:
+        if not arrays:
+            patch.setattr("patient_ladle.proof.counting.whole_arrays", lambda: None)
+        found = fed(SheetCounter(titles), sheet, piece)
+    alike = {*widths[titles:]}
+    assert found == (None if len(alike) > 1 else (len(widths), alike.pop() if alike else None))
+
+
+@given(text=st.text("aé\n", max_size=30), piece=st.integers(1, 9), encoding=st.sampled_from(["utf-8", "utf-16", "cp1252"]))
+@settings(max_examples=300)
+def test_lines_of_aligned_text_are_all_equally_long(text, piece, encoding):
+    *lines, rest = text.split("\n")
+    good = not rest and len({*map(len, lines)}) <= 1
+    assert fed(AlignedCounter(encoding, 0), text.encode(encoding), piece) == ((len(lines), None) if good else None)
 
 
 @given(text=st.text('aé"",,;\n\n\r', max_size=40), piece=st.integers(1, 9), delimiter=st.sampled_from([",", ";", "é"]))
