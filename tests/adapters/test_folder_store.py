@@ -14,8 +14,8 @@ from pathlib import Path
 import pytest
 
 from patient_ladle.adapters import disk
+from patient_ladle.adapters.deliveries import delivery_targets, kind_named, mark_of
 from patient_ladle.adapters.deliveries import folder as delivery
-from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, sweep
 from patient_ladle.adapters.stores import folder as folder_module
 from patient_ladle.adapters.stores.folder import FolderStore
 from patient_ladle.core.columns import Column
@@ -26,6 +26,7 @@ from patient_ladle.core.ports import Statement
 
 COLUMNS = [Column("id", "integer"), Column("note")]
 ROWS = [(n, f"reading {n}") for n in range(20_000)]
+FOLDERS = kind_named("folder")
 
 
 def store_in(root):
@@ -38,10 +39,9 @@ def store_in(root):
 def run(tmp_path, formats=("csv", "json"), rows=ROWS, attempt=1, ledger=None):
     store = store_in(tmp_path / "results")
     job = RunJob("r", "readings", Statement("select 1"), formats, (str(tmp_path / "out"),))
-    outcome = run_extract(
-        job, lambda: MemorySession(COLUMNS, rows), store.result("7", attempt), ledger or MemoryLedger(), ManualClock()
-    )
-    return outcome, store
+    folder, clock = store.result("7", attempt), ManualClock()
+    delivery = FOLDERS.begin(mark_of("7", attempt), folder.open)
+    return run_extract(job, lambda: MemorySession(COLUMNS, rows), folder, ledger or MemoryLedger(), clock, delivery), store
 
 
 def everything(tmp_path):
@@ -73,8 +73,8 @@ def test_a_crash_between_renames_is_rolled_on(tmp_path):
 
     run(tmp_path, ledger=Crashing())
     assert not (tmp_path / "out/readings.json").exists()
-    deliver(plans[0])
-    deliver(plans[0])
+    FOLDERS.commit(plans[0])
+    FOLDERS.commit(plans[0])
     assert [p for p in everything(tmp_path) if p.startswith("out/")] == [
         "out/readings.csv",
         "out/readings.datapackage.json",
@@ -90,12 +90,12 @@ def test_a_stale_attempt_cannot_deliver_over_a_later_one(tmp_path):
             plans.append(outcome.delivery)
 
     run(tmp_path, ledger=Stale())
-    sweep(plans[0].moves)
+    FOLDERS.sweep(plans[0])
     run(tmp_path, rows=ROWS[:10], attempt=2)
     before = (tmp_path / "out/readings.csv").read_bytes()
     with pytest.raises(StoreUnwritable, match="is not there any more"):
-        deliver(plans[0])
-    assert len(deliver(plans[0], resumed=True)) == 3, "its files were renamed and have given way to later ones"
+        FOLDERS.commit(plans[0])
+    assert len(FOLDERS.commit(plans[0], resumed=True)) == 3, "its files were renamed and have given way to later ones"
     assert (tmp_path / "out/readings.csv").read_bytes() == before
 
 
@@ -128,7 +128,7 @@ def test_a_full_disk_at_any_point_leaves_the_earlier_delivery_and_no_litter(tmp_
             assert [file.sha256 for file in outcome.files] == [
                 hashlib.sha256((tmp_path / "results/7/2" / file.name).read_bytes()).hexdigest() for file in outcome.files
             ]
-            assert (outcome.delivery.moves, outcome.delivery.folders) == ((), (str(tmp_path / "out"),))
+            assert (outcome.delivery.moves, outcome.delivery.targets) == ((), (str(tmp_path / "out"),))
             store.discard("7", 2)
         faults["delivery" if undelivered else "store"] += 1
         assert {p: (tmp_path / p).read_bytes() for p in everything(tmp_path)} == before
@@ -207,7 +207,7 @@ def test_a_delivery_stays_below_its_roots(tmp_path, wanted):
     (tmp_path / "root").mkdir()
     (tmp_path / "root" / "link").symlink_to("/etc")
     with pytest.raises(BadInput, match="is outside the delivery folders"):
-        delivery_folders([tmp_path / "root"], f"fine; {wanted}")
+        delivery_targets([tmp_path / "root"], f"fine; {wanted}")
 
 
 def test_a_stored_name_cannot_lead_out_of_its_folder(tmp_path):
@@ -225,16 +225,17 @@ def _delivered(store, into, if_exists, run="1", data=b"a\n1\n", **manner):
     folder.finish("use.csv")
     folder.seal({"resources": []})
     names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
-    return folder.prepare_delivery([str(into)], names, {"if_exists": if_exists, **manner}, lambda made: {"names": dict(made)})
+    delivery = FOLDERS.begin(mark_of(run, 1), folder.open)
+    return delivery.prepare([str(into)], names, {"if_exists": if_exists, **manner}, lambda made: {"names": dict(made)})
 
 
 def test_a_name_that_is_taken_between_plan_and_delivery_is_not_overwritten(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
     plan = _delivered(store, into, "rename")
-    assert plan.replaces is False
+    assert plan.own["replaces"] is False
     (into / "use.datapackage.json").write_text("somebody else's")
     with pytest.raises(NameTaken, match="is there already"):
-        deliver(plan)
+        FOLDERS.commit(plan)
     assert not (into / "use.csv").exists(), "what was put there before the clash is taken back"
     assert (into / "use.datapackage.json").read_text() == "somebody else's"
 
@@ -270,7 +271,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
         folder.finish("use.csv")
         folder.seal({"resources": []})
         names = [("use.csv", "use.csv"), ("datapackage.json", "use.datapackage.json")]
-        plan = folder.prepare_delivery(
+        plan = FOLDERS.begin(mark_of(str(at), 1), folder.open).prepare(
             [str(into), str(elsewhere)], names, {"if_exists": if_exists}, lambda made: {"names": dict(made)}
         )
         with monkeypatch.context() as patch:
@@ -278,7 +279,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
             for name in real:
                 patch.setattr(os, name, faulty(name, at))
             try:
-                deliver(plan)
+                FOLDERS.commit(plan)
             except StoreUnwritable as error:
                 stands = {Path(final) for final in error.facts["delivered"]}
             else:
@@ -287,7 +288,7 @@ def test_a_fault_at_any_rename_leaves_the_earlier_delivery_whole_or_says_what_st
         assert second_names or if_exists == "rename" or len(stands) == (at - 1), "nothing was kept that could be put back"
         assert not (second_names and stands)
         assert {p: p.read_bytes() for p in before if p not in stands} == {p: d for p, d in before.items() if p not in stands}
-        sweep(plan.moves)
+        FOLDERS.sweep(plan)
         assert not [p.name for f in (into, elsewhere) for p in f.iterdir() if p.name.startswith(".")], "no litter"
         for path, data in before.items():
             path.write_bytes(data)
@@ -300,10 +301,10 @@ def test_a_folder_at_a_delivered_name_is_seen_before_anything_is_renamed(tmp_pat
     plan = _delivered(store, into, "overwrite")
     (into / "use.datapackage.json").mkdir()
     with pytest.raises(StoreUnwritable, match=r"a folder stands at '.*use\.datapackage\.json'"):
-        deliver(plan)
+        FOLDERS.commit(plan)
     assert not (into / "use.csv").exists()
     (into / "use.datapackage.json").rmdir()
-    assert deliver(plan) == []
+    assert FOLDERS.commit(plan) == []
 
 
 def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_twice(tmp_path):
@@ -311,7 +312,7 @@ def test_what_somebody_took_between_a_crash_and_its_recovery_is_not_delivered_tw
     plan = _delivered(store, into, "overwrite")
     os.rename(*plan.moves[0][:2])
     (into / "use.csv").rename(tmp_path / "taken.csv")
-    assert deliver(plan, resumed=True) == [str(into / "use.csv")]
+    assert FOLDERS.commit(plan, resumed=True) == [str(into / "use.csv")]
     assert sorted(p.name for p in into.iterdir()) == ["use.datapackage.json"]
 
 
@@ -328,19 +329,19 @@ def test_what_was_taken_before_it_could_be_put_back_is_said_and_stays_delivered(
 
     with monkeypatch.context() as patch, pytest.raises(StoreUnwritable) as fault:
         patch.setattr(os, "rename", taken_at_once)
-        deliver(plan)
+        FOLDERS.commit(plan)
     assert fault.value.facts["delivered"] == [str(into / "use.csv")]
 
 
 def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    deliver(_delivered(store, into, "rename"))
+    FOLDERS.commit(_delivered(store, into, "rename"))
     plan = _delivered(store, into, "rename", run="2", data=b"a\n2\n")
     assert [Path(final).name for _, final, _ in plan.moves] == ["use (2).csv", "use (2).datapackage.json"]
     part, final, _ = plan.moves[0]
     os.link(part, final)  # a crash came between the two halves of the first move
-    deliver(plan)
-    deliver(plan)
+    FOLDERS.commit(plan)
+    FOLDERS.commit(plan)
     assert {p.name for p in into.iterdir()} == {"use.csv", "use.datapackage.json", "use (2).csv", "use (2).datapackage.json"}
     assert (into / "use (2).csv").read_bytes() == b"a\n2\n"
     assert json.loads((into / "use (2).datapackage.json").read_text()) == {"names": {"use.csv": "use (2).csv"}}
@@ -348,7 +349,7 @@ def test_a_numbered_delivery_rolls_on_where_an_earlier_try_stopped(tmp_path):
 
 def test_mode_and_group_are_those_that_were_asked_for(tmp_path):
     store, into = store_in(tmp_path / "store"), tmp_path / "into"
-    deliver(_delivered(store, into, "overwrite", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
+    FOLDERS.commit(_delivered(store, into, "overwrite", mode="0600", group=grp.getgrgid(os.getgid()).gr_name))
     assert {p.stat().st_mode & 0o777 for p in into.iterdir()} == {0o600}
     with pytest.raises(StoreUnwritable, match="the group 'no-such-group'"):
         _delivered(store, into, "overwrite", run="2", group="no-such-group")

@@ -28,7 +28,7 @@ from patient_ladle.core.errors import (
     from_dict,
 )
 from patient_ladle.core.formats import FORMATS, get_format
-from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
+from patient_ladle.core.memory import ManualClock, MemoryDelivery, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.naming import check_template, file_stem
 from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.ports import Statement
@@ -42,14 +42,16 @@ ROWS = [(n, f"meter {n}") for n in range(12_000)]
 JOB = RunJob("meters", "meters-2026-11-24", Statement("select 1"), ("csv", "xlsx", "json"), ("out",), {"source": "metering"})
 
 
-def run(session, ledger=None, folder=None, job=JOB):
+def run(session, ledger=None, folder=None, job=JOB, delivered=None):
     folder = folder or MemoryFolder()
-    return run_extract(job, lambda: session, folder, ledger or MemoryLedger(), ManualClock()), folder
+    delivery = MemoryDelivery("1-1-1", folder.open, delivered=delivered)
+    return run_extract(job, lambda: session, folder, ledger or MemoryLedger(), ManualClock(), delivery), folder
 
 
 def test_one_pass_feeds_every_format_and_the_descriptor_tells_of_each():
     session, ledger = MemorySession(COLUMNS, ROWS), MemoryLedger()
-    outcome, folder = run(session, ledger)
+    delivered = {}
+    outcome, folder = run(session, ledger, delivered=delivered)
     assert [f.rows for f in outcome.files] == [12_000] * 3
     assert ledger.stages == ["connect", "describe", "fetch", "prove", "store", "deliver"]
     assert ledger.rows == 12_000
@@ -60,7 +62,7 @@ def test_one_pass_feeds_every_format_and_the_descriptor_tells_of_each():
         assert resources[file.format]["hash"] == f"sha256:{file.sha256}"
         assert resources[file.format]["ladle"]["rows"] == 12_000
     assert folder.descriptor["ladle"]["source"] == "metering"
-    assert list(folder.delivered)[-1] == "out/meters-2026-11-24.datapackage.json"
+    assert list(delivered)[-1] == "out/meters-2026-11-24.datapackage.json"
 
 
 def test_each_of_several_statements_has_its_own_result():
@@ -100,10 +102,10 @@ def test_a_result_without_rows_has_its_header():
 @pytest.mark.parametrize("after", [0, 5_000, 10_000])
 def test_a_failure_at_any_point_leaves_nothing(after):
     delivered = {"out/meters-2026-11-24.csv": b"yesterday's"}
-    folder = MemoryFolder(delivered)
+    folder = MemoryFolder()
     session = MemorySession(COLUMNS, ROWS, fail_after=after, failure=ConnectionLost("gone"))
     with pytest.raises(ConnectionLost):
-        run(session, folder=folder)
+        run(session, folder=folder, delivered=delivered)
     assert (folder.files, folder.descriptor, delivered) == ({}, None, {"out/meters-2026-11-24.csv": b"yesterday's"})
     assert session.closed
 
@@ -127,11 +129,11 @@ def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
             self.files[name].write(data)
             return super().finish(name)
 
-    folder = Faulty()
+    folder, delivered = Faulty(), {}
     job = RunJob("meters", "m", Statement("select 1"), (name,), ("out",))
     with pytest.raises(ProofFailed):
-        run(MemorySession(COLUMNS, ROWS), folder=folder, job=job)
-    assert folder.delivered == {}
+        run(MemorySession(COLUMNS, ROWS), folder=folder, job=job, delivered=delivered)
+    assert delivered == {}
 
 
 def test_a_deadline_says_so_and_not_cancelled():

@@ -158,7 +158,8 @@ def test_an_intent_that_was_recorded_is_rolled_forward(fresh):
                 " values ('gone', 'elsewhere', 1, 2, 7, now(), '', '', 0, false)"
             )
             move = [str(part), str(delivered), file["sha256"]]
-            plan = {"folders": [str(delivered.parent)], "moves": [move], "replaces": True, "wished": []}
+            own = {"replaces": True, "mounts": {}}
+            plan = {"kind": "folder", "targets": [str(delivered.parent)], "moves": [move], "wished": [], "own": own}
             plan = psycopg.types.json.Json({"delivery": plan})
             connection.execute(
                 "update runs_run set state = 'running', ended_at = null, delivery = '', worker_id = 'gone', publishing = %s"

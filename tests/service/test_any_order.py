@@ -49,12 +49,12 @@ class World:
 
     def emptied(self):
         from patient_ladle.service.alerts.models import Alert, OpenProblem
-        from patient_ladle.service.runs.models import DeliveryFolder, Run, Worker
+        from patient_ladle.service.runs.models import DeliveryTarget, Run, Worker
         from patient_ladle.service.schedules.models import DueTime, Schedule, SequenceStep
         from patient_ladle.service.schedules.services import add_schedule
 
         Run.objects.update(again_of=None)
-        for model in (Run, DueTime, SequenceStep, Schedule, Worker, Alert, OpenProblem, DeliveryFolder):
+        for model in (Run, DueTime, SequenceStep, Schedule, Worker, Alert, OpenProblem, DeliveryTarget):
             model.objects.all().delete()
         self.nights += 1
         self.clock.at = datetime(2026, 3, 2, 0, 5, tzinfo=timezone.utc)
@@ -413,7 +413,7 @@ class Night(RuleBasedStateMachine):
 
         from patient_ladle.service.processes import scheduler
         from patient_ladle.service.runs import delivering, holding, ledger
-        from patient_ladle.service.runs.clearing import clear_folders
+        from patient_ladle.service.runs.clearing import clear_targets
         from patient_ladle.service.runs.models import Run
         from patient_ladle.service.runs.retention import remove_old
         from patient_ladle.service.runs.states import ENDED
@@ -446,7 +446,7 @@ class Night(RuleBasedStateMachine):
         else:
             raise AssertionError(list(open_still.values()))
         remove_old(self.clock.at)
-        clear_folders(self.clock.at)
+        clear_targets(self.clock.at)
 
     def due_times_are_those_of_a_slow_reckoning(self):
         from patient_ladle.service.runs.models import Run

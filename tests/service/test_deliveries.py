@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import importlib
 import os
 import subprocess
 from datetime import timedelta
@@ -10,8 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from patient_ladle.adapters.deliveries import KINDS
+from patient_ladle.adapters.deliveries.folder import FolderKind
 from patient_ladle.core.errors import BadInput, Conflict, Fenced, ServiceFault, StoreUnwritable, WorkerLost
 from patient_ladle.core.ports import DeliveryPlan
+from tests.adapters.deliveries.memory_kind import Shelves
 from tests.command import PATIENCE
 from tests.conftest import until
 
@@ -40,10 +44,13 @@ def settings_of(orm, monkeypatch):
     return lambda **given: [monkeypatch.setattr(settings, name, value) for name, value in given.items()]
 
 
-def outcome_of(run, *folders, data=DATA, mounts=None, rows=1, stem="use"):
-    """As a child tells it: stored, proven, and prepared in the folders."""
+def outcome_of(run, *targets, data=DATA, known=None, rows=1, stem="use"):
+    """As a child tells it: stored, proven, and prepared at the targets."""
+    from patient_ladle.adapters.deliveries import kind_of, mark_of
     from patient_ladle.service.runs.stores import store
 
+    targets = tuple(map(str, targets))
+    kind = kind_of(targets[0])
     result = store().result(str(run.pk), run.attempt)
     result.create("use.csv").write(data)
     result.finish("use.csv")
@@ -54,9 +61,10 @@ def outcome_of(run, *folders, data=DATA, mounts=None, rows=1, stem="use"):
     told = {"statements": [{"title": "", "rows": rows, "columns": []}], "files": [file], "warnings": []}
     try:
         made = lambda names: {"resources": [{"path": names["use.csv"]}], "run": run.pk}  # noqa: E731
-        plan = result.prepare_delivery([str(folder) for folder in folders], names, {}, made, mounts or {})
+        delivery = kind.begin(mark_of(str(run.pk), run.attempt), result.open)
+        plan = delivery.prepare(targets, names, {}, made, known or {})
     except StoreUnwritable as error:
-        plan = DeliveryPlan(tuple(map(str, folders)), wished=tuple(names))
+        plan = DeliveryPlan(kind.name, targets, wished=tuple(names))
         return told | {"delivery": plan.to_dict(), "undelivered": error.to_dict()}
     return told | {"delivery": plan.to_dict()}
 
@@ -143,7 +151,7 @@ def test_a_delivery_into_a_folder_that_is_away_waits_with_nothing_prepared(claim
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_share_that_is_not_mounted_is_missed_and_the_disk_below_it_is_not_filled(claimed, into):
     from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import mounts_of
+    from patient_ladle.service.runs.delivering import known_of
 
     def mounted(*words):
         subprocess.run(words, check=True, capture_output=True)
@@ -154,11 +162,11 @@ def test_a_share_that_is_not_mounted_is_missed_and_the_disk_below_it_is_not_fill
         first = claimed()
         ledger.publish(first, outcome_of(first, below))
         first.refresh_from_db()
-        assert (first.delivery, mounts_of([str(below)])) == ("delivered", {str(below): str(into)})
+        assert (first.delivery, known_of([str(below)])) == ("delivered", {str(below): str(into)})
     finally:
         mounted("umount", str(into))
     second = claimed("w2")
-    ledger.publish(second, outcome_of(second, below, mounts=mounts_of([str(below)])))
+    ledger.publish(second, outcome_of(second, below, known=known_of([str(below)])))
     assert (look_again().delivery, names_in(into)) == ("waiting", [])
     second.refresh_from_db()
     assert "is not mounted" in second.delivery_error["message"]
@@ -235,8 +243,57 @@ def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, 
     set_depends_on("from_narrow", [])
 
 
+def test_another_kind_of_target_asks_nothing_new_of_the_ledger(claimed, into, repository, monkeypatch):
+    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.runs.delivering import decide_delivery, known_of
+    from patient_ladle.service.runs.models import DeliveredName, TargetToClear
+
+    shelves = Shelves()
+    monkeypatch.setitem(KINDS, "shelf", shelves)
+    run = claimed()
+    outcome = outcome_of(run, "shelf:regulator")
+    shelves.away.add("shelf:regulator")
+    ledger.publish(run, outcome)
+    run.refresh_from_db()
+    assert (run.delivery, run.delivery_plan["kind"], shelves.seen) == ("waiting", "shelf", {})
+    assert TargetToClear.objects.filter(run=run, target="shelf:regulator").exists()
+    decide_delivery(repository, run.pk, "elsewhere", "shelf:works")
+    assert look_again().delivery == "delivered"
+    assert shelves.seen["shelf:works/use.csv"] == DATA
+    assert [file.delivered_path for file in run.files.all()] == ["shelf:works/use.csv"]
+    assert known_of(["shelf:works"]) == {"shelf:works": "seen before"}
+    assert DeliveredName.objects.filter(path="shelf:works/use.csv").exists()
+    assert any(line.text.endswith("into shelf:works") for line in run.log.all())
+    with pytest.raises(BadInput, match="names no folder"):
+        decide_delivery(repository, run_that_failed(claimed, into).pk, "elsewhere", " ; ")
+
+
+def test_plans_that_were_recorded_under_earlier_names_are_delivered(claimed, into):
+    from patient_ladle.service.runs import ledger
+
+    run = claimed()
+    plan = outcome_of(run, into)["delivery"]
+    before = {"folders": plan["targets"], "moves": plan["moves"], "wished": plan["wished"], **plan["own"]}
+    migration = importlib.import_module("patient_ladle.service.runs.migrations.0028_targets")
+    assert migration.renamed(before) == plan
+    wish = {**before, "moves": [], "mounts": {}, "delivered": ["/srv/use.csv"]}
+    expected = DeliveryPlan.from_dict(plan).wishes().to_dict() | {"delivered": ["/srv/use.csv"]}
+    assert migration.renamed(wish) == expected
+    ledger.fail(run, ServiceFault("over.", "Look."))
+
+
+def run_that_failed(claimed, into):
+    from patient_ladle.service.runs import ledger
+
+    run = claimed("w2")
+    outcome = outcome_of(run, into)
+    (into / "use.csv").mkdir()
+    ledger.publish(run, outcome)
+    return run
+
+
 def test_one_that_cannot_be_taken_over_holds_up_no_other(claimed, into, repository, monkeypatch):
-    from patient_ladle.service.runs import delivering, ledger
+    from patient_ladle.service.runs import ledger
     from patient_ladle.service.runs.delivering import decide_delivery
     from patient_ladle.service.runs.models import Run
 
@@ -261,7 +318,7 @@ def test_one_that_cannot_be_taken_over_holds_up_no_other(claimed, into, reposito
     assert look_again().delivery == "delivered"
     third = ledger.claim(worker("next"))
     intended(third, outcome_of(third, into))
-    monkeypatch.setattr(delivering, "deliver", lambda *_: (_ for _ in ()).throw(RuntimeError("a fault of our own")))
+    monkeypatch.setattr(FolderKind, "commit", lambda *_: (_ for _ in ()).throw(RuntimeError("a fault of our own")))
     [left] = ledger.take_over("next")
     assert (left.state, left.delivery, left.delivery_error["code"]) == ("finished", "failed", "service_fault")
 
@@ -293,7 +350,7 @@ def test_a_lost_workers_delivery_is_done_by_another_and_the_thawed_one_does_noth
     if after_intent:
         moves = [[str(part), str(into / "use.csv"), hashlib.sha256(DATA).hexdigest()]]
         Run.objects.update(
-            publishing={"delivery": {**frozen.delivery_plan, "moves": moves, "wished": [*frozen.delivery_plan["wished"]]}}
+            publishing={"delivery": {**frozen.delivery_plan, "moves": moves, "own": {"replaces": True, "mounts": {}}}}
         )
     [taken] = ledger.take_over("frozen")
     assert taken.delivery == ("delivered" if after_intent else "waiting")
@@ -411,8 +468,8 @@ def test_what_a_try_left_in_a_folder_that_was_away_is_removed_once_it_is_back(cl
     from django.utils import timezone
 
     from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.clearing import clear_folders
-    from patient_ladle.service.runs.models import FolderToClear, Run
+    from patient_ladle.service.runs.clearing import clear_targets
+    from patient_ladle.service.runs.models import Run, TargetToClear
 
     run = claimed()
     Run.objects.update(deliver_into=str(into))
@@ -422,11 +479,11 @@ def test_what_a_try_left_in_a_folder_that_was_away_is_removed_once_it_is_back(cl
     others.write_text("of another run")
     into.rename(tmp_path / "away")
     ledger.fail(run, WorkerLost("the child is gone."))
-    assert clear_folders(timezone.now()) == 0
+    assert clear_targets(timezone.now()) == 0
     (tmp_path / "away").rename(into)
     assert names_in(into) == [f".use.csv.{run.pk}-1-1.part", others.name, f".use.datapackage.json.{run.pk}-1-1.part"]
-    assert clear_folders(timezone.now()) == 1
-    assert (names_in(into), FolderToClear.objects.exists()) == ([others.name], False)
+    assert clear_targets(timezone.now()) == 1
+    assert (names_in(into), TargetToClear.objects.exists()) == ([others.name], False)
 
 
 def test_a_result_that_waits_to_be_delivered_is_kept_however_old_it_is(claimed, into, settings_of):

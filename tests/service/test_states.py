@@ -19,7 +19,7 @@ SOURCE = Path(patient_ladle.__file__).parent
 NOW = datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)
 ERROR = {"code": "error", "message": "it broke.", "hint": "", "transient": False, "facts": {}}
 GIVEN = {"queue_order": NOW, "wait_until": NOW, "attempt": 1, "started_at": NOW, "error": ERROR, "not_before": NOW, "waits_for": "rain",
-         "ended_at": NOW, "delivery_plan": {"folders": []}, "deliver_at": NOW, "deliver_until": NOW, "delivery_error": ERROR,
+         "ended_at": NOW, "delivery_plan": {"targets": []}, "deliver_at": NOW, "deliver_until": NOW, "delivery_error": ERROR,
          "delivery_attempts": 1, "held_by": "amir", "held_note": "", "reason": "because"}  # fmt: skip
 
 

@@ -259,6 +259,13 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
             expected = ladle.runs.dry_run("dry", **body | {"values": {"zones": zones}})["expected"]
             assert (expected["rows"], expected["rows_least"], expected["rows_most"]) == (rows, rows, rows)
         assert any("would be overwritten: dry-2026-11-24.csv" in warning for warning in after["warnings"])
+        blocked, aside = service.data / "deliveries/dry", service.data / "deliveries/dry-aside"
+        blocked.rename(aside)
+        blocked.write_text("in the way")
+        there = ladle.runs.dry_run("dry", **body)["warnings"]
+        blocked.unlink()
+        aside.rename(blocked)
+        assert any(f"'{blocked}' is not a folder." in warning for warning in there)
         refused(lambda: ladle.runs.dry_run("dry", environment="live"), "value_missing")
     shown = service.command(
         "run", "start", "dry", "--set", "zones=North", "--data-date", "2026-11-24", "--dry-run", name="author"

@@ -33,7 +33,18 @@ from .guards import Finding, Guard, Watch
 from .naming import file_stem
 from .output import OutputSettings
 from .parameters import BoundValues
-from .ports import Clock, DeliveryPlan, Outcome, ResultFolder, RunLedger, SourceSession, Statement, StatementResult, StoredFile
+from .ports import (
+    Clock,
+    Delivery,
+    DeliveryPlan,
+    Outcome,
+    ResultFolder,
+    RunLedger,
+    SourceSession,
+    Statement,
+    StatementResult,
+    StoredFile,
+)
 from .scanner import Part
 from .shaping import Shape
 from .writing import FilesOfFormat
@@ -67,8 +78,8 @@ class RunJob:
     names: Mapping[str, Any] = field(default_factory=dict)
     """What the fields of ``file_name`` stand for."""
     guards: tuple[Guard, ...] = ()
-    mounts: Mapping[str, str] = field(default_factory=dict)
-    """Mount points of folders that were delivered into before."""
+    known: Mapping[str, str] = field(default_factory=dict)
+    """By target, what earlier deliveries have taught."""
 
     def statements(self) -> list[tuple[str, Statement]]:
         """Title and statement of each."""
@@ -121,8 +132,9 @@ def run_extract(
     folder: ResultFolder,
     ledger: RunLedger,
     clock: Clock,
+    delivery: Delivery | None = None,
 ) -> Outcome:
-    """Run the job to its published end.
+    """Run the job to its published end; ``delivery``: a try to bring it where the job says, none where it says nothing.
 
     Raises an error of ``core.errors``; then nothing of this attempt is left in the store or at a delivered name.
     """
@@ -131,10 +143,12 @@ def run_extract(
         files = _prove(formats, ledger)
         warnings += [f"{file.name}: {text}" for each in formats for file in each.files for text in file.writer.warnings]
         outcome = Outcome(found, files, warnings, broken=broken)
-        _store_and_deliver(job, outcome, folder, ledger, clock)
+        _store_and_deliver(job, outcome, folder, ledger, clock, delivery)
     except Fenced:
         raise  # whoever owns the run now may be delivering these very files, and cleans up after it
     except BaseException:
+        if delivery:
+            delivery.drop()
         folder.discard()
         raise
     return outcome
@@ -280,7 +294,9 @@ def _prove(formats: Sequence[FilesOfFormat], ledger: RunLedger) -> list[StoredFi
     return sorted(proven, key=lambda file: file.statement)
 
 
-def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock) -> None:
+def _store_and_deliver(
+    job: RunJob, outcome: Outcome, folder: ResultFolder, ledger: RunLedger, clock: Clock, delivery: Delivery | None
+) -> None:
     ledger.stage("store")
     about = {**job.about, "rows": outcome.rows, "warnings": outcome.warnings}
     moment = clock.now()
@@ -291,20 +307,20 @@ def _store_and_deliver(job: RunJob, outcome: Outcome, folder: ResultFolder, ledg
     folder.seal(described({}))
     ledger.log("info", "stored: the descriptor stands beside the files")
     ledger.stage("deliver")
-    if not job.deliver_into:
+    if not job.deliver_into or delivery is None:
         ledger.publish(outcome, lambda: None)
         return
     names = [(file.name, file.name) for file in outcome.files] + [(DESCRIPTOR, job.descriptor_name())]
     try:
-        plan = folder.prepare_delivery(job.deliver_into, names, job.output.files, described, job.mounts)
+        plan = delivery.prepare(job.deliver_into, names, job.output.files, described, job.known)
     except UNDELIVERABLE as error:  # the delivery's own fault: what is stored and proven stays, to be delivered later
-        folder.drop_delivery()
-        plan = DeliveryPlan(tuple(job.deliver_into), wished=tuple(names))
+        delivery.drop()
+        plan = DeliveryPlan(delivery.kind, tuple(job.deliver_into), wished=tuple(names))
         outcome.undelivered = error
     else:
         _prove_copies(plan, outcome.files)
     outcome.delivery = plan
-    ledger.publish(outcome, lambda: folder.deliver(plan))
+    ledger.publish(outcome, lambda: None if outcome.undelivered else delivery.commit(plan))
 
 
 def _prove_copies(plan: DeliveryPlan, files: Sequence[StoredFile]) -> None:

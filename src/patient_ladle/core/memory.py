@@ -1,4 +1,4 @@
-"""In-memory members of the four ports: the whole job runs on them, with no database, disk or service.
+"""In-memory members of the five ports: the whole job runs on them, with no database, disk or service.
 
 They ship with the product so that anybody who writes a source or a format can try it.
 """
@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import hashlib
 import io
+import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta, timezone
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, ClassVar
 
 from .columns import BATCH_ROWS, Batch, Column, canonical
 from .errors import LadleError, RunCancelled
-from .ports import NO_MOUNTS, DeliveryPlan, Outcome, Statement
+from .ports import NOTHING_KNOWN, DeliveryPlan, Outcome, Statement
 
 
 class MemorySession:
@@ -64,12 +65,11 @@ class _KeptBytes(io.BytesIO):
 
 
 class MemoryFolder:
-    """A result folder and the delivery folders it fills, as dictionaries of bytes."""
+    """A result folder, as a dictionary of bytes."""
 
-    def __init__(self, delivered: dict[str, bytes] | None = None) -> None:
+    def __init__(self) -> None:
         self.files: dict[str, _KeptBytes] = {}
         self.descriptor: dict[str, Any] | None = None
-        self.delivered: dict[str, bytes] = {} if delivered is None else delivered
 
     def create(self, name: str) -> BinaryIO:
         self.files[name] = _KeptBytes()
@@ -94,28 +94,52 @@ class MemoryFolder:
         self.files.clear()
         self.descriptor = None
 
-    def prepare_delivery(
+
+class MemoryDelivery:
+    """A try to deliver into a dictionary of bytes; ``prepared`` and ``delivered`` may outlive it."""
+
+    kind: ClassVar[str] = "memory"
+
+    def __init__(
         self,
-        folders: Sequence[str],
+        mark: str,
+        opened: Callable[[str], BinaryIO],
+        prepared: dict[str, bytes] | None = None,
+        delivered: dict[str, bytes] | None = None,
+    ) -> None:
+        self.mark, self.opened = mark, opened
+        self.prepared: dict[str, bytes] = {} if prepared is None else prepared
+        self.delivered: dict[str, bytes] = {} if delivered is None else delivered
+
+    def prepare(
+        self,
+        targets: Sequence[str],
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
-        mounts: Mapping[str, str] = NO_MOUNTS,
+        known: Mapping[str, str] = NOTHING_KNOWN,
     ) -> DeliveryPlan:
-        moves = tuple((stored, f"{folder}/{name}", self._sum(stored)) for folder in folders for stored, name in names)
-        return DeliveryPlan(tuple(folders), moves, wished=tuple(names))
+        *files, (_, last) = names
+        moves = []
+        for target in targets:
+            contents = {}
+            for stored, name in files:
+                with self.opened(stored) as file:
+                    contents[name] = file.read()
+            contents[last] = json.dumps(descriptor(dict(files)), default=str).encode()
+            for name, content in contents.items():
+                kept = f"{target}/.{name}.{self.mark}"
+                self.prepared[kept] = content
+                moves.append((kept, f"{target}/{name}", hashlib.sha256(content).hexdigest()))
+        return DeliveryPlan(self.kind, tuple(targets), tuple(moves), tuple(names))
 
-    def _sum(self, stored: str) -> str:
-        file = self.files.get(stored)
-        return hashlib.sha256(file.getvalue()).hexdigest() if file else ""
+    def drop(self) -> None:
+        for kept in [kept for kept in self.prepared if kept.endswith(f".{self.mark}")]:
+            del self.prepared[kept]
 
-    def drop_delivery(self) -> None:
-        return None
-
-    def deliver(self, plan: DeliveryPlan) -> None:
-        for stored, path, _ in plan.moves:
-            file = self.files.get(stored)
-            self.delivered[path] = file.getvalue() if file else repr(self.descriptor).encode()
+    def commit(self, plan: DeliveryPlan) -> None:
+        for kept, place, _ in plan.moves:
+            self.delivered[place] = self.prepared.pop(kept)
 
 
 class MemoryLedger:

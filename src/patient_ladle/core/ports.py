@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any, BinaryIO, Protocol
+from typing import Any, BinaryIO, ClassVar, Protocol
 
 from .columns import Batch, Column
 from .errors import LadleError
@@ -81,51 +81,45 @@ class StoredFile:
 
 @dataclass(frozen=True, slots=True)
 class DeliveryPlan:
-    """The intent that is recorded before anything becomes visible at a delivered name.
+    """The intent that is recorded before anything becomes visible at a target.
 
-    ``moves`` are (prepared path, delivered path, sha256), folder after folder, in each the descriptor last as its commit mark.
+    ``moves`` are (where it is prepared, place where it will be seen, sha256), target after target, at each the descriptor last
+    as its commit mark. What a place is, the kind of the targets says.
     """
 
-    folders: tuple[str, ...]
+    kind: str
+    targets: tuple[str, ...]
     moves: tuple[tuple[str, str, str], ...] = ()
-    replaces: bool = True
-    """Whether a file that stands at a delivered name gives way."""
     wished: tuple[tuple[str, str], ...] = ()
     """(stored name, name to deliver it under) as asked for, so that it can be planned again."""
-    mounts: tuple[tuple[str, str], ...] = ()
-    """(folder, mount point that it lies below) as found, so that a share that is not mounted is noticed later."""
+    own: Mapping[str, Any] = field(default_factory=dict)
+    """Plain JSON that only the kind reads."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, as kept in the journal."""
         moves, wished = [list(move) for move in self.moves], [list(pair) for pair in self.wished]
-        return {
-            "folders": list(self.folders),
-            "moves": moves,
-            "replaces": self.replaces,
-            "wished": wished,
-            "mounts": dict(self.mounts),
-        }
+        return {"kind": self.kind, "targets": list(self.targets), "moves": moves, "wished": wished, "own": dict(self.own)}
 
     @classmethod
     def from_dict(cls, data: Mapping[str, Any]) -> DeliveryPlan:
         """The inverse of ``to_dict``."""
         moves, wished = (tuple(tuple(each) for each in data[key]) for key in ("moves", "wished"))
-        return cls(tuple(data["folders"]), moves, data["replaces"], wished, tuple(data.get("mounts", {}).items()))
+        return cls(data["kind"], tuple(data["targets"]), moves, wished, data["own"])
 
     def copies(self) -> list[tuple[tuple[str, str, str], ...]]:
-        """Of each file without the descriptor, its moves, one in each folder."""
+        """Of each file without the descriptor, its moves, one for each target."""
         return [self.moves[place :: len(self.wished)] for place in range(len(self.wished) - 1)]
 
     def wishes(self) -> DeliveryPlan:
         """What is to be delivered, with nothing prepared for it."""
-        return replace(self, moves=())
+        return replace(self, moves=(), own={})
 
     def delivered(self) -> list[list[str]]:
-        """Of each file without the descriptor, its delivered paths, one in each folder."""
+        """Of each file without the descriptor, its places, one for each target."""
         return [[final for _, final, _ in moves] for moves in self.copies()]
 
 
-NO_MOUNTS: Mapping[str, str] = {}
+NOTHING_KNOWN: Mapping[str, str] = {}
 
 
 class ResultFolder(Protocol):
@@ -152,27 +146,32 @@ class ResultFolder(Protocol):
     def discard(self) -> None:
         """Remove everything this attempt wrote."""
 
-    def prepare_delivery(
+
+class Delivery(Protocol):
+    """One try to deliver the sealed files of one attempt to targets of one kind."""
+
+    kind: ClassVar[str]
+
+    def prepare(
         self,
-        folders: Sequence[str],
+        targets: Sequence[str],
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
-        mounts: Mapping[str, str] = NO_MOUNTS,
+        known: Mapping[str, str] = NOTHING_KNOWN,
     ) -> DeliveryPlan:
-        """Copy sealed files beside their delivered names in each folder, under temporary ones.
+        """Bring copies of the files to every target, where nobody sees them yet.
 
         ``names``: (stored, delivered), the last being the descriptor's, whose content ``descriptor`` makes from the names as
-        delivered. ``manner``: file options of core.output. ``mounts``: mount points of folders as they were when something was
-        delivered there before. Raises NameTaken where files of those names are not to be
-        replaced.
+        delivered. ``manner``: file options of core.output. ``known``: by target, what earlier deliveries have taught. Raises
+        StoreUnwritable, DiskFull, and NameTaken where files of those names are not to be replaced.
         """
 
-    def drop_delivery(self) -> None:
-        """Remove what was prepared and will not be delivered."""
+    def drop(self) -> None:
+        """Remove what was prepared and will not be delivered. Raises nothing."""
 
-    def deliver(self, plan: DeliveryPlan) -> None:
-        """Rename the prepared files to their delivered names, all of them or none."""
+    def commit(self, plan: DeliveryPlan) -> None:
+        """Let the prepared files be seen, all of them or none."""
 
 
 class RunLedger(Protocol):

@@ -14,30 +14,20 @@ import re
 import shutil
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, ClassVar
 
 from patient_ladle.adapters.disk import PART, DiskFile, as_json, make_folders, sync_folder, writing, written
 from patient_ladle.core.errors import BadInput, DiskFull, LadleError, NameTaken, StoreUnwritable
-from patient_ladle.core.ports import NO_MOUNTS, DeliveryPlan
+from patient_ladle.core.ports import NOTHING_KNOWN, DeliveryPlan
 
-SEPARATOR = ";"
-"""Between folders where several are named."""
+from .base import IsOver, TargetKind
+
 EARLIER = ".earlier"
 """Ending of the temporary second name of a file that is about to give way."""
 
 MOST_BYTES = 200
 """Of one folder's name."""
 _DEVICES = {"con", "prn", "aux", "nul", *(f"{kind}{number}" for kind in ("com", "lpt") for number in range(1, 10))}
-
-
-def folders_named(wanted: str) -> list[str]:
-    """Each folder of a text that names one or several."""
-    return list(dict.fromkeys(name for name in map(str.strip, wanted.split(SEPARATOR)) if name))
-
-
-def delivery_folders(roots: Sequence[Path], wanted: str) -> tuple[str, ...]:
-    """The absolute folders of a delivery: relative ones lie below the first root. Raises BadInput outside the roots."""
-    return tuple(dict.fromkeys(_folder(roots, name) for name in folders_named(wanted)))
 
 
 def _folder(roots: Sequence[Path], wanted: str) -> str:
@@ -72,47 +62,107 @@ def _refuse_unmounted(target: Path, before: str) -> None:
         )
 
 
-class Delivery:
-    """One attempt's delivery, from whatever store: what was prepared is remembered until it is delivered or swept."""
+class FolderKind(TargetKind):
+    """See TargetKind. A target is an absolute folder; of a plan, ``moves`` are (prepared path, delivered path, sha256),
+    ``own`` says whether files at delivered names give way (``replaces``), and what each folder lay below (``mounts``)."""
+
+    name = "folder"
+
+    def targets(self, wanted: Sequence[str], roots: Sequence[Path]) -> tuple[str, ...]:
+        """Relative folders lie below the first root; none may lie outside the roots."""
+        return tuple(_folder(roots, name) for name in wanted)
+
+    def begin(self, mark: str, opened: Callable[[str], BinaryIO]) -> FolderDelivery:
+        return FolderDelivery(mark, opened)
+
+    def commit(self, plan: DeliveryPlan, resumed: bool = False, done: Collection[str] = ()) -> list[str]:
+        return _renamed(plan, resumed, done)
+
+    def sweep(self, plan: DeliveryPlan) -> None:
+        _sweep(plan.moves)
+
+    def clear(self, target: str, is_over: IsOver) -> bool:
+        try:
+            names = [each.name for each in os.scandir(target) if each.name.startswith(".")]
+        except OSError:
+            return False
+        for name in names:
+            found = _MARKED.search(name)
+            if found and is_over(*map(int, found.groups())):
+                _unlink(Path(target, name))
+        return True
+
+    def place(self, target: str, name: str) -> str:
+        return f"{target}/{name}"
+
+    def stands(self, place: str) -> bool:
+        return os.path.lexists(place)
+
+    def open_places(self, plan: DeliveryPlan) -> list[str]:
+        return [final for part, final, _ in plan.moves if os.path.lexists(part)]
+
+    def check(self, target: str, known: str = "") -> str:
+        """``known``: the mount point that it lay below."""
+        path = Path(target)
+        try:
+            _refuse_unmounted(path, known)
+        except StoreUnwritable as error:
+            return error.in_words()
+        there = next(each for each in (path, *path.parents) if os.path.lexists(each))
+        if not there.is_dir():
+            return f"'{there}' is not a folder. Move that file away, or deliver into another folder."
+        if not os.access(there, os.W_OK | os.X_OK):
+            return f"the service's account may not write into '{there}'. Let it, or deliver into another folder."
+        return ""
+
+    def learned(self, plan: DeliveryPlan) -> Mapping[str, str]:
+        return dict(plan.own["mounts"])
+
+
+class FolderDelivery:
+    """See Delivery: what was prepared is remembered until it is delivered or swept."""
+
+    kind: ClassVar[str] = FolderKind.name
 
     def __init__(self, mark: str, opened: Callable[[str], BinaryIO]) -> None:
-        """``mark``: unique to the attempt; ``opened``: gives a stored file."""
         self.mark, self.opened = mark, opened
         self.prepared: list[tuple[str, str, str]] = []
 
     def prepare(
         self,
-        folders: Sequence[str],
+        targets: Sequence[str],
         names: Sequence[tuple[str, str]],
         manner: Mapping[str, Any],
         descriptor: Callable[[Mapping[str, str]], Any],
-        mounts: Mapping[str, str] = NO_MOUNTS,
+        known: Mapping[str, str] = NOTHING_KNOWN,
     ) -> DeliveryPlan:
-        """See ResultFolder.prepare_delivery."""
-        targets, if_exists = [Path(folder) for folder in folders], manner.get("if_exists", "overwrite")
-        for target in targets:
-            _refuse_unmounted(target, mounts.get(str(target), ""))
-        for target in targets:
-            with writing(target):
-                make_folders(target)
-        found = tuple((str(target), mount_of(target)) for target in targets)
-        chosen = _free_names(targets, names, if_exists)
-        self._mind_space(targets, [stored for stored, _ in names[:-1]])
+        """``known``: mount points of folders as they were when something was delivered there before."""
+        folders, if_exists = [Path(target) for target in targets], manner.get("if_exists", "overwrite")
+        for folder in folders:
+            _refuse_unmounted(folder, known.get(str(folder), ""))
+        for folder in folders:
+            with writing(folder):
+                make_folders(folder)
+        own = {"replaces": if_exists == "overwrite", "mounts": {str(folder): mount_of(folder) for folder in folders}}
+        chosen = _free_names(folders, names, if_exists)
+        self._mind_space(folders, [stored for stored, _ in names[:-1]])
         described = as_json(descriptor(dict(chosen[:-1])))
         moves = []
-        for target in targets:
-            parts = [target / f".{delivered}.{self.mark}{PART}" for _, delivered in chosen]
-            self.prepared += [(str(part), str(target / name), "") for part, (_, name) in zip(parts, chosen, strict=True)]
+        for folder in folders:
+            parts = [folder / f".{delivered}.{self.mark}{PART}" for _, delivered in chosen]
+            self.prepared += [(str(part), str(folder / name), "") for part, (_, name) in zip(parts, chosen, strict=True)]
             sums = [self._copied(stored, part) for part, (stored, _) in zip(parts[:-1], chosen[:-1], strict=True)]
             sums.append(written(parts[-1], described))
             for part, (_, name), digest in zip(parts, chosen, sums, strict=True):
                 _hand_over(part, manner)
-                moves.append((str(part), str(target / name), digest))
-        return DeliveryPlan(tuple(folders), tuple(moves), if_exists == "overwrite", tuple(names), found)
+                moves.append((str(part), str(folder / name), digest))
+        return DeliveryPlan(self.kind, tuple(targets), tuple(moves), tuple(names), own)
 
     def drop(self) -> None:
-        """Remove what was prepared and will not be delivered."""
-        sweep(self.prepared)
+        _sweep(self.prepared)
+
+    def commit(self, plan: DeliveryPlan) -> None:
+        _renamed(plan)
 
     def _mind_space(self, targets: Sequence[Path], stored: Sequence[str]) -> None:
         size = sum(_size(self.opened(name)) for name in stored)
@@ -198,60 +248,33 @@ def _unlink(path: Path) -> None:
         return
 
 
-def sweep(moves: Sequence[Sequence[str]]) -> None:
-    """Remove prepared files that will never be delivered."""
+def _sweep(moves: Sequence[Sequence[str]]) -> None:
     for part, _, _ in moves:
         _unlink(Path(part))
-
-
-def mark_of(run: str, attempt: int, number: int = 1) -> str:
-    """In the temporary names of one try of one attempt's delivery."""
-    return f"{run}-{attempt}-{number}"
 
 
 _MARKED = re.compile(rf"\.([0-9]+)-([0-9]+)-([0-9]+)(?:{re.escape(PART)}|{re.escape(EARLIER)})$")
 
 
-def cleared(folder: str, is_over: Callable[[int, int, int], bool]) -> bool:
-    """Remove what tries that are over left in a folder under temporary names; False where the folder is away.
+def _renamed(plan: DeliveryPlan, resumed: bool = False, done: Collection[str] = ()) -> list[str]:
+    """Rename prepared files to their delivered names, the descriptor last: all of them or none. See TargetKind.commit.
 
-    ``is_over`` is asked by run, attempt and number of the try.
+    All folders are looked at before the first rename, and what was renamed before a fault is put back.
     """
-    try:
-        names = [each.name for each in os.scandir(folder) if each.name.startswith(".")]
-    except OSError:
-        return False
-    for name in names:
-        found = _MARKED.search(name)
-        if found and is_over(*map(int, found.groups())):
-            _unlink(Path(folder, name))
-    return True
-
-
-def deliver(plan: DeliveryPlan, resumed: bool = False, done: Collection[str] = ()) -> list[str]:
-    """Rename prepared files to their delivered names, the descriptor last: all of them or none.
-
-    All targets are looked at before the first rename, and what was renamed before a fault is put back. ``resumed``: an
-    earlier try was lost; what it prepared and is not there any more was renamed by it. ``done``: names that were delivered
-    before and could not be put back; they are left alone. Returns the names where the file is no longer the one that was
-    delivered: whoever wanted it has taken it already.
-
-    Raises StoreUnwritable, DiskFull, NameTaken; ``delivered`` among the facts names what could not be put back, for
-    somebody had taken it.
-    """
-    sweep([move for move in plan.moves if move[1] in done])
+    replaces = bool(plan.own["replaces"])
+    _sweep([move for move in plan.moves if move[1] in done])
     taken, left = _looked_at(plan, resumed, done)
     renamed: list[tuple[str, str, bool | None]] = []
     try:
         for part, final, sha256 in left:
             with writing(Path(final)):
-                earlier = _keep_earlier(part, final) if plan.replaces else None
-                if plan.replaces:
+                earlier = _keep_earlier(part, final) if replaces else None
+                if replaces:
                     os.rename(part, final)
                 else:
                     _put_where_nothing_is(part, final, sha256)
                 renamed.append((part, final, earlier))
-        for folder in plan.folders:
+        for folder in plan.targets:
             with writing(Path(folder)):
                 sync_folder(Path(folder))
     except LadleError as error:
@@ -273,7 +296,7 @@ def _earlier_name(part: str) -> Path:
 
 def _looked_at(plan: DeliveryPlan, resumed: bool, done: Collection[str]) -> tuple[list[str], list[tuple[str, str, str]]]:
     """Names whose files somebody has taken since an earlier try, and the moves that are left."""
-    taken, left = [], []
+    taken, left, replaces = [], [], bool(plan.own["replaces"])
     for part, final, sha256 in plan.moves:
         folder = Path(final).parent
         with writing(folder):
@@ -281,10 +304,10 @@ def _looked_at(plan: DeliveryPlan, resumed: bool, done: Collection[str]) -> tupl
             if not os.access(folder, os.W_OK | os.X_OK):
                 raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
             there = os.path.lexists(part)
-            ours = (not there or not plan.replaces) and os.path.isfile(final) and _digest(Path(final)) == sha256
+            ours = (not there or not replaces) and os.path.isfile(final) and _digest(Path(final)) == sha256
         if os.path.isdir(final):
             raise StoreUnwritable(f"a folder stands at '{final}', where a file is to be delivered.", "Move that folder away.")
-        if there and not plan.replaces and os.path.lexists(final) and not ours:
+        if there and not replaces and os.path.lexists(final) and not ours:
             raise name_taken(Path(final))
         if there:
             left.append((part, final, sha256))

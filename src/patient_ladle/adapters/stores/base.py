@@ -3,56 +3,19 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable
 from datetime import datetime
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
-from patient_ladle.adapters.deliveries.folder import Delivery, deliver, mark_of
 from patient_ladle.core.errors import NotFound
-from patient_ladle.core.ports import NO_MOUNTS, DeliveryPlan, ResultFolder
-
-
-class StoredResult(ResultFolder, ABC):
-    """One attempt's place in a store. See ResultFolder; a member gives what is not about delivery."""
-
-    def __init__(self, run: str, attempt: int) -> None:
-        self.run, self.attempt = run, attempt
-        self.delivery = Delivery(mark_of(run, attempt), self.open)
-
-    def deliver_anew(self, number: int) -> None:
-        """What is prepared from now on is of a later try, and has temporary names of its own."""
-        self.delivery = Delivery(mark_of(self.run, self.attempt, number), self.open)
-
-    def discard(self) -> None:
-        self.drop_delivery()
-        self.remove()
-
-    def drop_delivery(self) -> None:
-        self.delivery.drop()
-
-    @abstractmethod
-    def remove(self) -> None:
-        """What this attempt wrote into the store."""
-
-    def prepare_delivery(
-        self,
-        folders: Sequence[str],
-        names: Sequence[tuple[str, str]],
-        manner: Mapping[str, Any],
-        descriptor: Callable[[Mapping[str, str]], Any],
-        mounts: Mapping[str, str] = NO_MOUNTS,
-    ) -> DeliveryPlan:
-        return self.delivery.prepare(folders, names, manner, descriptor, mounts)
-
-    def deliver(self, plan: DeliveryPlan) -> None:
-        deliver(plan)
+from patient_ladle.core.ports import ResultFolder
 
 
 class Store(ABC):
     """One member of the family."""
 
     @abstractmethod
-    def result(self, run: str, attempt: int) -> StoredResult:
+    def result(self, run: str, attempt: int) -> ResultFolder:
         """The place of one attempt."""
 
     @abstractmethod

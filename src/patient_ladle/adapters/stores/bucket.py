@@ -27,8 +27,9 @@ from typing import Any, BinaryIO
 from patient_ladle.adapters.disk import as_json, unreadable
 from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import BadInput, StoreUnwritable
+from patient_ladle.core.ports import ResultFolder
 
-from .base import Store, StoredResult, checked_name, not_stored
+from .base import Store, checked_name, not_stored
 
 try:
     import aiohttp
@@ -123,12 +124,11 @@ class _Upload:
         self.file.closed = True
 
 
-class BucketResult(StoredResult):
-    """See StoredResult."""
+class BucketResult(ResultFolder):
+    """See ResultFolder."""
 
     def __init__(self, store: BucketStore, run: str, attempt: int) -> None:
-        super().__init__(run, attempt)
-        self.store = store
+        self.store, self.run, self.attempt = store, run, attempt
         self.uploads: dict[str, _Upload] = {}
 
     def create(self, name: str) -> BinaryIO:
@@ -159,7 +159,7 @@ class BucketResult(StoredResult):
             if self.store.system.cat_file(path) != data:
                 raise StoreUnwritable(f"'{path}' is not what was put there.", "Start the run again.")
 
-    def remove(self) -> None:
+    def discard(self) -> None:
         names = list(self.uploads)
         for upload in self.uploads.values():
             upload.abort()

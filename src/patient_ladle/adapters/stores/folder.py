@@ -22,15 +22,15 @@ from patient_ladle.adapters.disk import (
 )
 from patient_ladle.adapters.kept_files import kept_once
 from patient_ladle.core.engine import DESCRIPTOR
+from patient_ladle.core.ports import ResultFolder
 
-from .base import Store, StoredResult, checked_name, not_stored
+from .base import Store, checked_name, not_stored
 
 
-class FolderResult(StoredResult):
-    """See StoredResult."""
+class FolderResult(ResultFolder):
+    """See ResultFolder."""
 
     def __init__(self, root: Path, run: str, attempt: int) -> None:
-        super().__init__(run, attempt)
         self.path = root / run / str(attempt)
         self.open_files: dict[str, DiskFile] = {}
         with writing(self.path):  # the root is made with its mark: one that is away is not made anew
@@ -67,7 +67,7 @@ class FolderResult(StoredResult):
             os.rename(part, self.path / DESCRIPTOR)
             sync_folder(self.path)
 
-    def remove(self) -> None:
+    def discard(self) -> None:
         for file in self.open_files.values():
             file.drop()
         _remove_attempt(self.path)

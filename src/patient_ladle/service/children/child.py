@@ -18,6 +18,7 @@ from collections.abc import Callable, Iterator
 from datetime import date, datetime, timezone
 from typing import Any
 
+from patient_ladle.adapters.deliveries import begun, mark_of
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
@@ -132,7 +133,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         statement=Statement(job["statement"], values, job["query_timeout_seconds"]),
         formats=tuple(job["formats"]),
         deliver_into=tuple(job["deliver_into"]),
-        mounts=job.get("mounts", {}),
+        known=job["known"],
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
@@ -144,8 +145,9 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
     store = store_at(job["store"])
     _look_at(store, job["store"], job.get("store_mark", ""))
     folder = store.result(job["run"], job["attempt"])
+    delivery = begun(work.deliver_into, mark_of(job["run"], job["attempt"]), folder.open)
     try:
-        run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock())
+        run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock(), delivery)
     except LadleError as error:
         raise values.without_private(error) from error
     ledger.tell("done")

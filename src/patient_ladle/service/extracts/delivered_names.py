@@ -6,22 +6,21 @@ from collections.abc import Sequence
 from datetime import date
 from typing import Any
 
-from django.conf import settings
 from django.db.models import F
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import BadInput, Conflict, LadleError
 from patient_ladle.core.naming import holds, stem
+from patient_ladle.service.common.targets import targets_of
 
 from .models import Extract, Revision
 
 _A_DAY = date(2026, 11, 24)
 
 
-def folders_of(wanted: str) -> frozenset[str]:
-    """Absolute; none for folders that are no longer allowed."""
+def _allowed(wanted: str) -> frozenset[str]:
+    """Targets, less those that are no longer allowed."""
     try:
-        return frozenset(delivery_folders(settings.DELIVERY_ROOTS, wanted))
+        return frozenset(targets_of(wanted))
     except LadleError:
         return frozenset()
 
@@ -34,15 +33,15 @@ def _name(template: str, extract: str, folder: str, values: Sequence[str]) -> st
 
 def refuse_names_of_others(extract: Extract, content: dict[str, Any]) -> None:
     """``content``: the revision about to be saved. Raises Conflict, naming the other extract."""
-    folders, template = folders_of(content["deliver_into"]), content["file_name"]
-    if not folders or holds(template, "run"):
+    targets, template = _allowed(content["deliver_into"]), content["file_name"]
+    if not targets or holds(template, "run"):
         return
     ours = _name(template, extract.name, extract.folder, [p["name"] for p in content["parameters"]])
     heads = Revision.objects.filter(number=F("extract__number"), extract__archived_at=None).exclude(deliver_into="")
     for head in heads.exclude(extract=extract.pk).select_related("extract").only(
         "file_name", "deliver_into", "parameters", "extract__name", "extract__folder"
     ):  # fmt: skip
-        shared = folders & folders_of(head.deliver_into)
+        shared = targets & _allowed(head.deliver_into)
         if not shared or holds(head.file_name, "run"):
             continue
         other = head.extract
@@ -56,11 +55,11 @@ def refuse_names_of_others(extract: Extract, content: dict[str, Any]) -> None:
 def refuse_names_of_environments(extract: Extract, deliver_into: str, others: Sequence[tuple[str, str, str]]) -> None:
     """``others``: name, environment and own folders of the extract's schedules in other environments. Raises BadInput."""
     head = extract.head
-    folders = folders_of(deliver_into or head.deliver_into)
+    targets = _allowed(deliver_into or head.deliver_into)
     if holds(head.file_name, "environment") or holds(head.file_name, "run"):
         return
     for name, environment, own in others:
-        if folders & folders_of(own or head.deliver_into):
+        if targets & _allowed(own or head.deliver_into):
             raise BadInput(
                 f"schedule '{name}' delivers '{head.file_name}' from {environment} into the same folder.",
                 "Put {environment} into the extract's file name, or give one of the schedules another folder.",

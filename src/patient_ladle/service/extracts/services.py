@@ -6,11 +6,9 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
@@ -22,6 +20,7 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import Parameter, bound_names, check_declared
 from patient_ladle.core.scanner import names_used, one_reading_statement, refuse_slices
 from patient_ladle.service.children.judging import judged
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
@@ -76,7 +75,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         get_format(name)
     check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
     output = OutputSettings.from_dict(content.get("output") or {})
-    delivery_folders(settings.DELIVERY_ROOTS, content.get("deliver_into") or "")
+    targets_of(content.get("deliver_into") or "")
     return {
         "source": source,
         "statement": content["statement"],

@@ -14,7 +14,7 @@ from django.utils import timezone
 from patient_ladle.service.alerts import courier
 from patient_ladle.service.common.alone import AWAY, guarded, one_by_one
 from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
-from patient_ladle.service.runs.clearing import clear_attempts, clear_folders
+from patient_ladle.service.runs.clearing import clear_attempts, clear_targets
 from patient_ladle.service.runs.models import Pulse
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
 from patient_ladle.service.runs.retention import forget_old, remove_old, sweep_store
@@ -106,7 +106,7 @@ def keep_up(stop: threading.Event) -> None:
     while not stop.is_set():
         with guarded("upkeep", log):
             mind_space()
-        for work in (sum_up, clear_folders, remove_old, forget_old, sweep_store):
+        for work in (sum_up, clear_targets, remove_old, forget_old, sweep_store):
             with guarded("upkeep", log):
                 work(timezone.now())
         with guarded("upkeep", log):

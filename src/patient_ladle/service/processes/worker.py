@@ -21,14 +21,14 @@ from django.db.models import F, Q
 from django.db.models.functions import Now
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY, guarded
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.runs import ledger
-from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, mounts_of
+from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
 from patient_ladle.service.runs.joining import join, mind_clock
 from patient_ladle.service.runs.models import Run, Worker
 from patient_ladle.service.runs.states import RUNNING
@@ -74,7 +74,7 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
 def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, address = run.revision, address_in(run.source, run.environment)
-    folders = delivery_folders(settings.DELIVERY_ROOTS, run.delivers_into)
+    targets = targets_of(run.delivers_into)
     return {
         "do": "run",
         "run": str(run.pk),
@@ -93,8 +93,8 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "query_timeout_seconds": run.source.query_timeout_seconds,
         "max_rows": run.source.max_rows,
         "max_bytes": run.source.max_bytes,
-        "deliver_into": folders,
-        "mounts": mounts_of(folders),
+        "deliver_into": targets,
+        "known": known_of(targets),
         "store": str(settings.RESULT_STORE),
         "store_mark": store_mark,
         "about": {
@@ -335,11 +335,11 @@ class WorkerProcess:
         while not self.stop.is_set():
             with guarded("deliveries", log):
                 while len(self.delivering) < DELIVERIES and not self.draining:
-                    busy = {folder for folders in self.delivering.values() for folder in folders}
+                    busy = {target for targets in self.delivering.values() for target in targets}
                     run = claim_delivery(self.row, busy)
                     if run is None:
                         break
-                    self.delivering[run.pk] = tuple(run.delivery_plan["folders"])
+                    self.delivering[run.pk] = tuple(run.delivery_plan["targets"])
                     threading.Thread(target=self._deliver_one, args=(run,), daemon=True).start()
             self.stop.wait(DELIVERY_SECONDS)
 

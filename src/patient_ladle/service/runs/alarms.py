@@ -20,6 +20,7 @@ from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
+from patient_ladle.adapters.deliveries import in_words
 from patient_ladle.core.calendars.clock import check_zone
 from patient_ladle.core.due_decisions import LATE_AFTER
 from patient_ladle.core.errors import LadleError, StoreUnwritable, general_words
@@ -37,7 +38,7 @@ from .states import DELIVERED, DELIVERY_FAILED, FAILED, FINISHED, HELD, LIVE, NO
 from .stores import store
 
 FOLDER_CODES = ("store_unwritable", "disk_full")
-"""Faults of a delivery's folder, whatever is delivered into it."""
+"""Faults of a delivery's target, whatever is delivered to it."""
 _STORE = "the result store cannot be used"
 SCARCE_BYTES = 5 << 30
 """Free space in the result store below which people are told: days, not minutes, before the end."""
@@ -132,17 +133,17 @@ def tell_of_backfill(run: Run) -> None:
         tell_one(found.person, title, f"{found.first} to {found.last}: {counts}.", hint, "/schedules")
 
 
-def _delivery_keys(run: Run, folders: Sequence[str]) -> tuple[str, str]:
+def _delivery_keys(run: Run, targets: Sequence[str]) -> tuple[str, str]:
     """A folder that cannot be written is one problem for all that goes there; what else fails is the extract's own."""
-    return f"delivery:{';'.join(folders)}"[:200], f"delivery-of:{run.extract_id}:{run.environment_id}"
+    return f"delivery:{';'.join(targets)}"[:200], f"delivery-of:{run.extract_id}:{run.environment_id}"
 
 
-def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> None:
+def not_delivered_yet(run: Run, targets: Sequence[str], error: LadleError) -> None:
     """The run's result is stored and could not be delivered, so far or for good."""
-    of_folders, of_extract = _delivery_keys(run, folders)
+    of_targets, of_extract = _delivery_keys(run, targets)
     failed = run.delivery == DELIVERY_FAILED
     if error.code in FOLDER_CODES:
-        key, title = of_folders, f"nothing can be delivered into {' and '.join(folders)}"
+        key, title = of_targets, f"nothing can be delivered into {in_words(targets)}"
     elif error.code in STORE_CODES:
         key, title = "store", _STORE
     else:
@@ -152,14 +153,14 @@ def not_delivered_yet(run: Run, folders: Sequence[str], error: LadleError) -> No
     open_problem(key, "not_delivered", title, cause, hint, f"/runs/{run.pk}", mark=f"{error.code} {run.delivery}")
 
 
-def delivery_is_over(run: Run, folders: Sequence[str], words: str, of_folders_too: bool) -> None:
-    """It was delivered, or a person has decided. ``of_folders_too``: something was delivered there, or nothing waits to be."""
-    of_folders, of_extract = _delivery_keys(run, folders)
-    if of_folders_too:
-        title = f"deliveries into {' and '.join(folders)} work again"
+def delivery_is_over(run: Run, targets: Sequence[str], words: str, of_targets_too: bool) -> None:
+    """It was delivered, or a person has decided. ``of_targets_too``: something was delivered there, or nothing waits to be."""
+    of_targets, of_extract = _delivery_keys(run, targets)
+    if of_targets_too:
+        title = f"deliveries into {in_words(targets)} work again"
         if run.delivery != DELIVERED:
-            title = f"nothing waits to be delivered into {' and '.join(folders)}"
-        resolve_problem(of_folders, title, f"Run {run.pk}: {words}", f"/runs/{run.pk}")
+            title = f"nothing waits to be delivered into {in_words(targets)}"
+        resolve_problem(of_targets, title, f"Run {run.pk}: {words}", f"/runs/{run.pk}")
     resolve_problem(of_extract, f"{_where(run)}: the delivery of run {run.pk} is settled", words, f"/runs/{run.pk}")
 
 

@@ -1,17 +1,17 @@
-"""What tries of a delivery leave in folders under temporary names is removed, also where the folder is away just then."""
+"""What tries of a delivery leave unseen at targets is removed, also where the target is away just then."""
 
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from django.conf import settings
 
-from patient_ladle.adapters.deliveries.folder import cleared
+from patient_ladle.adapters.deliveries import IsOver, kind_of
 from patient_ladle.core.errors import StoreUnwritable
 
-from .models import AttemptToClear, FolderToClear, Run
+from .models import AttemptToClear, Run, TargetToClear
 from .states import FINISHED, RUNNING, TO_DELIVER, UNDER_WAY
 from .stores import store
 
@@ -21,7 +21,7 @@ ONCE_MORE = timedelta(seconds=10)
 """After so long a child without its worker has ended, and what it had wrote after all can be removed."""
 
 
-def _is_over(run: Run) -> Callable[[int, int, int], bool]:
+def _is_over(run: Run) -> IsOver:
     """Whether a try of the run is over, as its row stands; one that the row does not know yet has begun since."""
 
     def of(number: int, attempt: int, a_try: int) -> bool:
@@ -39,11 +39,11 @@ def _is_over(run: Run) -> Callable[[int, int, int], bool]:
     return of
 
 
-def clear_after(run: Run, folders: Sequence[str]) -> None:
-    """Remove what tries of the run that are over left in these folders; a folder that is away is cleared later."""
-    for folder in folders:
-        if not cleared(folder, _is_over(run)):
-            FolderToClear.objects.get_or_create(run=run, folder=folder)
+def clear_after(run: Run, targets: Sequence[str]) -> None:
+    """Remove what tries of the run that are over left at these targets; one that is away is cleared later."""
+    for target in targets:
+        if not kind_of(target).clear(target, _is_over(run)):
+            TargetToClear.objects.get_or_create(run=run, target=target)
 
 
 def clear_attempts(now: datetime) -> int:
@@ -61,12 +61,12 @@ def clear_attempts(now: datetime) -> int:
     return count
 
 
-def clear_folders(now: datetime) -> int:
+def clear_targets(now: datetime) -> int:
     """Those that were away and are back; returns how many. One that never comes back is forgotten in the end."""
     count = 0
-    for each in FolderToClear.objects.select_related("run"):
-        if cleared(each.folder, _is_over(each.run)):
+    for each in TargetToClear.objects.select_related("run"):
+        if kind_of(each.target).clear(each.target, _is_over(each.run)):
             each.delete()
             count += 1
-    FolderToClear.objects.filter(since__lt=now - timedelta(days=settings.LOG_DAYS)).delete()
+    TargetToClear.objects.filter(since__lt=now - timedelta(days=settings.LOG_DAYS)).delete()
     return count

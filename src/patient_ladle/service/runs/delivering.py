@@ -4,10 +4,11 @@ Rules and theory
 ----------------
 * A finished run's delivery is waiting, under way, delivered, failed or left. It is tried again with growing waits until
   its time is over, or at once *failed* when it cannot pass by itself; then a person decides: again, elsewhere, or left.
-* Each later try copies from the result store anew, into temporary names of its own, and proves what it copied by the
-  checksums on record. Nothing is renamed before its intent is recorded.
+* Each later try copies from the result store anew, under a mark of its own, and proves what it copied by the
+  checksums on record. Nothing is shown before its intent is recorded.
 * A try belongs to the worker and the number that stand in the run's row. Whoever does not find them there is fenced.
-* Only one try at a time goes into a folder from one worker: a folder that hangs holds up no other.
+* Only one try at a time goes to a target from one worker: a target that hangs holds up no other.
+* What a target is, and how something gets there, its kind alone knows (``adapters/deliveries``).
 """
 
 from __future__ import annotations
@@ -24,7 +25,7 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import deliver, delivery_folders, sweep
+from patient_ladle.adapters.deliveries import in_words, kind_named, kind_of, mark_of
 from patient_ladle.core.engine import DESCRIPTOR, descriptor_name, name_fields
 from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
 from patient_ladle.core.naming import file_stem
@@ -32,12 +33,13 @@ from patient_ladle.core.output import OutputSettings
 from patient_ladle.core.parameters import resolve
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.retrying import Patience
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
 from .clearing import clear_after
-from .models import DeliveryFolder, Run, Worker
+from .models import DeliveryTarget, Run, Worker
 from .owning import claim_names, own_names
 from .services import run_numbered
 from .states import DELIVERED, DELIVERY, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY
@@ -61,14 +63,14 @@ def plan_of(data: Mapping[str, Any] | None) -> DeliveryPlan | None:
 
 
 def deliver_prepared(row: Run, plan: DeliveryPlan, resumed: bool) -> None:
-    """Rename what was prepared and record what became of it; in the transaction that holds the run's row.
+    """Let what was prepared be seen, and record what became of it; in the transaction that holds the run's row.
 
     Raises nothing of the delivery's own.
     """
     done = (row.delivery_plan or {}).get("delivered", [])
     try:
         claim_names(row, plan)
-        taken = deliver(plan, resumed, done)
+        taken = kind_named(plan.kind).commit(plan, resumed, done)
     except LadleError as error:
         not_delivered(row, plan, error)
     except Exception:
@@ -78,9 +80,9 @@ def deliver_prepared(row: Run, plan: DeliveryPlan, resumed: bool) -> None:
         _delivered(row, plan, taken)
 
 
-def mounts_of(folders: Sequence[str]) -> dict[str, str]:
-    """Mount points of those that something was delivered into before."""
-    return dict(DeliveryFolder.objects.filter(path__in=folders).values_list("path", "mount"))
+def known_of(targets: Sequence[str]) -> dict[str, str]:
+    """What earlier deliveries have taught about targets."""
+    return dict(DeliveryTarget.objects.filter(target__in=targets).values_list("target", "known"))
 
 
 def _fault(row: Run) -> ServiceFault:
@@ -96,22 +98,22 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
         file.delivered_path, file.delivered_also = first, others
         file.save(update_fields=["delivered_path", "delivered_also"])
     own_names(row, plan)
-    for folder, mount in plan.mounts:
-        DeliveryFolder.objects.update_or_create(path=folder, defaults={"mount": mount})
+    for target, known in kind_named(plan.kind).learned(plan).items():
+        DeliveryTarget.objects.update_or_create(target=target, defaults={"known": known})
     if again or row.attempt > 1:
-        clear_after(row, plan.folders)
+        clear_after(row, plan.targets)
     add_log(row, "info", delivered_words(plan), "deliver")
     for name in taken:
         words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
         add_log(row, "warning", f"'{name}' {words}", "deliver")
-    delivery_is_over(row, plan.folders, "It was delivered." if again else "", True)
+    delivery_is_over(row, plan.targets, "It was delivered." if again else "", True)
     tell_followers(row)
 
 
 def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     """The try has failed: nothing prepared is left, and there is a next one, or a person decides. In the transaction that
     holds the run's row."""
-    sweep(plan.moves)
+    kind_named(plan.kind).sweep(plan)
     now = timezone.now()
     until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
     patience = Patience(1_000, until, FIRST_WAIT_SECONDS)
@@ -124,7 +126,7 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     else:
         DELIVERY.move(row, "fail", **known)
     row.save()
-    clear_after(row, plan.folders)
+    clear_after(row, plan.targets)
     add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
     for name in error.facts.get("delivered", []):
         add_log(row, "warning", f"'{name}' is delivered all the same: it was taken before it could be put back", "deliver")
@@ -133,17 +135,17 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     else:
         add_log(row, "error", f"delivery failed: {why_not}. The result is stored and proven.", "deliver")
     if not again or row.delivery_attempts > UNTOLD_TRIES:
-        not_delivered_yet(row, plan.folders, error)
+        not_delivered_yet(row, plan.targets, error)
 
 
 @transaction.atomic
 def claim_delivery(worker: Worker, busy: Collection[str] = ()) -> Run | None:
-    """The next delivery that is due and goes into none of these folders, made this worker's; None when there is none."""
+    """The next delivery that is due and goes to none of these targets, made this worker's; None when there is none."""
     due = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(
         delivery=TO_DELIVER, deliver_at__lte=timezone.now()
     )
     for run in due.order_by("deliver_at", "id")[:CANDIDATES]:
-        if not set(run.delivery_plan["folders"]) & set(busy):
+        if not set(run.delivery_plan["targets"]) & set(busy):
             run.save(update_fields=DELIVERY.move(run, "claim", deliverer=worker, delivery_attempts=run.delivery_attempts + 1))
             return run
     return None
@@ -168,14 +170,14 @@ def deliver_stored(run: Run) -> None:
             deliver_prepared(row, intent, resumed=True)
             return
     wish = DeliveryPlan.from_dict(run.delivery_plan)
-    folder = None
+    delivery = None
     try:
         if run.files.filter(removed_at__isnull=False).exists():
             raise Conflict("its files are not kept any more.", "Run it again, or leave this delivery.")
-        folder = store().result(str(run.pk), run.attempt)
-        folder.deliver_anew(run.delivery_attempts)
-        manner, mounts = OutputSettings.from_dict(run.revision.output).files, mounts_of(wish.folders)
-        plan = folder.prepare_delivery(wish.folders, wish.wished, manner, _described(run), mounts)
+        stored = store().result(str(run.pk), run.attempt)
+        delivery = kind_named(wish.kind).begin(mark_of(str(run.pk), run.attempt, run.delivery_attempts), stored.open)
+        manner, known = OutputSettings.from_dict(run.revision.output).files, known_of(wish.targets)
+        plan = delivery.prepare(wish.targets, wish.wished, manner, _described(run), known)
         _prove(run, plan)
         with _owned(run) as row:
             row.publishing = {"delivery": plan.to_dict()}
@@ -183,12 +185,12 @@ def deliver_stored(run: Run) -> None:
         with _owned(run) as row:
             deliver_prepared(row, plan, resumed=False)
     except Fenced:
-        if folder is not None:
-            folder.drop_delivery()
+        if delivery is not None:
+            delivery.drop()
         raise
     except LadleError as error:
-        if folder is not None:
-            folder.drop_delivery()
+        if delivery is not None:
+            delivery.drop()
         with _owned(run) as row:
             not_delivered(row, wish, error)
 
@@ -237,7 +239,7 @@ def take_over_delivery(row: Run) -> None:
         deliver_prepared(row, intent, resumed=True)
         return
     row.save(update_fields=DELIVERY.move(row, "hand back", deliver_at=timezone.now()))
-    clear_after(row, row.delivery_plan["folders"])
+    clear_after(row, row.delivery_plan["targets"])
     add_log(row, "warning", "its worker was lost while it prepared the delivery, which is tried again", "deliver")
 
 
@@ -252,8 +254,8 @@ def to_deliver(row: Run, plan: Mapping[str, Any]) -> None:
 def deliver_after_all(row: Run) -> None:
     """A finished trial goes where its extract delivers; the row is locked and saved by the caller. Raises Conflict."""
     row.store_only = False
-    folders = delivery_folders(settings.DELIVERY_ROOTS, row.delivers_into)
-    if row.delivery or not folders:
+    targets = targets_of(row.delivers_into)
+    if row.delivery or not targets:
         return
     files = [(file.name, file.name) for file in row.files.all()]
     if row.files.filter(removed_at__isnull=False).exists():
@@ -261,7 +263,8 @@ def deliver_after_all(row: Run) -> None:
     values = resolve(row.revision.declared, opened(row.values), row.data_date, row.due_at)
     about = {"extract": row.extract.name, "folder": row.extract.folder, "environment": row.environment.name, "run": row.pk}
     stem = file_stem(row.revision.file_name, name_fields(about, values), None, None)
-    to_deliver(row, DeliveryPlan(folders, wished=(*files, (DESCRIPTOR, descriptor_name(row.extract.name, stem)))).to_dict())
+    wished = (*files, (DESCRIPTOR, descriptor_name(row.extract.name, stem)))
+    to_deliver(row, DeliveryPlan(kind_of(targets[0]).name, targets, wished=wished).to_dict())
 
 
 @transaction.atomic
@@ -279,7 +282,7 @@ def decide_delivery(person: Person, number: int, then: str, into: str = "", note
             run.delivery, "nothing of it waits to be delivered"
         )
         raise Conflict(f"run {number}: {words}.", "Only a delivery that failed, or waits, is decided about.")
-    before = tuple(run.delivery_plan["folders"])
+    before = tuple(run.delivery_plan["targets"])
     because = f": {note}" if note else ""
     if then == "left":
         DELIVERY.move(run, "leave")
@@ -289,19 +292,22 @@ def decide_delivery(person: Person, number: int, then: str, into: str = "", note
     else:
         plan = run.delivery_plan
         if then == "elsewhere":
-            plan = {**plan, "folders": list(delivery_folders(settings.DELIVERY_ROOTS, into))}
+            targets = targets_of(into)
+            if not targets:
+                raise BadInput(f"'{into}' names no folder.", "Name the folders that it should be delivered into instead.")
+            plan = {**plan, "kind": kind_of(targets[0]).name, "targets": list(targets)}
             run.deliver_into = into
             elsewhere = f"{person.name} has it delivered elsewhere{because}."
             delivery_is_over(run, before, elsewhere, _nobody_else_waits(run, before))
         to_deliver(run, plan)
-        where = f" into {' and '.join(plan['folders'])}" if then == "elsewhere" else ""
+        where = f" into {in_words(plan['targets'])}" if then == "elsewhere" else ""
         add_log(run, "info", f"{person.name} has it delivered {then}{where}{because}", "deliver")
     run.save()
     clear_after(run, before)
     return run
 
 
-def _nobody_else_waits(run: Run, folders: Sequence[str]) -> bool:
-    """Whether no other delivery into these folders is open."""
-    others = Run.objects.filter(delivery__in=(TO_DELIVER, DELIVERY_FAILED), delivery_plan__folders=list(folders))
+def _nobody_else_waits(run: Run, targets: Sequence[str]) -> bool:
+    """Whether no other delivery to these targets is open."""
+    others = Run.objects.filter(delivery__in=(TO_DELIVER, DELIVERY_FAILED), delivery_plan__targets=list(targets))
     return not others.exclude(pk=run.pk).exists()

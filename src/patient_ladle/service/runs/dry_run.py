@@ -7,13 +7,11 @@ import shlex
 import statistics
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
-from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders
+from patient_ladle.adapters.deliveries import kind_of
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.engine import RunJob, name_fields
 from patient_ladle.core.filling import filled_parts
@@ -22,11 +20,13 @@ from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.clock import today
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
 from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.queries import address_in, environment_named
 
+from .delivering import known_of
 from .models import Run
 from .owning import owned_by_others, words_of
 from .services import default_environment, is_published, runnable
@@ -71,8 +71,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         names=name_fields(about, values),
     )
     published = is_published(extract, revision, body)
-    folders = delivery_folders(settings.DELIVERY_ROOTS, revision.deliver_into) if published else ()
-    files = [file for folder in folders or ("",) for file in _files(job, folder)]
+    targets = targets_of(revision.deliver_into) if published else ()
+    files = [file for target in targets or ("",) for file in _files(job, target)]
     return {
         "extract": extract.name,
         "revision": revision.number,
@@ -92,28 +92,32 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             for each in told
         ],
         "files": files,
-        "deliver_into": "; ".join(folders),
+        "deliver_into": "; ".join(targets),
         "expected": _expected(extract, environment.pk, {p.name for p in declared if p.sensitive}, given_in_all),
         "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.query_timeout_seconds},
-        "warnings": _warnings(extract, revision, address, files, published) + _of_others(extract, environment, files),
+        "warnings": [
+            *_warnings(extract, revision, address, files, published),
+            *_of_others(extract, environment, files),
+            *_of_targets(targets),
+        ],
         "code": code_of(
             extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
         ),
     }
 
 
-def _files(job: RunJob, folder: str) -> list[dict[str, Any]]:
-    made = []
+def _files(job: RunJob, target: str) -> list[dict[str, Any]]:
+    made, kind = [], kind_of(target)
     for name, format_name, statement in job.planned_files():
-        path = f"{folder}/{name}" if folder else ""
-        there = bool(path) and Path(path).exists()
+        place = kind.place(target, name) if target else ""
+        there = bool(place) and kind.stands(place)
         made.append(
             {
                 "name": name,
                 "format": format_name,
                 "statement": job.parts[statement].title if statement is not None and len(job.parts) > 1 else "",
                 "options": dict(job.output.options.get(format_name, {})),
-                "delivered_path": path,
+                "delivered_path": place,
                 "there": there,
                 "overwrites": there and job.output.files["if_exists"] == "overwrite",
             }
@@ -175,6 +179,11 @@ def _warnings(
     if not revision.deliver_into:
         said.append("nothing is delivered: the extract names no folder. The files stay in the result store.")
     return said
+
+
+def _of_targets(targets: Sequence[str]) -> list[str]:
+    known = known_of(targets)
+    return list(filter(None, (kind_of(target).check(target, known.get(target, "")) for target in targets)))
 
 
 def _of_others(extract: Extract, environment: Environment, files: Sequence[Mapping[str, Any]]) -> list[str]:

@@ -26,10 +26,11 @@ from django.db import connection, transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders, sweep
+from patient_ladle.adapters.deliveries import kind_named
 from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
 from patient_ladle.core.retrying import Patience
 from patient_ladle.service.common.alone import AWAY
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 from patient_ladle.words import amount, spaced
 
@@ -46,7 +47,7 @@ from .waiting import quiet_sources, tell_followers
 log = logging.getLogger("ladle.ledger")
 
 PREPARING = ("store", "deliver")
-"""From the first of these stages on an attempt may have something in its delivery folders."""
+"""From the first of these stages on an attempt may have something at the targets of its delivery."""
 
 
 @transaction.atomic
@@ -139,7 +140,8 @@ def publish(run: Run, outcome: dict[str, Any]) -> None:
         row.warned, row.empty = bool(row.warnings or row.findings), row.rows == 0
         if any(each["then"] == "hold" for each in row.findings):
             HOLD.move(row, "hold", delivery_plan=plan.wishes().to_dict() if plan else None)
-            sweep(plan.moves if plan else ())
+            if plan:
+                kind_named(plan.kind).sweep(plan)
             plan = None
         row.publishing = {"delivery": plan.to_dict() if plan else None, "undelivered": outcome.get("undelivered")}
         row.save()
@@ -154,7 +156,7 @@ def _finish(row: Run, resumed: bool) -> None:
     RUN.move(row, "finish", ended_at=timezone.now())
     row.late = row.late or bool(row.finish_by and row.ended_at > row.finish_by)
     if row.held and row.delivery_plan:
-        clear_after(row, row.delivery_plan["folders"])
+        clear_after(row, row.delivery_plan["targets"])
     row.compared = compared_with_earlier(row)
     if plan is not None:
         row.delivery_attempts += 1
@@ -319,9 +321,9 @@ def _taken_over(run: Run, stopped: bool) -> bool:
 
 
 def _discard_attempt(run: Run) -> None:
-    """What an attempt left in the store and, under temporary names, in its delivery folders."""
+    """What an attempt left in the store and, unseen, at the targets of its delivery."""
     store().discard(str(run.pk), run.attempt)
     row = Run.objects.get(pk=run.pk)
     if row.delivers_into and any(each["stage"] in PREPARING for each in row.stages):
         with suppress(LadleError):  # the roots were changed since: what lies outside them is not ours any more
-            clear_after(row, delivery_folders(settings.DELIVERY_ROOTS, row.delivers_into))
+            clear_after(row, targets_of(row.delivers_into))

@@ -74,23 +74,23 @@ class Worker(models.Model):
     gone_at = models.DateTimeField(null=True)
 
 
-class DeliveryFolder(models.Model):
-    """A folder that something was delivered into, and the mount point that it lay below, so that a share that is not mounted
-    is missed."""
+class DeliveryTarget(models.Model):
+    """A target that something was delivered to, and what its kind wants to be known of it: of a folder the mount point that it
+    lay below, so that a share that is not mounted is missed."""
 
-    path = models.CharField(max_length=1000, unique=True)
-    mount = models.CharField(max_length=1000)
+    target = models.CharField(max_length=1000, unique=True)
+    known = models.CharField(max_length=1000)
 
 
-class FolderToClear(models.Model):
-    """A folder that was away when what a try of a delivery had left there was to be removed."""
+class TargetToClear(models.Model):
+    """A target that was away when what a try of a delivery had left there was to be removed."""
 
     run = models.ForeignKey("Run", on_delete=models.CASCADE, related_name="+")
-    folder = models.CharField(max_length=1000)
+    target = models.CharField(max_length=1000)
     since = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "folder"], name="one_clearing_of_a_folder")]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "target"], name="one_clearing_of_a_target")]
 
 
 class AttemptToClear(models.Model):

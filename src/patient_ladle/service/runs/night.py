@@ -140,7 +140,7 @@ def _cause(need: Need) -> tuple[Any, ...]:
             return need.kind, run.due_time.schedule_id if run.due_time else run.pk
         case "not_delivered":
             code = (run.delivery_error or {}).get("code")
-            shared = (run.delivery_plan or {}).get("folders", []) if code in STORE_CODES else own
+            shared = (run.delivery_plan or {}).get("targets", []) if code in STORE_CODES else own
             return need.kind, code, *shared
     code = str((run.error or {}).get("code"))
     if code in STORE_CODES:

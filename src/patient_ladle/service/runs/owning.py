@@ -6,11 +6,11 @@ It is free again once that file is gone. Kept beside the result files, for the d
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Iterable
 
 from django.db import connection
 
+from patient_ladle.adapters.deliveries import kind_named, kind_of
 from patient_ladle.core.errors import NameTaken
 from patient_ladle.core.ports import DeliveryPlan
 
@@ -25,7 +25,9 @@ def owned_by_others(paths: Iterable[str], extract_id: int, environment_id: int) 
     """Those of the paths at which a file of another extract, or of another environment, stands."""
     keys = [_key(path) for path in paths]
     found = DeliveredName.objects.filter(pk__in=keys).select_related("extract", "environment")
-    return [each for each in found.exclude(extract=extract_id, environment=environment_id) if os.path.lexists(each.path)]
+    return [
+        each for each in found.exclude(extract=extract_id, environment=environment_id) if kind_of(each.path).stands(each.path)
+    ]
 
 
 def words_of(name: DeliveredName) -> str:
@@ -39,8 +41,7 @@ def claim_names(row: Run, plan: DeliveryPlan) -> None:
     with connection.cursor() as cursor:
         for final in finals:
             cursor.execute("select pg_advisory_xact_lock(hashtextextended(%s, 7))", [final])
-    ours = [final for part, final, _ in plan.moves if os.path.lexists(part)]  # the others were renamed by an earlier try
-    others = owned_by_others(ours, row.extract_id, row.environment_id)
+    others = owned_by_others(kind_named(plan.kind).open_places(plan), row.extract_id, row.environment_id)
     if others:
         raise NameTaken(
             f"{words_of(others[0])}.",

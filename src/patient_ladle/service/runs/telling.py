@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.db import connection
 from django.utils import timezone
 
+from patient_ladle.adapters.deliveries import in_words
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.words import amount
 
@@ -21,7 +22,7 @@ def wake_workers() -> None:
 
 def delivered_words(plan: DeliveryPlan) -> str:
     """What a delivery did, for the run log."""
-    return f"delivered {amount(len(plan.wished) - 1, 'file')} and the descriptor into {' and '.join(plan.folders)}"
+    return f"delivered {amount(len(plan.wished) - 1, 'file')} and the descriptor into {in_words(plan.targets)}"
 
 
 def add_log(run: Run, level: str, text: str, stage: str = "") -> None:

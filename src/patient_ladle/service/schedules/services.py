@@ -6,17 +6,16 @@ from collections.abc import Callable, Sequence
 from datetime import date, datetime
 from typing import Any
 
-from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from patient_ladle.adapters.deliveries.folder import delivery_folders
 from patient_ladle.core.calendars.timing import Timing
 from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.formats import get_format
 from patient_ladle.core.parameters import MASK, resolve
+from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
@@ -165,7 +164,7 @@ def _check(schedule: Schedule) -> None:
     schedule.timing().check(timezone.now())
     for name in schedule.formats:
         get_format(name)
-    delivery_folders(settings.DELIVERY_ROOTS, schedule.deliver_into)
+    targets_of(schedule.deliver_into)
     elsewhere = Schedule.objects.filter(extract=schedule.extract).exclude(environment=schedule.environment)
     others = elsewhere.exclude(pk=schedule.pk).values_list("name", "environment__name", "deliver_into")
     refuse_names_of_environments(schedule.extract, schedule.deliver_into, list(others))
