@@ -109,10 +109,10 @@ def ours(engine: str, form: str, compression: str = "none") -> Callable[[Sources
     def lane(sources: Sources, target: Path) -> None:
         from patient_ladle.adapters.sources import get_engine
         from patient_ladle.adapters.stores.folder import FolderStore
-        from patient_ladle.core.engine import RunJob, run_extract
-        from patient_ladle.core.memory import MemoryLedger
-        from patient_ladle.core.output import OutputSettings
+        from patient_ladle.core.files.output import OutputSettings
         from patient_ladle.core.ports import Statement
+        from patient_ladle.core.runs.engine import RunJob, run_extract
+        from patient_ladle.core.runs.memory import MemoryLedger
         from patient_ladle.service.children.child import _SystemClock
 
         output = OutputSettings.from_dict({"files": {"compression": compression}})

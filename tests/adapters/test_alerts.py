@@ -12,8 +12,8 @@ import pytest
 from patient_ladle.adapters.alerts import CHANNELS, NotSent, get_channel
 from patient_ladle.adapters.alerts.base import Reach
 from patient_ladle.adapters.alerts.webhook import signature
-from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.runs.alerts import Message
 from patient_ladle.service.demo.mailbox import RunningMailbox
 
 MESSAGE = Message(

@@ -18,11 +18,11 @@ from patient_ladle.adapters.deliveries import delivery_targets, kind_named, mark
 from patient_ladle.adapters.deliveries import folder as delivery
 from patient_ladle.adapters.stores import folder as folder_module
 from patient_ladle.adapters.stores.folder import FolderStore
-from patient_ladle.core.columns import Column
-from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import BadInput, DiskFull, LadleError, NameTaken, NotFound, StoreUnwritable
-from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.runs.engine import RunJob, run_extract
+from patient_ladle.core.runs.memory import ManualClock, MemoryLedger, MemorySession
 
 COLUMNS = [Column("id", "integer"), Column("note")]
 ROWS = [(n, f"reading {n}") for n in range(20_000)]

@@ -19,11 +19,11 @@ import s3fs
 
 from patient_ladle.adapters.deliveries import begun, mark_of
 from patient_ladle.adapters.stores import store_at
-from patient_ladle.core.columns import Column
-from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import BadInput, NotFound, ProofFailed, SourceUnreachable, StoreUnreadable, StoreUnwritable
-from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.runs.engine import RunJob, run_extract
+from patient_ladle.core.runs.memory import ManualClock, MemoryLedger, MemorySession
 from tests.bad_bucket import MODES, WELL, BadBucket
 
 COLUMNS = [Column("id", "integer"), Column("note")]

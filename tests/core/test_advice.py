@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core import advice
-from patient_ladle.core.advice import Elsewhere
-from patient_ladle.core.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
 from patient_ladle.core.errors import LadleError, StatementRefused, StatementWrong
-from patient_ladle.core.parameters import Parameter
+from patient_ladle.core.statements import advice
+from patient_ladle.core.statements.advice import Elsewhere
+from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
+from patient_ladle.core.values.parameters import Parameter
 
 
 def table(called, schema="", **columns):

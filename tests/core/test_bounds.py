@@ -11,13 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.advice import of_text_and_parts, of_types
-from patient_ladle.core.dialects import DIALECTS
-from patient_ladle.core.differences import MOST_PAIRS, lines_between
 from patient_ladle.core.errors import LadleError
-from patient_ladle.core.filling import restore_parameters
-from patient_ladle.core.parameters import Parameter
-from patient_ladle.core.scanner import called_names, names_used
+from patient_ladle.core.results.differences import MOST_PAIRS, lines_between
+from patient_ladle.core.statements.advice import of_text_and_parts, of_types
+from patient_ladle.core.statements.dialects import DIALECTS
+from patient_ladle.core.statements.filling import restore_parameters
+from patient_ladle.core.statements.scanner import called_names, names_used
+from patient_ladle.core.values.parameters import Parameter
 
 LENGTH = 20 << 10
 PIECES = ["a;", ";", "[", "(", "()", "[]", "''", "'a',", "a ", "a+", "/*", "/**/", "--\n", ":a ", ":a,", "$$", "$a$", '""', "e''", "E'\\'", "1.", "1e", "u&",

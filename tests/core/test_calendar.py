@@ -15,13 +15,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.calendars.clock import check_zone
-from patient_ladle.core.calendars.holidays import of_country, of_file
-from patient_ladle.core.calendars.reading import FORMS, read_rule
-from patient_ladle.core.calendars.timing import Timing
-from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED, CatchUp, Pause, decide, finish_by
 from patient_ladle.core.errors import BadInput, ConnectionLost, StatementWrong
-from patient_ladle.core.retrying import JITTER, LONGEST_WAIT_SECONDS, Patience
+from patient_ladle.core.runs.due_decisions import MISSED, RUN, SKIPPED, CatchUp, Pause, decide, finish_by
+from patient_ladle.core.runs.retrying import JITTER, LONGEST_WAIT_SECONDS, Patience
+from patient_ladle.core.values.calendars.clock import check_zone
+from patient_ladle.core.values.calendars.holidays import of_country, of_file
+from patient_ladle.core.values.calendars.reading import FORMS, read_rule
+from patient_ladle.core.values.calendars.timing import Timing
 
 ZONES = ["UTC", "Europe/London", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe", "Pacific/Chatham"]
 BEGIN, END = date(2024, 1, 1), date(2024 + int(os.environ.get("LADLE_YEARS", "4")), 1, 1)

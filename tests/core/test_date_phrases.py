@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.date_phrases import EXAMPLES, MONTHS, WEEKDAYS, date_of, read_period, timestamp_of
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.values.date_phrases import EXAMPLES, MONTHS, WEEKDAYS, date_of, read_period, timestamp_of
 
 DAYS = st.dates(date(1990, 1, 1), date(2060, 12, 31))
 KEYS = {

@@ -8,13 +8,13 @@ from datetime import date, datetime, timezone
 import jsonschema
 import pytest
 
-from patient_ladle.core.columns import KINDS, Column
-from patient_ladle.core.descriptor import describe_result
-from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.formats import FORMATS
-from patient_ladle.core.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.files.descriptor import describe_result
+from patient_ladle.core.files.formats import FORMATS
 from patient_ladle.core.ports import Statement, StatementResult, StoredFile
+from patient_ladle.core.results.columns import KINDS, Column
+from patient_ladle.core.runs.engine import RunJob, run_extract
+from patient_ladle.core.runs.memory import ManualClock, MemoryFolder, MemoryLedger, MemorySession
+from patient_ladle.core.values.parameters import Parameter, resolve
 
 FIELD_TYPES = ["string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth",
                "duration", "geopoint", "geojson", "any"]  # fmt: skip

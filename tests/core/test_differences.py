@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.differences import lines_between, settings_between
+from patient_ladle.core.results.differences import lines_between, settings_between
 
 TEXTS = st.lists(st.sampled_from(["select 1", "from a", "", "where é", "  x"]), max_size=12).map("\n".join)
 

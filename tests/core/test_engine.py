@@ -12,10 +12,6 @@ import openpyxl
 import pytest
 
 from patient_ladle.core import errors
-from patient_ladle.core.columns import Column, unique_names
-from patient_ladle.core.compression import COMPRESSIONS, extension_of
-from patient_ladle.core.dialects import POSTGRESQL
-from patient_ladle.core.engine import RunJob, run_extract
 from patient_ladle.core.errors import (
     BadInput,
     ConnectionLost,
@@ -27,12 +23,16 @@ from patient_ladle.core.errors import (
     RunCancelled,
     from_dict,
 )
-from patient_ladle.core.formats import FORMATS, get_format
-from patient_ladle.core.memory import ManualClock, MemoryDelivery, MemoryFolder, MemoryLedger, MemorySession
-from patient_ladle.core.naming import check_template, file_stem
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.compression import COMPRESSIONS, extension_of
+from patient_ladle.core.files.formats import FORMATS, get_format
+from patient_ladle.core.files.naming import check_template, file_stem
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import statements
+from patient_ladle.core.results.columns import Column, unique_names
+from patient_ladle.core.runs.engine import RunJob, run_extract
+from patient_ladle.core.runs.memory import ManualClock, MemoryDelivery, MemoryFolder, MemoryLedger, MemorySession
+from patient_ladle.core.statements.dialects import POSTGRESQL
+from patient_ladle.core.statements.scanner import statements
 from patient_ladle.proof.unpacking import unpacked
 
 from .test_descriptor import conforms

@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.dialects import DIALECTS, MARIADB, POSTGRESQL
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.filling import fill_in, restore_parameters
-from patient_ladle.core.parameters import Parameter, resolve
-from patient_ladle.core.scanner import parameter_names, place
+from patient_ladle.core.statements.dialects import DIALECTS, MARIADB, POSTGRESQL
+from patient_ladle.core.statements.filling import fill_in, restore_parameters
+from patient_ladle.core.statements.scanner import parameter_names, place
+from patient_ladle.core.values.parameters import Parameter, resolve
 
 DECLARED = [
     {"name": "who"}, {"name": "day", "type": "date"}, {"name": "at", "type": "timestamp"}, {"name": "n", "type": "integer"},

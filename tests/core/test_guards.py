@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Batch, Column
 from patient_ladle.core.errors import BadInput, StatementWrong
-from patient_ladle.core.guards import Earlier, Guard, Watch, checked_guards, judged
+from patient_ladle.core.results.columns import Batch, Column
+from patient_ladle.core.results.guards import Earlier, Guard, Watch, checked_guards, judged
 
 COLUMNS = [Column("meter"), Column("day")]
 cells = st.sampled_from([None, "", "a", "b", "=", "-", "=a", "\x1f"])

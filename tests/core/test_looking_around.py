@@ -14,16 +14,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.addresses import from_url
-from patient_ladle.core.arrow_text import canonical_array, kind_of
-from patient_ladle.core.browsing import Browser, Filter
-from patient_ladle.core.catalogue import Gathering, TableColumn, find_table, references_to, search, without_schema
-from patient_ladle.core.columns import Column, canonical
-from patient_ladle.core.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
 from patient_ladle.core.errors import BadInput, LadleError, StatementRefused
-from patient_ladle.core.memory import MemorySession
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.preview import KEPT_CELL, LONG_TEXT, PreviewLimits, first_rows, media_of
-from patient_ladle.core.scanner import one_reading_statement, parameter_names, scan
+from patient_ladle.core.results.arrow_text import canonical_array, kind_of
+from patient_ladle.core.results.columns import Column, canonical
+from patient_ladle.core.runs.memory import MemorySession
+from patient_ladle.core.runs.preview import KEPT_CELL, LONG_TEXT, PreviewLimits, first_rows, media_of
+from patient_ladle.core.statements.browsing import Browser, Filter
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn, find_table, references_to, search, without_schema
+from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
+from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names, scan
 
 
 @pytest.mark.parametrize(

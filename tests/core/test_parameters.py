@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.parameters import Parameter, as_text, check_declared, resolve
+from patient_ladle.core.values.parameters import Parameter, as_text, check_declared, resolve
 
 DAY = date(2026, 11, 24)
 DUE = datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)

@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.dialects import DIALECTS, POSTGRESQL, SQLITE
 from patient_ladle.core.errors import StatementRefused
-from patient_ladle.core.scanner import (
+from patient_ladle.core.statements.dialects import DIALECTS, POSTGRESQL, SQLITE
+from patient_ladle.core.statements.scanner import (
     MAX_STATEMENT_BYTES,
     one_reading_statement,
     parameter_names,

@@ -8,13 +8,13 @@ from datetime import date
 import pytest
 
 from patient_ladle.adapters.stores.folder import FolderStore
-from patient_ladle.core.columns import Column
-from patient_ladle.core.compression import COMPRESSIONS
-from patient_ladle.core.engine import RunJob, run_extract
-from patient_ladle.core.formats import FORMATS
-from patient_ladle.core.memory import ManualClock, MemoryLedger, MemorySession
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.compression import COMPRESSIONS
+from patient_ladle.core.files.formats import FORMATS
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.runs.engine import RunJob, run_extract
+from patient_ladle.core.runs.memory import ManualClock, MemoryLedger, MemorySession
 from patient_ladle.proof.verifying import NothingToVerify, verify
 
 COLUMNS = [Column("id", "integer"), Column("note", "text"), Column("read_on", "date")]

@@ -12,8 +12,8 @@ import psycopg
 import pytest
 
 from patient_ladle.client.errors import FileDamaged
-from patient_ladle.core.formats import FORMATS
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.formats import FORMATS
+from patient_ladle.core.files.output import OutputSettings
 from tests.command import PATIENCE
 from tests.conftest import printed, until
 

@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 
 import patient_ladle
-from patient_ladle.core.due_decisions import DUE_TIME
 from patient_ladle.core.errors import Conflict
-from patient_ladle.core.state_tables import Fields, Move, StateTable
+from patient_ladle.core.runs.due_decisions import DUE_TIME
+from patient_ladle.core.runs.state_tables import Fields, Move, StateTable
 from tests.service.hands import queue, worker
 
 SOURCE = Path(patient_ladle.__file__).parent

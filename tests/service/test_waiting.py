@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from patient_ladle.core.errors import BadInput, Conflict, ConnectionLost, StatementWrong
-from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.core.values.quiet_hours import QuietHours
 
 from .hands import queue, worker
 

@@ -1,6 +1,6 @@
 """The four ports through which the engine meets the world, plus the shapes that cross them.
 
-Real members live in ``adapters`` and ``service``; in-memory members in ``core.memory`` run the whole job in tests.
+Real members live in ``adapters`` and ``service``; in-memory members in ``core.runs.memory`` run the whole job in tests.
 """
 
 from __future__ import annotations
@@ -10,10 +10,10 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, BinaryIO, ClassVar, Protocol
 
-from .columns import Batch, Column
 from .errors import LadleError
-from .guards import Finding
-from .parameters import BoundValues
+from .results.columns import Batch, Column
+from .results.guards import Finding
+from .values.parameters import BoundValues
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,8 +163,8 @@ class Delivery(Protocol):
         """Bring copies of the files to every target, where nobody sees them yet.
 
         ``names``: (stored, delivered), the last being the descriptor's, whose content ``descriptor`` makes from the names as
-        delivered. ``manner``: file options of core.output. ``known``: by target, what earlier deliveries have taught. Raises
-        StoreUnwritable, DiskFull, and NameTaken where files of those names are not to be replaced.
+        delivered. ``manner``: file options of core.files.output. ``known``: by target, what earlier deliveries have taught.
+        Raises StoreUnwritable, DiskFull, and NameTaken where files of those names are not to be replaced.
         """
 
     def drop(self) -> None:

@@ -9,7 +9,7 @@ from urllib.parse import unquote, urlsplit
 
 from psycopg_pool.base import AttemptWithBackoff
 
-from patient_ladle.core.retrying import FIRST_WAIT_SECONDS
+from patient_ladle.core.runs.retrying import FIRST_WAIT_SECONDS
 from patient_ladle.service.common.keys import data_directory, django_key
 
 DATA = data_directory()

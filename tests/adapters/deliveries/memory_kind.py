@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from patient_ladle.adapters.deliveries import TargetKind
 from patient_ladle.core.errors import BadInput, NameTaken, StoreUnwritable
-from patient_ladle.core.memory import MemoryDelivery
+from patient_ladle.core.runs.memory import MemoryDelivery
 
 
 class ShelfDelivery(MemoryDelivery):

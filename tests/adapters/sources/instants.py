@@ -7,10 +7,10 @@ import sys
 from datetime import date, datetime
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.columns import unique_names
 from patient_ladle.core.errors import LadleError
-from patient_ladle.core.parameters import Parameter, resolve
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.results.columns import unique_names
+from patient_ladle.core.values.parameters import Parameter, resolve
 
 MOMENT = Parameter("moment", "timestamp", required=False)
 

@@ -26,9 +26,6 @@ from pyarrow import parquet
 from patient_ladle.adapters.sources import ENGINES, base, get_engine
 from patient_ladle.adapters.sources import postgresql as postgresql_engine
 from patient_ladle.adapters.sources.postgresql import PostgresqlSession
-from patient_ladle.core.advice import of_text
-from patient_ladle.core.browsing import Browser, Filter
-from patient_ladle.core.catalogue import find_table
 from patient_ladle.core.errors import (
     ConnectionLost,
     LadleError,
@@ -39,12 +36,15 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.filling import fill_in, restore_parameters
-from patient_ladle.core.formats import FORMATS, checked_options
-from patient_ladle.core.formats.base import Target
-from patient_ladle.core.parameters import BoundValues, Parameter, resolve, samples
+from patient_ladle.core.files.formats import FORMATS, checked_options
+from patient_ladle.core.files.formats.base import Target
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import parameter_names, statements
+from patient_ladle.core.statements.advice import of_text
+from patient_ladle.core.statements.browsing import Browser, Filter
+from patient_ladle.core.statements.catalogue import find_table
+from patient_ladle.core.statements.filling import fill_in, restore_parameters
+from patient_ladle.core.statements.scanner import parameter_names, statements
+from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 from tests.command import PATIENCE

@@ -16,8 +16,8 @@ from pyarrow import parquet
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import SourceNotReadable
-from patient_ladle.core.parameters import resolve
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.values.parameters import resolve
 
 NOW = datetime(2026, 11, 24, 6, tzinfo=timezone.utc)
 

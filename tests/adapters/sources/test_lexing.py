@@ -18,9 +18,9 @@ import pytest
 from pglast.parser import ParseError
 from pglast.parser import scan as postgresql_scan
 
-from patient_ladle.core.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
 from patient_ladle.core.errors import StatementRefused
-from patient_ladle.core.scanner import place, replace_parameters, scan
+from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
+from patient_ladle.core.statements.scanner import place, replace_parameters, scan
 
 from .generated import COUNT, texts
 

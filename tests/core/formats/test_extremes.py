@@ -19,15 +19,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Column, CsvBatch
-from patient_ladle.core.engine import RunJob
 from patient_ladle.core.errors import BadInput, StatementWrong, ValueUnfit
-from patient_ladle.core.formats import FORMATS, checked_options
-from patient_ladle.core.formats.base import Target
-from patient_ladle.core.memory import MemoryFolder, MemorySession
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.formats import FORMATS, checked_options
+from patient_ladle.core.files.formats.base import Target
+from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.files.shaping import TYPES
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.shaping import TYPES
+from patient_ladle.core.results.columns import Column, CsvBatch
+from patient_ladle.core.runs.engine import RunJob
+from patient_ladle.core.runs.memory import MemoryFolder, MemorySession
 from tests.core.test_engine import run
 
 EXAMPLES = int(os.environ.get("LADLE_EXTREMES", "120"))

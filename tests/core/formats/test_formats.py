@@ -23,19 +23,19 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from patient_ladle.core.columns import Batch, Column, canonical
-from patient_ladle.core.descriptor import describe_result
-from patient_ladle.core.engine import RunJob
 from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
-from patient_ladle.core.formats import FORMATS, checked_options
-from patient_ladle.core.formats.archive import crc_of_both
-from patient_ladle.core.formats.base import Target
-from patient_ladle.core.formats.sheets import letters, sheet_name
-from patient_ladle.core.formats.xlsx import MAX_TEXT
-from patient_ladle.core.memory import MemoryFolder, MemorySession
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.descriptor import describe_result
+from patient_ladle.core.files.formats import FORMATS, checked_options
+from patient_ladle.core.files.formats.archive import crc_of_both
+from patient_ladle.core.files.formats.base import Target
+from patient_ladle.core.files.formats.sheets import letters, sheet_name
+from patient_ladle.core.files.formats.xlsx import MAX_TEXT
+from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.files.reading import first_rows_of
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.reading import first_rows_of
+from patient_ladle.core.results.columns import Batch, Column, canonical
+from patient_ladle.core.runs.engine import RunJob
+from patient_ladle.core.runs.memory import MemoryFolder, MemorySession
 from patient_ladle.proof.counting import AlignedCounter, Damaged, DelimitedCounter, JsonCounter, SheetCounter, names_in
 from patient_ladle.proof.verifying import verify
 from tests.core.test_engine import run
@@ -487,7 +487,7 @@ def test_xlsx_refuses_more_columns_than_a_sheet_holds():
 
 
 def test_xlsx_goes_on_in_the_next_sheet(monkeypatch):
-    monkeypatch.setattr("patient_ladle.core.formats.xlsx.MAX_ROWS", 8)
+    monkeypatch.setattr("patient_ladle.core.files.formats.xlsx.MAX_ROWS", 8)
     file, _ = written("xlsx", [Column("n", "integer"), Column("t")], [(n, f"t{n}") for n in range(20)], split=5)
     book = openpyxl.load_workbook(file)
     assert book.sheetnames == ["Result", "Result (2)", "Result (3)", "Origin"]

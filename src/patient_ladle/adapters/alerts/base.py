@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from patient_ladle.adapters.reach import NotKnown, NotReachable, Reached, reached
-from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput, LadleError, unknown_name
+from patient_ladle.core.runs.alerts import Message
 
 SECONDS = 10.0
 """Longest wait for the other side at each step."""

@@ -12,8 +12,8 @@ from email.utils import format_datetime, getaddresses
 from typing import Any, ClassVar
 
 from patient_ladle.adapters.reach import Reached, connect
-from patient_ladle.core.alerts import Message
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.runs.alerts import Message
 
 from .base import SECONDS, Channel, NotSent, NotTaken, Reach, Setting, checked_way
 

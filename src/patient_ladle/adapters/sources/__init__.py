@@ -1,6 +1,6 @@
 """The family of source engines.
 
-To add one: copy ``sqlite.py``, change it, add one line to ``ENGINES`` below, its dialect to ``core.dialects`` and one
+To add one: copy ``sqlite.py``, change it, add one line to ``ENGINES`` below, its dialect to ``core.statements.dialects`` and one
 case file under ``tests/adapters/sources``. Members do not know each other.
 """
 

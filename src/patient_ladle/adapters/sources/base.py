@@ -11,8 +11,6 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, ClassVar
 
-from patient_ladle.core.columns import Column
-from patient_ladle.core.dialects import Dialect
 from patient_ladle.core.errors import (
     BadInput,
     LadleError,
@@ -24,9 +22,11 @@ from patient_ladle.core.errors import (
     StatementRefused,
     unknown_name,
 )
-from patient_ladle.core.parameters import Parameter, Value
 from patient_ladle.core.ports import SourceSession, Statement
-from patient_ladle.core.scanner import Rendered, one_reading_statement, replace_parameters
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.statements.dialects import Dialect
+from patient_ladle.core.statements.scanner import Rendered, one_reading_statement, replace_parameters
+from patient_ladle.core.values.parameters import Parameter, Value
 
 from .network import knock, way_in
 
@@ -214,7 +214,7 @@ class ProbingSession(SourceSession):
         raise NotImplementedError
 
     def catalogue(self) -> list[dict[str, Any]]:
-        """Everything there is to read: tables and views (core.catalogue), by schema and name."""
+        """Everything there is to read: tables and views (core.statements.catalogue), by schema and name."""
         raise NotImplementedError
 
 

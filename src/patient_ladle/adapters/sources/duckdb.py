@@ -8,8 +8,8 @@ from typing import Any
 
 import duckdb
 
-from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import SourceNotReadable, SourceUnreachable
+from patient_ladle.core.statements.dialects import DUCKDB
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file
 from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into

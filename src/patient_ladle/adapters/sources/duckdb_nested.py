@@ -1,7 +1,7 @@
 """Nested values of DuckDB, each leaf in its canonical text whatever stands beside it.
 
 Dates, times and moments become texts by expressions in the statement, for their Arrow values cannot hold all of them (infinity,
-24:00, years before Christ); numbers, booleans and bytes come as they are and are written by ``core.arrow_text``.
+24:00, years before Christ); numbers, booleans and bytes come as they are and are written by ``core.results.arrow_text``.
 """
 
 from __future__ import annotations

@@ -19,10 +19,6 @@ import duckdb
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from patient_ladle.core.arrow_text import canonical_array
-from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
-from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import (
     LadleError,
     RunCancelled,
@@ -33,10 +29,14 @@ from patient_ladle.core.errors import (
     StatementWrong,
     ValueWrong,
 )
-from patient_ladle.core.filling import zoned_cast
-from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, place
+from patient_ladle.core.results.arrow_text import canonical_array
+from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.dialects import DUCKDB
+from patient_ladle.core.statements.filling import zoned_cast
+from patient_ladle.core.statements.scanner import Rendered, place
+from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered
 from .duckdb_nested import ZONED, form_of

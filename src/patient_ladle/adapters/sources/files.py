@@ -16,11 +16,11 @@ import pyarrow as pa
 import pyarrow.dataset as datasets
 from pyarrow import parquet
 
-from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import Column
-from patient_ladle.core.dialects import DUCKDB
 from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable, StatementWrong
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.dialects import DUCKDB
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
 from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of

@@ -1,7 +1,7 @@
 """MariaDB and MySQL: one read-only snapshot, streamed as the server's own text.
 
 Read-only rests on two things together: the session's transactions are read-only before one is begun (a statement that
-commits by itself would undo a transaction's own setting), and the gate in ``core.scanner``, for the server lets through
+commits by itself would undo a transaction's own setting), and the gate in ``core.statements.scanner``, for the server lets through
 ``INTO OUTFILE``, ``LOAD_FILE``, locks and executable comments. The database's own prepare step gives the columns without
 running anything. Values stand
 at the scanner's positions as digits or hex, and the server must count as many parameters as the scanner does.
@@ -28,9 +28,6 @@ from pymysql.constants import CLIENT, FIELD_TYPE, FLAG
 from pymysql.converters import escape_string
 from pymysql.protocol import FieldDescriptorPacket
 
-from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
-from patient_ladle.core.dialects import MARIADB
 from patient_ladle.core.errors import (
     LadleError,
     RunCancelled,
@@ -38,9 +35,12 @@ from patient_ladle.core.errors import (
     StatementRefused,
     ValueWrong,
 )
-from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered
+from patient_ladle.core.results.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.dialects import MARIADB
+from patient_ladle.core.statements.scanner import Rendered
+from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import (
     CONNECT_SECONDS,

@@ -20,7 +20,7 @@ import pymysql
 from pymysql.constants import CR
 from pymysql.err import raise_mysql_exception
 
-from patient_ladle.core.columns import BATCH_ROWS
+from patient_ladle.core.results.columns import BATCH_ROWS
 
 DRIVER_ERRORS: tuple[type[Exception], ...] = (pymysql.Error, OSError)
 """What the driver raises, and the wire."""

@@ -20,9 +20,6 @@ import pyarrow as pa
 from psycopg import RawServerCursor, pq
 from psycopg.types.string import TextLoader
 
-from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column, CsvBatch
-from patient_ladle.core.dialects import POSTGRESQL
 from patient_ladle.core.errors import (
     ConnectionLost,
     LadleError,
@@ -38,10 +35,13 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.filling import zoned_cast
-from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import Rendered, called_names, place
+from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column, CsvBatch
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.dialects import POSTGRESQL
+from patient_ladle.core.statements.filling import zoned_cast
+from patient_ladle.core.statements.scanner import Rendered, called_names, place
+from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import (
     CONNECT_SECONDS,

@@ -14,9 +14,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from patient_ladle.core.catalogue import Gathering, TableColumn
-from patient_ladle.core.columns import BATCH_ROWS, Batch, Column
-from patient_ladle.core.dialects import SQLITE
 from patient_ladle.core.errors import (
     LadleError,
     RunCancelled,
@@ -28,9 +25,12 @@ from patient_ladle.core.errors import (
     StatementWrong,
     ValueWrong,
 )
-from patient_ladle.core.parameters import Parameter, Value, as_text
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.scanner import place
+from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
+from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.dialects import SQLITE
+from patient_ladle.core.statements.scanner import place
+from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import (
     CONNECT_SECONDS,

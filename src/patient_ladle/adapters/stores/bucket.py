@@ -25,9 +25,9 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from patient_ladle.adapters.disk import as_json, unreadable
-from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import BadInput, StoreUnwritable
 from patient_ladle.core.ports import ResultFolder
+from patient_ladle.core.runs.engine import DESCRIPTOR
 
 from .base import Store, checked_name, not_stored
 

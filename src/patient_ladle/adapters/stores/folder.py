@@ -21,8 +21,8 @@ from patient_ladle.adapters.disk import (
     written,
 )
 from patient_ladle.adapters.kept_files import kept_once
-from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.ports import ResultFolder
+from patient_ladle.core.runs.engine import DESCRIPTOR
 
 from .base import Store, checked_name, not_stored
 

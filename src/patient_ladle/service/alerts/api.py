@@ -11,7 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.adapters.alerts import CHANNELS
-from patient_ladle.core.alerts import KINDS
+from patient_ladle.core.runs.alerts import KINDS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_secrets
 from patient_ladle.service.people.models import OWN_RUNS, Person

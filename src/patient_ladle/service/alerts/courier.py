@@ -13,8 +13,8 @@ from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.base import NotSent, Reach
-from patient_ladle.core.alerts import Message
-from patient_ladle.core.retrying import Patience
+from patient_ladle.core.runs.alerts import Message
+from patient_ladle.core.runs.retrying import Patience
 from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.common.fields import UnreadableSecret
 

@@ -14,8 +14,8 @@ from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.smtp import check_address
-from patient_ladle.core.alerts import KINDS, OWN_RUN
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
+from patient_ladle.core.runs.alerts import KINDS, OWN_RUN
 from patient_ladle.service.people.models import OWN_RUNS, Person
 from patient_ladle.service.sources.services import check_name
 

@@ -23,9 +23,6 @@ from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
 from patient_ladle.adapters.stores.base import Store
-from patient_ladle.core.catalogue import without_schema
-from patient_ladle.core.columns import unique_names
-from patient_ladle.core.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.errors import (
     Fenced,
     LadleError,
@@ -38,12 +35,15 @@ from patient_ladle.core.errors import (
     StatementWrong,
     StoreUnwritable,
 )
-from patient_ladle.core.guards import checked_guards
-from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import Parameter, resolve, samples
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Outcome, SourceSession, Statement
-from patient_ladle.core.preview import PreviewLimits, first_rows
-from patient_ladle.core.scanner import one_reading_statement, statements
+from patient_ladle.core.results.columns import unique_names
+from patient_ladle.core.results.guards import checked_guards
+from patient_ladle.core.runs.engine import RunJob, name_fields, run_extract
+from patient_ladle.core.runs.preview import PreviewLimits, first_rows
+from patient_ladle.core.statements.catalogue import without_schema
+from patient_ladle.core.statements.scanner import one_reading_statement, statements
+from patient_ladle.core.values.parameters import Parameter, resolve, samples
 
 IDLE_SECONDS = 0.05
 """A job that came with the start is there by then: nothing holds it up."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from patient_ladle.adapters.stores import store_at
-from patient_ladle.core.reading import first_rows_of
+from patient_ladle.core.files.reading import first_rows_of
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from django.db.models import CheckConstraint, Q
 
-from patient_ladle.core.state_tables import StateTable
+from patient_ladle.core.runs.state_tables import StateTable
 
 
 def rules_of(table: StateTable, name: str, and_so: Mapping[str, Q] | None = None) -> CheckConstraint:

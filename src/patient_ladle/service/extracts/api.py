@@ -10,9 +10,9 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.core.differences import lines_between
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.parameters import MASK, TYPES
+from patient_ladle.core.results.differences import lines_between
+from patient_ladle.core.values.parameters import MASK, TYPES
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, flag_in, number_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all

@@ -9,7 +9,7 @@ from typing import Any
 from django.db.models import F
 
 from patient_ladle.core.errors import BadInput, Conflict, LadleError
-from patient_ladle.core.naming import holds, stem
+from patient_ladle.core.files.naming import holds, stem
 from patient_ladle.service.common.targets import targets_of
 
 from .models import Extract, Revision

@@ -9,12 +9,12 @@ from typing import Any
 from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core import advice
-from patient_ladle.core.advice import Remark
-from patient_ladle.core.dialects import Dialect
 from patient_ladle.core.errors import BadInput, LadleError, from_dict
-from patient_ladle.core.parameters import Parameter
-from patient_ladle.core.scanner import Part, place
+from patient_ladle.core.statements import advice
+from patient_ladle.core.statements.advice import Remark
+from patient_ladle.core.statements.dialects import Dialect
+from patient_ladle.core.statements.scanner import Part, place
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Address

@@ -9,8 +9,8 @@ from django.conf import settings
 from django.db import models
 from django.utils.functional import cached_property
 
-from patient_ladle.core.naming import DEFAULT_TEMPLATE
-from patient_ladle.core.parameters import Parameter
+from patient_ladle.core.files.naming import DEFAULT_TEMPLATE
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.sources.models import Source
 
 from .sensitive_values import opened_declaration

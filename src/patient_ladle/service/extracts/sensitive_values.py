@@ -13,7 +13,7 @@ from cryptography.fernet import InvalidToken
 from django.conf import settings
 
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.parameters import Parameter
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.common.keys import secret_box
 
 _MARK = "sealed"

@@ -10,15 +10,15 @@ from django.db import transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.differences import lines_between, settings_between
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
-from patient_ladle.core.filling import restore_parameters
-from patient_ladle.core.formats import get_format
-from patient_ladle.core.guards import checked_guards
-from patient_ladle.core.naming import DEFAULT_TEMPLATE, check_template
-from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import Parameter, bound_names, check_declared
-from patient_ladle.core.scanner import names_used, one_reading_statement, refuse_slices
+from patient_ladle.core.files.formats import get_format
+from patient_ladle.core.files.naming import DEFAULT_TEMPLATE, check_template
+from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.results.differences import lines_between, settings_between
+from patient_ladle.core.results.guards import checked_guards
+from patient_ladle.core.statements.filling import restore_parameters
+from patient_ladle.core.statements.scanner import names_used, one_reading_statement, refuse_slices
+from patient_ladle.core.values.parameters import Parameter, bound_names, check_declared
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.people.models import Person

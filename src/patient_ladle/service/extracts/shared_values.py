@@ -8,7 +8,7 @@ from typing import Any
 from django.db import transaction
 
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
-from patient_ladle.core.parameters import Parameter
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named

@@ -10,8 +10,8 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.core.date_phrases import EXAMPLES, timestamp_of
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.values.date_phrases import EXAMPLES, timestamp_of
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
 

@@ -12,16 +12,16 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.catalogue import names_of
-from patient_ladle.core.columns import KINDS, Column
 from patient_ladle.core.errors import BadInput, unknown_name
-from patient_ladle.core.filling import restore_parameters
-from patient_ladle.core.formats import FORMATS
-from patient_ladle.core.output import FILE_OPTIONS, OutputSettings
-from patient_ladle.core.parameters import Parameter, check_declared, resolve
-from patient_ladle.core.reading import sample_of
-from patient_ladle.core.scanner import parameter_names, statements
-from patient_ladle.core.shaping import TYPES
+from patient_ladle.core.files.formats import FORMATS
+from patient_ladle.core.files.output import FILE_OPTIONS, OutputSettings
+from patient_ladle.core.files.reading import sample_of
+from patient_ladle.core.files.shaping import TYPES
+from patient_ladle.core.results.columns import KINDS, Column
+from patient_ladle.core.statements.catalogue import names_of
+from patient_ladle.core.statements.filling import restore_parameters
+from patient_ladle.core.statements.scanner import parameter_names, statements
+from patient_ladle.core.values.parameters import Parameter, check_declared, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today

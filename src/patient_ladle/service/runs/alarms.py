@@ -21,9 +21,9 @@ from django.db import connection, transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import in_words
-from patient_ladle.core.calendars.clock import check_zone
-from patient_ladle.core.due_decisions import LATE_AFTER
 from patient_ladle.core.errors import LadleError, StoreUnwritable, general_words
+from patient_ladle.core.runs.due_decisions import LATE_AFTER
+from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.service.alerts.models import Alert, Summary
 from patient_ladle.service.alerts.services import open_problem, resolve_problem, tell, tell_one
 from patient_ladle.service.common.caller import SEES_ALL

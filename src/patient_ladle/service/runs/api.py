@@ -14,7 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, unknown_name
-from patient_ladle.core.parameters import masked
+from patient_ladle.core.values.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract

@@ -11,11 +11,11 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.core.calendars.clock import before_day, check_order, check_zone
-from patient_ladle.core.due_decisions import DUE_TIME, RUN
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
-from patient_ladle.core.naming import holds, stem
-from patient_ladle.core.output import OutputSettings
+from patient_ladle.core.files.naming import holds, stem
+from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.runs.due_decisions import DUE_TIME, RUN
+from patient_ladle.core.values.calendars.clock import before_day, check_order, check_zone
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
 from patient_ladle.service.schedules.services import schedule_named

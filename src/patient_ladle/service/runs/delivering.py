@@ -26,13 +26,13 @@ from django.db.models import Q
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import in_words, kind_named, kind_of, mark_of
-from patient_ladle.core.engine import DESCRIPTOR, descriptor_name, name_fields
 from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
-from patient_ladle.core.naming import file_stem
-from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import resolve
+from patient_ladle.core.files.naming import file_stem
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import DeliveryPlan
-from patient_ladle.core.retrying import Patience
+from patient_ladle.core.runs.engine import DESCRIPTOR, descriptor_name, name_fields
+from patient_ladle.core.runs.retrying import Patience
+from patient_ladle.core.values.parameters import resolve
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.people.models import Person

@@ -13,11 +13,11 @@ from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import kind_of
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.engine import RunJob, name_fields
-from patient_ladle.core.filling import filled_parts
-from patient_ladle.core.output import OutputSettings
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Statement
+from patient_ladle.core.runs.engine import RunJob, name_fields
+from patient_ladle.core.statements.filling import filled_parts
+from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.targets import targets_of

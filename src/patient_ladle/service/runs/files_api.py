@@ -24,9 +24,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from waitress.channel import ClientDisconnected
 
-from patient_ladle.core.engine import DESCRIPTOR
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
-from patient_ladle.core.formats import checked_options, get_format
+from patient_ladle.core.files.formats import checked_options, get_format
+from patient_ladle.core.runs.engine import DESCRIPTOR
 from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.children.looking import StoredAt, look_into
 from patient_ladle.service.common.api import RoleView, number_in, page_of, paged

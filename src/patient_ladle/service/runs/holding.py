@@ -9,7 +9,7 @@ from django.db import transaction
 from django.db.models import Q
 
 from patient_ladle.core.errors import Conflict
-from patient_ladle.core.guards import Earlier, Finding, Guard, checked_guards, judged
+from patient_ladle.core.results.guards import Earlier, Finding, Guard, checked_guards, judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.words import spaced
 

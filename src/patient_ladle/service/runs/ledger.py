@@ -28,7 +28,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import kind_named
 from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
-from patient_ladle.core.retrying import Patience
+from patient_ladle.core.runs.retrying import Patience
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place

@@ -19,7 +19,7 @@ from typing import Any
 from django.conf import settings
 from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
-from patient_ladle.core.calendars.clock import check_zone
+from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.service.alerts.services import without_numbers
 from patient_ladle.service.schedules.models import DueTime, Schedule
 

@@ -14,8 +14,8 @@ from django.db import transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from patient_ladle.core.due_decisions import DUE_TIME, LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.core.errors import Conflict, LadleError
+from patient_ladle.core.runs.due_decisions import DUE_TIME, LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
 from patient_ladle.service.alerts.models import OpenProblem
 from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import AWAY

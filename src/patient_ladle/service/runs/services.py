@@ -14,10 +14,10 @@ from typing import Any
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from patient_ladle.core.due_decisions import finish_by
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
-from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import Parameter, resolve
+from patient_ladle.core.files.formats import get_format
+from patient_ladle.core.runs.due_decisions import finish_by
+from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch

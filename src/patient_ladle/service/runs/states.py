@@ -8,7 +8,7 @@ A finished run's result is stored and proven; its delivery has a state of its ow
 
 from __future__ import annotations
 
-from patient_ladle.core.state_tables import Fields, Move, StateTable
+from patient_ladle.core.runs.state_tables import Fields, Move, StateTable
 
 WAITING, QUEUED, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "queued", "running", "finished", "failed", "cancelled"
 NOT_RUN = "not_run"

@@ -21,7 +21,7 @@ from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.core.errors import LadleError
-from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.common.alone import one_by_one
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.schedules.models import Schedule

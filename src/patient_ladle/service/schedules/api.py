@@ -11,11 +11,11 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.core.calendars.clock import check_zone
-from patient_ladle.core.calendars.reading import FORMS
-from patient_ladle.core.calendars.timing import Timing
-from patient_ladle.core.due_decisions import MISSED, RUN, SKIPPED
-from patient_ladle.core.parameters import masked
+from patient_ladle.core.runs.due_decisions import MISSED, RUN, SKIPPED
+from patient_ladle.core.values.calendars.clock import check_zone
+from patient_ladle.core.values.calendars.reading import FORMS
+from patient_ladle.core.values.calendars.timing import Timing
+from patient_ladle.core.values.parameters import masked
 from patient_ladle.service.common.api import (
     DayField,
     HourField,

@@ -10,9 +10,9 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
-from patient_ladle.core.calendars.holidays import NO_HOLIDAYS, of_country, of_file
-from patient_ladle.core.calendars.timing import Timing
-from patient_ladle.core.due_decisions import DUE_TIME, CatchUp, Pause
+from patient_ladle.core.runs.due_decisions import DUE_TIME, CatchUp, Pause
+from patient_ladle.core.values.calendars.holidays import NO_HOLIDAYS, of_country, of_file
+from patient_ladle.core.values.calendars.timing import Timing
 from patient_ladle.service.common.state_rules import rules_of
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.sources.models import Environment

@@ -10,11 +10,11 @@ from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
-from patient_ladle.core.calendars.timing import Timing
-from patient_ladle.core.due_decisions import POLICIES
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
-from patient_ladle.core.formats import get_format
-from patient_ladle.core.parameters import MASK, resolve
+from patient_ladle.core.files.formats import get_format
+from patient_ladle.core.runs.due_decisions import POLICIES
+from patient_ladle.core.values.calendars.timing import Timing
+from patient_ladle.core.values.parameters import MASK, resolve
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads

@@ -23,8 +23,6 @@ from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.browsing import Browser, Filter, View
-from patient_ladle.core.catalogue import find_table
 from patient_ladle.core.errors import (
     BadInput,
     Conflict,
@@ -38,7 +36,9 @@ from patient_ladle.core.errors import (
     from_dict,
     unknown_name,
 )
-from patient_ladle.core.parameters import Parameter, masked
+from patient_ladle.core.statements.browsing import Browser, Filter, View
+from patient_ladle.core.statements.catalogue import find_table
+from patient_ladle.core.values.parameters import Parameter, masked
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 

@@ -13,7 +13,7 @@ from django.utils import timezone
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.addresses import from_url
 from patient_ladle.core.errors import BadInput, Conflict
-from patient_ladle.core.quiet_hours import QuietHours
+from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.children.interactive import check_in_child
 
 from .models import Address, Environment, Source

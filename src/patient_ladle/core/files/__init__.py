@@ -1,0 +1,1 @@
+"""Result files: formats, each owning all of itself, compression, names, options, the descriptor."""

@@ -1,0 +1,163 @@
+"""Parquet: typed columns for programs that compute. Kinds without a type there (JSON, times, mixed ones) are texts."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, BinaryIO, ClassVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+
+from patient_ladle.core.results.arrow_text import canonical_array, kind_of
+from patient_ladle.core.results.columns import Batch, Column
+
+from ..options import Option
+from .base import Format, FormatWriter, Sink, Target
+from .styles import NUMBER_FORM, rounded
+from .tables import BATCH_ROWS, Table, columns_of, whole
+
+_SCALED = re.compile(r"\((\d+), ?(-?\d+)\)")
+_MOST_DIGITS = 38
+"""Of a decimal of 128 bits."""
+_PLAIN = {
+    "integer": pa.int64(), "float": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
+    "timestamp": pa.timestamp("us"), "zoned": pa.timestamp("us", "UTC"), "binary": pa.binary(),
+}  # fmt: skip
+_GROUP_BYTES = 32 << 20
+"""Texts gathered before a row group is written."""
+OPTIONS = (Option("compression", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),)
+
+
+def _type_of(column: Column) -> pa.DataType:
+    if column.kind == "decimal":
+        found = _SCALED.search(column.source_type)
+        formed = NUMBER_FORM.fullmatch(column.pattern) if column.pattern else None
+        if formed:
+            return pa.decimal128(_MOST_DIGITS, len(formed.group(3) or ""))
+        if found:
+            digits, places = int(found.group(1)), int(found.group(2))
+            digits, places = max(digits - min(places, 0), places), max(places, 0)
+            if digits <= _MOST_DIGITS:
+                return pa.decimal128(digits, places)
+    return _PLAIN.get(column.kind, pa.string())
+
+
+def _typed(array: pa.Array, wanted: pa.DataType) -> pa.Array:
+    if wanted == pa.string():
+        return array
+    if wanted == pa.binary():
+        return pa.array([None if v is None else base64.b64decode(v) for v in array.to_pylist()], pa.binary())
+    if pa.types.is_timestamp(wanted):
+        plain = pc.replace_substring(pc.replace_substring(array, "T", " "), "Z", "").cast(pa.timestamp("us"))
+        return pc.assume_timezone(plain, "UTC") if wanted.tz else plain
+    return array.cast(wanted)
+
+
+class _Out:
+    """The sink as a file that knows where it is."""
+
+    closed = False
+
+    def __init__(self, sink: Sink) -> None:
+        self.sink, self.at = sink, 0
+
+    def write(self, data: Any) -> int:
+        self.sink.write(data)
+        self.at += len(data)
+        return len(data)
+
+    def tell(self) -> int:
+        return self.at
+
+    def flush(self) -> None:
+        return None
+
+    def close(self) -> None:
+        self.closed = True
+
+
+class ParquetWriter(FormatWriter):
+    """See FormatWriter."""
+
+    def begin(self, title: str, columns: Sequence[Column]) -> None:
+        self.columns = columns
+        self.types = [_type_of(column) for column in columns]
+        for column, wanted in zip(columns, self.types, strict=True):
+            if column.kind in ("decimal", "any") and wanted == pa.string():
+                self.warn(f"column '{column.name}' has no one type with known digits: written as text")
+        self.schema = pa.schema([pa.field(c.name, t) for c, t in zip(columns, self.types, strict=True)])
+        compression = None if self.options["compression"] == "none" else self.options["compression"]
+        self.made = pq.ParquetWriter(pa.PythonFile(_Out(self.target.file), mode="w"), self.schema, compression=compression)
+        self.waiting: list[pa.RecordBatch] = []
+        self.size = 0
+
+    def _cast(self, column: Column, array: pa.Array, wanted: pa.DataType) -> pa.Array:
+        if column.kind == "decimal" and column.pattern:
+            array = rounded(array, column.pattern)
+        try:
+            return _typed(array, wanted)
+        except (pa.ArrowInvalid, ValueError):
+            bad = pa.array([not _fits(array.slice(n, 1), wanted) for n in range(len(array))])
+            hint = "Set the column's type to text for this output, or change the statement."
+            raise self.unfit(column, bad, f"the value is no {wanted}", hint) from None
+
+    def write(self, batch: Batch) -> None:
+        cells = [self._cast(c, array, t) for c, array, t in zip(self.columns, batch.cells, self.types, strict=True)]
+        self.waiting.append(pa.record_batch(cells, schema=self.schema))
+        self.size += batch.bytes
+        self.rows += batch.rows
+        if self.size >= _GROUP_BYTES:
+            self._put_group()
+
+    def _put_group(self) -> None:
+        if self.waiting:
+            self.made.write_table(pa.Table.from_batches(self.waiting, self.schema))
+        self.waiting, self.size = [], 0
+
+    def waiting_bytes(self) -> int:
+        return self.size
+
+    def end(self) -> None:
+        self._put_group()
+        self.made.close()
+
+
+def _fits(one: pa.Array, wanted: pa.DataType) -> bool:
+    try:
+        _typed(one, wanted)
+    except (pa.ArrowInvalid, ValueError):
+        return False
+    return True
+
+
+def _batches(content: pq.ParquetFile) -> Iterator[Batch]:
+    for batch in content.iter_batches(batch_size=BATCH_ROWS):
+        yield Batch([canonical_array(column) for column in batch.columns], [None] * batch.num_columns, batch.num_rows)
+
+
+class ParquetFormat(Format):
+    """See Format."""
+
+    name = "parquet"
+    counter = "parquet"
+    lines = False
+    extension = ".parquet"
+    media_type = "application/vnd.apache.parquet"
+    note = "typed columns, for programs"
+    options: ClassVar = OPTIONS
+    seeks = True
+
+    def writer(self, target: Target, options: Mapping[str, Any]) -> FormatWriter:
+        return ParquetWriter(target, options)
+
+    def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
+        content = pq.ParquetFile(whole(file))
+        schema = content.schema_arrow
+        known = columns[0] if columns else [Column(field.name, kind_of(field.type)) for field in schema]
+        yield Table("", columns_of(schema.names, known), _batches(content))
+
+    def encoding(self, options: Mapping[str, Any]) -> str:
+        return ""
