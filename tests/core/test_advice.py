@@ -8,8 +8,12 @@ from hypothesis import strategies as st
 
 from patient_ladle.core.errors import LadleError, StatementRefused, StatementWrong
 from patient_ladle.core.statements import advice
-from patient_ladle.core.statements.advice import Elsewhere
-from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
+from patient_ladle.core.statements.languages.mariadb import MARIADB
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
+from patient_ladle.core.statements.languages.sqlite import SQLITE
+from patient_ladle.core.statements.remarks import Elsewhere
 from patient_ladle.core.values.parameters import Parameter
 
 
@@ -121,9 +125,9 @@ def test_a_missing_name_is_placed_and_looked_for(text, missing, name, hint, plac
     ],
 )
 def test_a_type_is_compared_only_where_it_is_surely_that_column(text, kind, warned):
-    found = advice.of_types(text, POSTGRESQL, declared(p=kind), CATALOGUE)
+    found = POSTGRESQL.remarks_on_types(text, declared(p=kind), CATALOGUE)
     assert [r.code for r in found] == (["other_type"] if warned else [])
-    assert advice.of_types(text, SQLITE, declared(p=kind), CATALOGUE) == []
+    assert SQLITE.remarks_on_types(text, declared(p=kind), CATALOGUE) == []
 
 
 def test_names_by_the_stored_catalogue_when_the_source_is_silent():
@@ -137,9 +141,9 @@ PIECES = st.sampled_from(["select", "from", "join", "districts", "d", "as", "wit
                           ";", "--", "\n", "::", "é", "\u202e", "\u0301", "1", "e'", "union", "lateral", "distinct"])  # fmt: skip
 
 
-@given(st.sampled_from(sorted(DIALECTS)), st.one_of(st.text(max_size=50), st.lists(PIECES, max_size=25).map(" ".join)))
+@given(st.sampled_from(sorted(LANGUAGES)), st.one_of(st.text(max_size=50), st.lists(PIECES, max_size=25).map(" ".join)))
 def test_whatever_is_typed_gets_remarks_in_its_own_bounds(name, text):
-    dialect, parameters = DIALECTS[name], declared(p="date", q={"many": True})
+    dialect, parameters = LANGUAGES[name], declared(p="date", q={"many": True})
     remarks = advice.of_text(text, dialect, parameters)
     if not any(r.severity == "error" for r in remarks):
         remarks += advice.of_types(text, dialect, parameters, CATALOGUE) + advice.of_names(text, dialect, CATALOGUE, OTHERS)
@@ -158,6 +162,6 @@ def test_deep_wide_and_long_texts_are_answered():
     deep = "select " + "(" * 600 + "1" + ")" * 600
     wide = "select 1 from districts where zone in (" + ", ".join(f"'{n}'" for n in range(2_000)) + ")"
     for text in (deep, wide, "select 1 -- " + "x" * 250_000, "select " + ", ".join(f"d.c{n}" for n in range(8_000))):
-        for dialect in DIALECTS.values():
+        for dialect in LANGUAGES.values():
             advice.of_text(text, dialect, [])
             advice.of_types(text, dialect, [], CATALOGUE)

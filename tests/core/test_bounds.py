@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from patient_ladle.core.errors import LadleError
 from patient_ladle.core.results.differences import MOST_PAIRS, lines_between
 from patient_ladle.core.statements.advice import of_text_and_parts, of_types
-from patient_ladle.core.statements.dialects import DIALECTS
 from patient_ladle.core.statements.filling import restore_parameters
-from patient_ladle.core.statements.scanner import called_names, names_used
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.scanner import called_names
 from patient_ladle.core.values.parameters import Parameter
 
 LENGTH = 20 << 10
@@ -26,13 +26,17 @@ PIECES = ["a;", ";", "[", "(", "()", "[]", "''", "'a',", "a ", "a+", "/*", "/**/
 TABLE = {"schema": "", "name": "a", "columns": [{"name": "a", "kind": "date", "type": "date"}]}
 
 
-@pytest.mark.parametrize("dialect", DIALECTS.values(), ids=DIALECTS)
+def proposed_after(dialect, text):
+    dialect.completion(text, len(text), [TABLE | {"kind": "table"}], ["a"], True)
+
+
+@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
 def test_no_text_takes_longer_to_cut_than_its_length_says(dialect):
     for piece in PIECES:
         text = "select " + piece * (LENGTH // len(piece.encode()))
-        for work in (names_used, called_names, restore_parameters):
+        for work in (type(dialect).names_used, called_names, restore_parameters, proposed_after):
             try:
-                work(text, dialect)
+                work(text, dialect) if work in (called_names, restore_parameters) else work(dialect, text)
             except LadleError as refused:
                 assert refused.hint
 
@@ -61,7 +65,7 @@ def remarks_on(text, dialect):
         of_types(text, dialect, declared, [TABLE])
 
 
-@pytest.mark.parametrize("dialect", DIALECTS.values(), ids=DIALECTS)
+@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
 def test_remarks_take_work_that_grows_with_the_text(dialect):
     for piece in PIECES:
         short, long = (calls_of(remarks_on, "select " + piece * count, dialect) for count in (100, 800))

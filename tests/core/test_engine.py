@@ -31,7 +31,7 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column, unique_names
 from patient_ladle.core.runs.engine import RunJob, run_extract
 from patient_ladle.core.runs.memory import ManualClock, MemoryDelivery, MemoryFolder, MemoryLedger, MemorySession
-from patient_ladle.core.statements.dialects import POSTGRESQL
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.scanner import statements
 from patient_ladle.proof.unpacking import unpacked
 

@@ -9,9 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.statements.dialects import DIALECTS, MARIADB, POSTGRESQL
-from patient_ladle.core.statements.filling import fill_in, restore_parameters
-from patient_ladle.core.statements.scanner import parameter_names, place
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.languages.mariadb import MARIADB
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
+from patient_ladle.core.statements.parts import place
+from patient_ladle.core.statements.scanner import parameter_names
 from patient_ladle.core.values.parameters import Parameter, resolve
 
 DECLARED = [
@@ -39,15 +41,15 @@ def bound(who="x", many=("x",)):
     return resolve(declared, values, date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc))
 
 
-@given(st.sampled_from(sorted(DIALECTS)), st.lists(PIECES, max_size=12).map(" ".join), TEXTS, st.lists(TEXTS, max_size=3))
+@given(st.sampled_from(sorted(LANGUAGES)), st.lists(PIECES, max_size=12).map(" ".join), TEXTS, st.lists(TEXTS, max_size=3))
 def test_out_and_back_is_the_same_text(name, text, who, many):
-    dialect = DIALECTS[name]
+    dialect = LANGUAGES[name]
     try:
         names = parameter_names(text, dialect)
     except LadleError:
         return
-    filled = fill_in(text, dialect, bound(who, many))
-    assert restore_parameters(filled.text, dialect) == text
+    filled = dialect.fill_in(text, bound(who, many))
+    assert dialect.restore(filled.text) == text
     assert parameter_names(filled.text, dialect) == []
     assert "hidden!" not in filled.text
     for each in names:
@@ -55,11 +57,11 @@ def test_out_and_back_is_the_same_text(name, text, who, many):
 
 
 def test_text_and_values_may_change_outside_and_the_parameters_still_come_back():
-    filled = fill_in("select 1 where day > :day and name = :who", POSTGRESQL, bound()).text
+    filled = POSTGRESQL.fill_in("select 1 where day > :day and name = :who", bound()).text
     assert filled == "select 1 where day > /* :day */ '2026-11-01'::date /* : */ and name = /* :who */ 'x'::text /* : */"
     changed = filled.replace("2026-11-01", "2020-01-01").replace("select 1", "select 2, ':no'").replace("/* : */", "/*:*/")
-    assert restore_parameters(changed, POSTGRESQL) == "select 2, ':no' where day > :day and name = :who"
-    assert fill_in(":who", MARIADB, bound("a\\'b")).text == "/* :who */ 'a\\\\''b' /* : */"
+    assert POSTGRESQL.restore(changed) == "select 2, ':no' where day > :day and name = :who"
+    assert MARIADB.fill_in(":who", bound("a\\'b")).text == "/* :who */ 'a\\\\''b' /* : */"
 
 
 @pytest.mark.parametrize(
@@ -68,5 +70,5 @@ def test_text_and_values_may_change_outside_and_the_parameters_still_come_back()
 )
 def test_a_mark_without_its_other_is_placed(text, column):
     with pytest.raises(BadInput) as refused:
-        restore_parameters(text, POSTGRESQL)
+        POSTGRESQL.restore(text)
     assert place(text, column - 1) == (refused.value.facts["line"], refused.value.facts["column"])

@@ -13,17 +13,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.core.addresses import from_url
+from patient_ladle.adapters.sources import ENGINES
+from patient_ladle.adapters.sources.urls import from_url
 from patient_ladle.core.errors import BadInput, LadleError, StatementRefused
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array, kind_of
 from patient_ladle.core.results.columns import Column, canonical
 from patient_ladle.core.runs.memory import MemorySession
 from patient_ladle.core.runs.preview import KEPT_CELL, LONG_TEXT, PreviewLimits, first_rows, media_of
-from patient_ladle.core.statements.browsing import Browser, Filter
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn, find_table, references_to, search, without_schema
-from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
-from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names, scan
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
+from patient_ladle.core.statements.languages.mariadb import MARIADB
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
+from patient_ladle.core.statements.languages.sqlite import SQLITE
+from patient_ladle.core.statements.lexing import scan
+from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names
+from patient_ladle.core.statements.views import Filter
 
 
 @pytest.mark.parametrize(
@@ -44,10 +50,11 @@ from patient_ladle.core.statements.scanner import one_reading_statement, paramet
         ("mysql+driver://u@[::1]/w", "mariadb", {"host": "::1", "port": 3306, "database": "w", "user": "u"}, ""),
         ("sqlite:////srv/a%20b.db", "sqlite", {"path": "/srv/a b.db"}, ""),
         ("duckdb:///srv/x.duckdb", "duckdb", {"path": "/srv/x.duckdb"}, ""),
+        ("files:///srv/drop", "files", {"folder": "/srv/drop"}, ""),
     ],
 )
 def test_a_url_gives_fields_and_its_secret_apart(url, engine, fields, secret):
-    found = from_url(url)
+    found = from_url(url, ENGINES.values())
     assert (found.engine, found.fields, found.secret) == (engine, fields, secret)
     assert not secret or secret not in repr(found)
 
@@ -55,7 +62,7 @@ def test_a_url_gives_fields_and_its_secret_apart(url, engine, fields, secret):
 @given(st.text(max_size=60))
 def test_any_text_is_a_url_or_clearly_none(text):
     try:
-        assert from_url(text).engine in DIALECTS
+        assert from_url(text, ENGINES.values()).engine in ENGINES
     except BadInput as error:
         assert error.hint
 
@@ -92,9 +99,9 @@ def test_the_default_schema_stays_unsaid_and_names_are_found(catalogue):
     assert search(catalogue, "where")[0]["table"] == "districts"
 
 
-@pytest.mark.parametrize("dialect", DIALECTS.values(), ids=lambda d: d.name)
+@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=lambda d: d.name)
 def test_every_view_is_one_reading_statement_with_its_parameters(catalogue, dialect):
-    browser = Browser(dialect, find_table(catalogue, "readings"))
+    browser = dialect.views(find_table(catalogue, "readings"))
     filters = [Filter('odd "name', "contains", "x"), Filter("litres", "at_least", "1.5"), Filter("read_at", "is_null")]
     for view in (
         browser.rows(filters, "litres", True),
@@ -216,9 +223,9 @@ PIECES = [
 ]
 
 
-@given(st.sampled_from(sorted(DIALECTS)), st.lists(st.sampled_from(PIECES), max_size=12).map("".join))
+@given(st.sampled_from(sorted(LANGUAGES)), st.lists(st.sampled_from(PIECES), max_size=12).map("".join))
 def test_any_text_in_any_dialect_is_one_reading_statement_or_clearly_none(name, text):
-    dialect = DIALECTS[name]
+    dialect = LANGUAGES[name]
     try:
         tokens = list(scan(text, dialect))
     except StatementRefused as error:

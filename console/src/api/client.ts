@@ -45,6 +45,7 @@ export type AlertRecord = components["schemas"]["AlertView"];
 export type ChannelRecord = components["schemas"]["ChannelView"];
 export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];
+export type Completion = components["schemas"]["CompletionView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */
 export class Problem extends Error {

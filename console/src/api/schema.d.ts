@@ -231,6 +231,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/completions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What may come next at a position of a statement: from its text and the stored catalogue, without asking the source. */
+        post: operations["complete"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/date-phrases": {
         parameters: {
             query?: never;
@@ -1317,23 +1334,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sources/{name}/words": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Names of tables and columns, for an editor to offer. */
-        get: operations["completion_words"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -1477,6 +1477,8 @@ export interface components {
             readonly address: {
                 [key: string]: string;
             };
+            /** @description Where it leads, in words. */
+            readonly place: string;
             /** @description A secret is kept for it; it is never shown. */
             readonly has_secret: boolean;
             /** @description Steps of the last check; null: never checked. */
@@ -1800,6 +1802,35 @@ export interface components {
              */
             due_at: string;
         };
+        CompletionBody: {
+            /** @description Name of the source. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description The text in the source's language. */
+            statement: string;
+            /** @description Of the cursor, from 0, in code points. */
+            position: number;
+            /** @description Names that may be used. */
+            parameters?: string[];
+            /**
+             * @description False: somebody only types, and nothing is proposed at a blank.
+             * @default true
+             */
+            asked: boolean;
+        };
+        CompletionView: {
+            /** @description What stands before the position already, and gives way. */
+            typed: string;
+            proposals: components["schemas"]["ProposalView"][];
+            /** @description Typing on adds nothing new. */
+            complete: boolean;
+            /**
+             * Format: date-time
+             * @description When the source's tables were last looked at.
+             */
+            gathered_at: string | null;
+        };
         CopyBody: {
             /** @description Its name. */
             name: string;
@@ -1944,6 +1975,8 @@ export interface components {
             reads: {
                 [key: string]: string;
             };
+            /** @description Where that address leads, in words. */
+            place: string;
             /**
              * Format: date
              * @description The date that the data is of.
@@ -1994,6 +2027,21 @@ export interface components {
             /** @description Its newest runs, in the order of its sequence. */
             readonly runs: number[];
         };
+        EditorView: {
+            /** @description Words of the language. */
+            words: string[];
+            /** @description Names of types. */
+            types: string[];
+            /** @description Marks that names may stand between. */
+            name_quotes: string;
+            double_quoted_strings: boolean;
+            /** @description Of strings. */
+            backslash_escapes: boolean;
+            dollar_quoted_strings: boolean;
+            hash_comments: boolean;
+            /** @description What an editor's formatter calls the language; empty: it has none. */
+            formatter: string;
+        };
         EngineFieldView: {
             /** @description Its name. */
             name: string;
@@ -2005,6 +2053,8 @@ export interface components {
             required: boolean;
             /** @description The only values that may be given, where there is a list. */
             choices: string[];
+            /** @description Proposed; empty: nothing is. */
+            default: string;
         };
         EngineView: {
             /** @description Its name. */
@@ -2013,8 +2063,12 @@ export interface components {
             title: string;
             /** @description An address of it has a secret. */
             takes_secret: boolean;
+            /** @description What a connection URL of it looks like. */
+            url_form: string;
             /** @description What an address of this engine holds. */
             address_fields: components["schemas"]["EngineFieldView"][];
+            /** @description What statements for it are written in. */
+            language: components["schemas"]["LanguageView"];
         };
         EnvironmentView: {
             /** @description Its name. */
@@ -2391,6 +2445,14 @@ export interface components {
          * @enum {string}
          */
         InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
+        LanguageView: {
+            /** @description Sources whose engines have one language take each other's statements. */
+            name: string;
+            /** @description What it is called. */
+            title: string;
+            /** @description How an editor colours it; null: as plain text. */
+            editor: components["schemas"]["EditorView"] | null;
+        };
         LatestView: {
             /** @description Number of the run. */
             run: number;
@@ -2955,6 +3017,28 @@ export interface components {
              */
             total: boolean;
         };
+        ProposalView: {
+            label: string;
+            /** @description Which kind it is of. */
+            kind: components["schemas"]["ProposalViewKindEnum"];
+            /** @description What was found, in words. */
+            detail: string;
+            /** @description The higher, the further up. */
+            boost: number;
+            /** @description What is put into the text. */
+            apply: string;
+        };
+        /**
+         * @description * `column` - column
+         *     * `table` - table
+         *     * `alias` - alias
+         *     * `with` - with
+         *     * `parameter` - parameter
+         *     * `keyword` - keyword
+         *     * `word` - word
+         * @enum {string}
+         */
+        ProposalViewKindEnum: "column" | "table" | "alias" | "with" | "parameter" | "keyword" | "word";
         ReferenceView: {
             /** @description Names of the columns. */
             columns: string[];
@@ -3889,14 +3973,6 @@ export interface components {
             /** @description Its indexes, as the database describes them. */
             indexes: string[];
         };
-        TableWords: {
-            /** @description Its name. */
-            name: string;
-            /** @description Which kind it is of. */
-            kind: string;
-            /** @description Name and type. */
-            columns: string[][];
-        };
         /**
          * @description * `is` - is
          *     * `is_not` - is_not
@@ -3978,15 +4054,6 @@ export interface components {
          * @enum {string}
          */
         TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp" | "period" | "identifier";
-        WordsView: {
-            /**
-             * Format: date-time
-             * @description When the names were gathered; null: never.
-             */
-            gathered_at: string | null;
-            /** @description The tables. */
-            tables: components["schemas"]["TableWords"][];
-        };
         WorkerView: {
             /** @description Its number. */
             id: string;
@@ -5714,6 +5781,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SendingView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    complete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompletionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompletionView"];
                 };
             };
             /** @description Bad Request */
@@ -13662,76 +13851,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TableView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    completion_words: {
-        parameters: {
-            query: {
-                /** @description Name of the environment. */
-                environment: string;
-            };
-            header?: never;
-            path: {
-                /** @description The name of it; of a file, its file name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WordsView"];
                 };
             };
             /** @description Bad Request */

@@ -3,9 +3,10 @@ import { defaultKeymap } from "@codemirror/commands";
 import { highlightSelectionMatches, searchKeymap } from "@codemirror/search";
 import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { useLanguage } from "../api/useEngines";
 import { cspNonce } from "../app/nonce";
 import { FOR_AUTHORS } from "../lib/words";
-import { languageOf, looks, parameterMarks } from "./sqlLook";
+import { colouringOf, looks, parameterMarks } from "./sqlLook";
 
 /** A statement to read, with highlighting; for those who may not see it, that it is there. */
 export function StatementView({ text, engine, label }: { text: string; engine: string; label: string }) {
@@ -14,13 +15,14 @@ export function StatementView({ text, engine, label }: { text: string; engine: s
 
 function StatementText({ text, engine, label }: { text: string; engine: string; label: string }) {
   const box = useRef<HTMLDivElement>(null);
+  const language = useLanguage(engine);
   useEffect(() => {
     const made = new EditorView({
       parent: box.current!,
       state: EditorState.create({
         doc: text,
         extensions: [
-          lineNumbers(), highlightSelectionMatches(), keymap.of([...defaultKeymap, ...searchKeymap]), languageOf(engine), parameterMarks, ...looks,
+          lineNumbers(), highlightSelectionMatches(), keymap.of([...defaultKeymap, ...searchKeymap]), colouringOf(language), parameterMarks, ...looks,
           EditorState.readOnly.of(true),
           EditorView.contentAttributes.of({ "aria-label": label }),
           EditorView.cspNonce.of(cspNonce),
@@ -29,6 +31,6 @@ function StatementText({ text, engine, label }: { text: string; engine: string; 
     });
     made.scrollDOM.tabIndex = 0;
     return () => made.destroy();
-  }, [text, engine, label]);
+  }, [text, language, label]);
   return <div ref={box} />;
 }

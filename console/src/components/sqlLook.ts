@@ -1,8 +1,10 @@
 /** How statements look, in the editor and where they are only read. */
-import { MariaSQL, PostgreSQL, SQLite, sql, type SQLDialect } from "@codemirror/lang-sql";
+import { sql, SQLDialect } from "@codemirror/lang-sql";
 import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { Decoration, EditorView, MatchDecorator, ViewPlugin, type DecorationSet, type ViewUpdate } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
+import type { Extension } from "@codemirror/state";
+import type { Language } from "../api/useEngines";
 
 const colours = HighlightStyle.define([
   { tag: tags.keyword, color: "var(--pl-accent)", fontWeight: "600" },
@@ -36,6 +38,21 @@ export const parameterMarks = ViewPlugin.fromClass(
   { decorations: (plugin) => plugin.decorations },
 );
 
-const dialects: Record<string, SQLDialect> = { mariadb: MariaSQL, sqlite: SQLite };
-export const languageOf = (engine: string) => sql({ dialect: dialects[engine] ?? PostgreSQL });
+const made = new Map<string, Extension>();
+
+/** How an editor colours a language, from what the service tells of it; as plain text where it tells nothing. */
+export function colouringOf(language: Language | undefined): Extension {
+  const facts = language?.editor;
+  if (!language || !facts) return [];
+  if (!made.has(language.name)) {
+    made.set(language.name, sql({
+      dialect: SQLDialect.define({
+        keywords: facts.words.join(" "), types: facts.types.join(" "), identifierQuotes: facts.name_quotes,
+        doubleQuotedStrings: facts.double_quoted_strings, backslashEscapes: facts.backslash_escapes,
+        doubleDollarQuotedStrings: facts.dollar_quoted_strings, hashComments: facts.hash_comments, spaceAfterDashes: facts.hash_comments,
+      }),
+    }));
+  }
+  return made.get(language.name)!;
+}
 export const looks = [syntaxHighlighting(colours), theme];

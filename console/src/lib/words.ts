@@ -48,9 +48,8 @@ export function size(bytes: number): string {
   return unit ? `${n.toFixed(1)} ${units[unit]}` : `${count(n)} bytes`;
 }
 
-/** An address in a few words: who signs in where, or which file. */
-export const placeOf = ({ address }: { address: Record<string, string> }): string =>
-  address.path ?? address.folder ?? (address.host ? `${address.user}@${address.host}:${address.port}/${address.database}` : "address shown to authors");
+/** Where an address leads; that there is one, to those who may not see it. */
+export const placeOf = ({ place }: { place: string }): string => place || "address shown to authors";
 
 /** What stands where a reader or runner sees nothing. */
 export const FOR_AUTHORS = "The statement is shown to authors.";

@@ -83,9 +83,5 @@ def confirmed(question: str, yes: bool) -> bool:
 
 
 def place_of(address: dict[str, str]) -> str:
-    """An address in a few words: who signs in where, or which file; that there is one, to those who may not see it."""
-    if not address:
-        return "(shown to authors)"
-    if "host" not in address:
-        return address.get("path") or address.get("folder") or ""
-    return f"{address.get('user')}@{address.get('host')}:{address.get('port')}/{address.get('database')}"
+    """Where an address leads; that there is one, to those who may not see it."""
+    return address["place"] or "(shown to authors)"

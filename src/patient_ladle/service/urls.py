@@ -61,7 +61,7 @@ urlpatterns = [
     path(_API + "diagnostics", writing.Diagnostics.as_view()),
     path(_API + "restore-parameters", writing.RestoreParameters.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
-    path(_API + "sources/<str:name>/words", writing.CompletionWords.as_view()),
+    path(_API + "completions", writing.Completions.as_view()),
     path(_API + "values", values.SharedValues.as_view()),
     path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
     path(_API + "date-phrases", values.DatePhrases.as_view()),

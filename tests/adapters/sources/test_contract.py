@@ -40,10 +40,9 @@ from patient_ladle.core.files.formats import FORMATS, checked_options
 from patient_ladle.core.files.formats.base import Target
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.statements.advice import of_text
-from patient_ladle.core.statements.browsing import Browser, Filter
 from patient_ladle.core.statements.catalogue import find_table
-from patient_ladle.core.statements.filling import fill_in, restore_parameters
 from patient_ladle.core.statements.scanner import parameter_names, statements
+from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
@@ -308,7 +307,7 @@ def test_a_source_is_looked_around_in(case):
     assert found["columns"][0]["kind"] == "integer"
     if case.engine.name != "files":
         assert (found["primary_key"], found["columns"][1]["nullable"]) == (["district_id"], False)
-    browser = Browser(case.engine.dialect, found)
+    browser = case.engine.language.views(found)
     for view in (
         browser.rows(
             [Filter("zone", "is", "North"), Filter("name", "contains", "MOOR"), Filter("zone", "is_not_null")], "name", True
@@ -438,7 +437,7 @@ def test_a_statement_is_understood_without_being_run(case):
 
 
 def test_statements_that_are_easily_taken_for_wrong_are_right(case):
-    session, dialect = case.open(), case.engine.dialect
+    session, dialect = case.open(), case.engine.language
     session.rest()
     declared = [Parameter.from_dict(p) for p in corpus.PARAMETERS]
     given = {
@@ -457,8 +456,8 @@ def test_statements_that_are_easily_taken_for_wrong_are_right(case):
         [part] = statements(text, dialect)
         used = parameter_names(text, dialect)
         assert [r for r in of_text(text, dialect, [p for p in declared if p.name in used]) if r.severity == "error"] == [], text
-        filled = fill_in(text, dialect, values).text
-        assert restore_parameters(filled, dialect) == text
+        filled = dialect.fill_in(text, values).text
+        assert dialect.restore(filled) == text
         for each, bound in ((part.text, samples(declared)), (part.text, values), (filled, BoundValues())):
             session.understand(Statement(each, bound))
     session.close()
@@ -474,11 +473,11 @@ def test_a_statement_filled_in_gives_the_same_rows_as_with_bound_values(case):
     values = resolve(
         [Parameter.from_dict(p) for p in parameters], given, date(2026, 11, 24), datetime(2026, 11, 24, 6, tzinfo=timezone.utc)
     )
-    test = "= any(:{})" if case.engine.dialect.list_test == "= any(…)" else "in :{}"
+    test = "= any(:{})" if case.engine.language.list_test == "= any(…)" else "in :{}"
     text = (f"select name, :who as who, :day as day, :at as at_time, :n + 1 as n, :rate as rate, :none as none, :due_time as due from :place"
             f" where district_id {test.format('ids')} and not (district_id {test.format('empty')} and 1 = 1) order by name")  # fmt: skip
     seen = []
-    for statement in (Statement(text, values), Statement(fill_in(text, case.engine.dialect, values).text)):
+    for statement in (Statement(text, values), Statement(case.engine.language.fill_in(text, values).text)):
         session = case.open()
         session.describe(statement)
         seen.append([cells for b in session.batches() for cells in zip(*(a.to_pylist() for a in b.cells), strict=True)])
@@ -492,7 +491,7 @@ def test_several_statements_in_one_session_each_with_its_columns(case):
     text = "-- all\nselect name from districts order by name;\nselect count(*) as n, 'x' as x from districts where district_id > 1;select 3 as three"
     text = "select 1 = 1 as yes, 2 as two;\n" + text
     session, seen = case.open(), []
-    for part in statements(text, case.engine.dialect):
+    for part in case.engine.language.parts(text):
         columns = session.describe(Statement(part.text))
         seen.append(
             (

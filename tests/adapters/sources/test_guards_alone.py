@@ -19,7 +19,7 @@ import pytest
 from patient_ladle.adapters.sources import base, duckdb_session, get_engine, mariadb, postgresql, postgresql_copy, sqlite
 from patient_ladle.core.errors import LadleError, SourceWritable, StatementRefused
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.statements.scanner import Rendered
+from patient_ladle.core.statements.parts import Rendered
 from patient_ladle.core.values.parameters import Parameter, as_text, resolve
 
 HOST_FILE = "/etc/passwd"

@@ -19,8 +19,14 @@ from pglast.parser import ParseError
 from pglast.parser import scan as postgresql_scan
 
 from patient_ladle.core.errors import StatementRefused
-from patient_ladle.core.statements.dialects import DIALECTS, DUCKDB, MARIADB, POSTGRESQL, SQLITE
-from patient_ladle.core.statements.scanner import place, replace_parameters, scan
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
+from patient_ladle.core.statements.languages.mariadb import MARIADB
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
+from patient_ladle.core.statements.languages.sqlite import SQLITE
+from patient_ladle.core.statements.lexing import scan
+from patient_ladle.core.statements.parts import place
+from patient_ladle.core.statements.scanner import replace_parameters
 
 from .generated import COUNT, texts
 
@@ -214,7 +220,7 @@ KNOWN = {
 @pytest.mark.parametrize(("name", "text"), [(name, text) for name, known in KNOWN.items() for text in known])
 def test_what_is_not_beyond_doubt_is_refused_with_its_place(name, text):
     with pytest.raises(StatementRefused) as refused:
-        scan(text, DIALECTS[name])
+        scan(text, LANGUAGES[name])
     line, column = refused.value.facts["line"], refused.value.facts["column"]
     assert f"line {line}, column {column}" in refused.value.message
     assert (line, column) > place(text, 5)

@@ -43,7 +43,7 @@ function Opened({ extract }: { extract: Extract }) {
     onSuccess: () => client.invalidateQueries(),
   });
   const source = sources.data?.find((s) => s.name === revision.source);
-  const engine = source?.engine ?? "postgresql";
+  const engine = source?.engine ?? "";
   const uses = extract.used_by.length ? ` ${extract.used_by.join(", ")} run${extract.used_by.length === 1 ? "s" : ""} it.` : "";
   const put = () => modal.confirm({ title: `Archive ${name}?`, content: `Nothing runs it until it is restored.${uses}`, okText: "Archive", onOk: () => archive.mutateAsync(false) });
   const runnable = may("runner") && !extract.archived_at;

@@ -2,13 +2,15 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Form, Input, Modal, Select } from "antd";
 import { useNavigate } from "react-router";
 import { api, must, type Extract } from "../../api/client";
+import { useSameLanguage } from "../../api/useEngines";
 import { ProblemNote } from "../../components/ProblemNote";
 
 interface Fields { name: string; folder?: string; tags?: string[]; owner?: string; source?: string }
 
-/** Name, folder, tags and owner of an extract; or of a copy, which may read another source of the same engine. */
+/** Name, folder, tags and owner of an extract; or of a copy, which may read another source of the same language. */
 export function Filing({ extract, engine, copy, onClose }: { extract: Extract; engine: string; copy: boolean; onClose: () => void }) {
   const [form] = Form.useForm<Fields>();
+  const same = useSameLanguage(engine);
   const go = useNavigate();
   const client = useQueryClient();
   const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
@@ -28,7 +30,7 @@ export function Filing({ extract, engine, copy, onClose }: { extract: Extract; e
         <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]} extra={copy ? undefined : "The old name keeps working."}><Input autoFocus /></Form.Item>
         <Form.Item label="Folder" name="folder"><Input placeholder="leakage/monthly" /></Form.Item>
         {copy
-          ? <Form.Item label="Source" name="source"><Select options={(sources.data ?? []).filter((s) => s.engine === engine).map((s) => ({ value: s.name, label: s.name }))} /></Form.Item>
+          ? <Form.Item label="Source" name="source"><Select options={(sources.data ?? []).filter((s) => same(s.engine)).map((s) => ({ value: s.name, label: s.name }))} /></Form.Item>
           : <><Form.Item label="Tags" name="tags"><Select mode="tags" tokenSeparators={[","]} open={false} suffixIcon={null} placeholder="monthly, billing" /></Form.Item><Form.Item label="Owner" name="owner"><Input /></Form.Item></>}
         <ProblemNote error={save.error} />
       </Form>

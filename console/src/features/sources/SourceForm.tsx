@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Form, Input, InputNumber, Modal, Select } from "antd";
 import { api, must, type Engine, type Source } from "../../api/client";
+import { useEngines } from "../../api/useEngines";
 import { ProblemNote } from "../../components/ProblemNote";
 
 interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; max_runs: number; connect_timeout_seconds: number; query_timeout_seconds: number; max_rows?: number | null; max_bytes?: number | null; quiet_hours?: string; quiet_zone?: string }
@@ -13,13 +14,16 @@ function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
   );
 }
 
+/** What an address of an engine holds unless somebody says otherwise. */
+const defaultsOf = (engine: Engine | undefined) => Object.fromEntries((engine?.address_fields ?? []).filter((field) => field.default).map((field) => [field.name, field.default]));
+
 /** Add a source with one address, or edit its settings and the address in one environment. */
 export function SourceForm({ source, onClose }: { source: Source | null; onClose: () => void }) {
   const [form] = Form.useForm<Fields>();
   const client = useQueryClient();
-  const engines = useQuery({ queryKey: ["engines"], queryFn: () => must(api.GET("/api/v1/engines")) });
+  const engines = useEngines();
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
-  const chosen = Form.useWatch("engine", form) ?? source?.engine ?? "postgresql";
+  const chosen = Form.useWatch("engine", form) ?? source?.engine ?? engines.data?.[0]?.name;
   const engine = engines.data?.find((e) => e.name === chosen);
   const pasted = !!Form.useWatch("url", form);
   const save = useMutation({
@@ -39,15 +43,15 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
   return (
     <Modal open title={source ? `Edit ${source.name}` : "Add source"} okText="Save source" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={560}>
       <Form
-        form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen })}
-        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: "postgresql", environment: first, max_runs: 2, connect_timeout_seconds: 10, query_timeout_seconds: 3600, address: { port: "5432" } }}
+        form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen ?? "" })}
+        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: engines.data[0]?.name, environment: first, max_runs: 2, connect_timeout_seconds: 10, query_timeout_seconds: 3600, address: defaultsOf(engines.data[0]) }}
       >
         {!source && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="metering" /></Form.Item>}
-        {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} /></Form.Item>}
+        {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} onChange={(name: string) => form.setFieldValue("address", defaultsOf(engines.data.find((e) => e.name === name)))} /></Form.Item>}
         <Form.Item label="Environment of the address" name="environment">
           <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} onChange={(name: string) => form.setFieldValue("address", addressIn(name))} />
         </Form.Item>
-        {engine?.takes_secret && <Form.Item label="Connection URL, instead of the fields below" name="url" extra="Its password goes straight to where secrets are kept."><Input.Password autoComplete="off" visibilityToggle placeholder={`${engine.name}://user:password@host:port/database`} /></Form.Item>}
+        {engine && <Form.Item label="Connection URL, instead of the fields below" name="url" extra="Its password goes straight to where secrets are kept."><Input.Password autoComplete="off" visibilityToggle placeholder={engine.url_form} /></Form.Item>}
         {!pasted && engine?.address_fields.filter((field) => field.required).map((field) => <AddressItem key={field.name} field={field} />)}
         {!pasted && engine?.address_fields.some((field) => !field.required) && (
           <details style={{ marginBottom: 14 }}><summary>Encryption and session settings</summary>{engine.address_fields.filter((field) => !field.required).map((field) => <AddressItem key={field.name} field={field} />)}</details>

@@ -7,20 +7,22 @@ import { highlightSelectionMatches, openSearchPanel, search, searchKeymap } from
 import { EditorState } from "@codemirror/state";
 import { EditorView, hoverTooltip, keymap, lineNumbers } from "@codemirror/view";
 import { cspNonce } from "../../app/nonce";
-import { looks, languageOf, parameterMarks } from "../../components/sqlLook";
-import type { Remark } from "../../api/client";
+import { colouringOf, looks, parameterMarks } from "../../components/sqlLook";
+import type { Completion, Remark } from "../../api/client";
+import type { Language } from "../../api/useEngines";
 import { spanOf } from "./places";
-import { completionAt, type TableWords } from "./sqlScope";
 import "./writing.css";
 
 export interface EditorHandle { goTo: (remark: Remark) => void; line: () => number; find: () => void }
 
+/** What may come at a position, in code points; null where nothing can be proposed. */
+export type Complete = (statement: string, position: number, asked: boolean) => Promise<Completion | null>;
+
 interface Props {
   ref?: Ref<EditorHandle>;
   text: string;
-  engine: string;
-  tables: TableWords[];
-  parameters: string[];
+  language: Language | undefined;
+  complete: Complete;
   remarks: Remark[] | undefined;
   onChange: (text: string) => void;
   onSave: () => void;
@@ -50,12 +52,12 @@ const remarkTip = (remarks: () => Remark[]) =>
 const KINDS: Record<string, string> = { column: "property", alias: "namespace", with: "class", table: "class", parameter: "variable", keyword: "keyword", word: "text" };
 
 /** The statement as its author writes it: completion by scope, remarks in place, find and replace, Ctrl+Enter, Ctrl+S. */
-export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onChange, onSave, onPreview }: Props) {
+export function SqlEditor({ ref, text, language, complete, remarks, onChange, onSave, onPreview }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
-  const now = useRef({ tables, parameters, remarks, onChange, onSave, onPreview });
+  const now = useRef({ complete, remarks, onChange, onSave, onPreview });
   useEffect(() => {
-    now.current = { tables, parameters, remarks, onChange, onSave, onPreview };
+    now.current = { complete, remarks, onChange, onSave, onPreview };
   });
   useImperativeHandle(ref, () => ({
     goTo: (remark) => {
@@ -68,10 +70,13 @@ export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onCh
     find: () => { openSearchPanel(view.current!); },
   }), []);
   useEffect(() => {
-    const complete = (context: CompletionContext): CompletionResult | null => {
-      const found = completionAt(context.state.doc.toString(), context.pos, now.current.tables, now.current.parameters, engine, context.explicit);
-      if (!found) return null;
-      return { from: found.from, validFor: /^[\p{L}\p{N}_$]*$/u, options: found.proposals.map((p) => ({ label: p.label, apply: p.apply ?? p.label, type: KINDS[p.kind]!, detail: p.detail, boost: p.boost })) };
+    const propose = async (context: CompletionContext): Promise<CompletionResult | null> => {
+      const before = context.state.sliceDoc(0, context.pos);
+      if (!context.explicit && !/[\p{L}\p{N}_$.:]$/u.test(before)) return null;
+      const found = await now.current.complete(context.state.doc.toString(), [...before].length, context.explicit);
+      if (!found?.proposals.length || context.aborted) return null;
+      const options = found.proposals.map((p) => ({ label: p.label, apply: p.apply, type: KINDS[p.kind]!, detail: p.detail, boost: p.boost }));
+      return { from: context.pos - found.typed.length, options, ...(found.complete ? { validFor: /^[\p{L}\p{N}_$]*$/u } : {}) };
     };
     const made = new EditorView({
       parent: box.current!,
@@ -79,7 +84,7 @@ export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onCh
         doc: "",
         extensions: [
           lineNumbers(), history(), bracketMatching(), highlightSelectionMatches(), search({ top: true }),
-          autocompletion({ override: [complete], icons: false, maxRenderedOptions: 60 }),
+          autocompletion({ override: [propose], icons: false, maxRenderedOptions: 60 }),
           keymap.of([
             { key: "Mod-Enter", preventDefault: true, run: () => (now.current.onPreview(), true) },
             { key: "Mod-s", preventDefault: true, run: () => (now.current.onSave(), true) },
@@ -87,7 +92,7 @@ export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onCh
             ...completionKeymap, ...searchKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab,
           ]),
           linter(null, { tooltipFilter: () => [] }), remarkTip(() => now.current.remarks ?? []),
-          languageOf(engine), parameterMarks, ...looks,
+          colouringOf(language), parameterMarks, ...looks,
           EditorView.contentAttributes.of({ "aria-label": "Statement" }),
           EditorView.cspNonce.of(cspNonce),
           EditorView.updateListener.of((update) => { if (update.docChanged) now.current.onChange(update.state.doc.toString()); }),
@@ -97,11 +102,11 @@ export function SqlEditor({ ref, text, engine, tables, parameters, remarks, onCh
     made.scrollDOM.tabIndex = 0;
     view.current = made;
     return () => made.destroy();
-  }, [engine]);
+  }, [language]);
   useEffect(() => {
     const editor = view.current;
     if (editor && editor.state.doc.toString() !== text) editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } });
-  }, [text, engine]);
+  }, [text, language]);
   useEffect(() => {
     const editor = view.current;
     if (!editor || !remarks) return;

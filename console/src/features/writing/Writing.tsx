@@ -1,7 +1,9 @@
 import { useEffect, useRef, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, InputNumber } from "antd";
+import type { SqlLanguage } from "sql-formatter";
 import { api, must, Problem, type Extract, type PreviewBody, type Remark } from "../../api/client";
+import { useLanguage } from "../../api/useEngines";
 import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
@@ -13,7 +15,7 @@ import { partAt } from "./places";
 import { Preview, usePreview } from "./Preview";
 import { OutputSettings } from "./OutputSettings";
 import { Settings } from "./Settings";
-import { SqlEditor, type EditorHandle } from "./SqlEditor";
+import { SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
 import { useRemarks } from "./useRemarks";
 import { draftOf, type Draft, type useDraft } from "./useDraft";
 
@@ -66,19 +68,17 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
   const { may } = useMe();
   const writable = may("author") && !extract.archived_at;
   const editor = useRef<EditorHandle>(null);
+  const language = useLanguage(engine);
   const [note, setNote] = useState("");
   const remarks = useRemarks(writable, draft.source, environment, draft.statement, draft.parameters);
-  const words = useQuery({
-    queryKey: ["words", draft.source, environment], enabled: writable && !!environment, staleTime: 300_000,
-    queryFn: () => must(api.GET("/api/v1/sources/{name}/words", { params: { path: { name: draft.source }, query: { environment: environment! } } })),
-  });
   const gather = useInquiry(draft.source);
   const { ask: askFor, found: gathered } = gather;
-  const never = words.data !== undefined && words.data.gathered_at === null;
-  useEffect(() => { if (never && environment) askFor({ environment, kind: "catalogue" }); }, [never, askFor, environment]);
-  useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["words"] }); }, [gathered, client]);
   const shared = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
   const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
+  const address = sources.data?.find((s) => s.name === draft.source)?.addresses.find((a) => a.environment === environment);
+  const never = writable && address?.catalogue_at === null;
+  useEffect(() => { if (never && environment) askFor({ environment, kind: "catalogue" }); }, [never, askFor, environment]);
+  useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["sources"] }); }, [gathered, client]);
   const save = useMutation({
     mutationFn: () => {
       const { base, ...content } = draft;
@@ -116,11 +116,17 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
     return () => window.removeEventListener("keydown", keys);
   });
   if (!writable) return <StatementView text={extract.revision.statement} engine={engine} label="Statement" />;
+  const complete: Complete = async (statement, position, asked) => {
+    if (!environment) return null;
+    const parameters = [...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])), "data_date", "due_time"];
+    // Without an answer nothing is proposed: the remarks below the editor say that the service is away.
+    return must(api.POST("/api/v1/completions", { body: { source: draft.source, environment, statement, position, parameters, asked } })).catch(() => null);
+  };
+  const formatter = language?.editor?.formatter;
   const format = async () => {
     const { format: formatted } = await import("sql-formatter");
     try {
-      const language = ({ mariadb: "mariadb", sqlite: "sqlite", duckdb: "duckdb", files: "duckdb" } as const)[engine] ?? "postgresql";
-      change({ statement: formatted(draft.statement, { language, keywordCase: "preserve", paramTypes: { named: [":"] }, tabWidth: 2, linesBetweenQueries: 1 }) + "\n" });
+      change({ statement: formatted(draft.statement, { language: formatter as SqlLanguage, keywordCase: "preserve", paramTypes: { named: [":"] }, tabWidth: 2, linesBetweenQueries: 1 }) + "\n" });
     } catch {
       void message.warning("The statement cannot be formatted as it stands; correct the remarks first.");
     }
@@ -130,14 +136,13 @@ export function Writing({ extract, engine, drafting, environment, values }: Prop
   return (
     <>
       <SqlEditor
-        ref={editor} text={draft.statement} engine={engine} tables={words.data?.tables ?? []} remarks={remarks.remarks}
-        parameters={[...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])), "data_date", "due_time"]}
+        ref={editor} text={draft.statement} language={language} complete={complete} remarks={remarks.remarks}
         onChange={(statement) => change({ statement })} onSave={trySave} onPreview={look}
       />
       <div className="said-line">
         <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
         <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={preview.most} onChange={(value) => preview.setMost(value ?? 100)} style={{ width: 70 }} /> rows</label>
-        <Button size="small" onClick={() => void format()}>Format</Button>
+        {formatter && <Button size="small" onClick={() => void format()}>Format</Button>}
         {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>Restore parameters</Button>}
         <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
         <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? amount(errors, "error") : remarks.remarks.length ? amount(remarks.remarks.length, "warning") : remarks.asked ? `No errors${remarks.parts.length > 1 ? ` in ${amount(remarks.parts.length, "statement")}` : ""} (checked by the database)` : ""}</span>

@@ -25,7 +25,9 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import SourceSession, Statement
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.dialects import Dialect
-from patient_ladle.core.statements.scanner import Rendered, one_reading_statement, replace_parameters
+from patient_ladle.core.statements.languages import QueryLanguage
+from patient_ladle.core.statements.parts import Rendered
+from patient_ladle.core.statements.scanner import one_reading_statement, replace_parameters
 from patient_ladle.core.values.parameters import Parameter, Value
 
 from .network import knock, way_in
@@ -267,10 +269,14 @@ class Engine(ABC):
 
     name: ClassVar[str]
     title: ClassVar[str]
-    dialect: ClassVar[Dialect]
+    language: ClassVar[QueryLanguage]
     fields: ClassVar[Mapping[str, AddressField]]
     takes_secret: ClassVar[bool] = True
     networked: ClassVar[bool] = True
+    url_schemes: ClassVar[tuple[str, ...]] = ()
+    """What a connection URL of it may begin with; the first is the usual one."""
+    default_port: ClassVar[int] = 0
+    """Of a networked one, where a URL names none."""
 
     @abstractmethod
     def open(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float = CONNECT_SECONDS) -> ProbingSession:
@@ -283,6 +289,20 @@ class Engine(ABC):
     def default_schema(self, address: Mapping[str, Any]) -> str:
         """The schema whose tables need no prefix in a session at that address."""
         return "main"
+
+    @property
+    def url_form(self) -> str:
+        """What a connection URL of it looks like."""
+        way = "user:password@host:port/database" if self.networked else "/absolute/path"
+        return f"{self.url_schemes[0]}://{way}" if self.url_schemes else ""
+
+    def place(self, address: Mapping[str, Any]) -> str:
+        """Where an address leads, in words without a secret."""
+        if not self.networked:
+            return str(next((address[name] for name, field in self.fields.items() if field.is_path and name in address), ""))
+        user = f"{address['user']}@" if address.get("user") else ""
+        host = f"[{address['host']}]" if ":" in str(address["host"]) else address["host"]
+        return f"{user}{host}:{address['port']}/{address['database']}"
 
     def checked_address(self, address: Mapping[str, Any]) -> dict[str, Any]:
         """The address with every field known, typed and present. Raises BadInput."""

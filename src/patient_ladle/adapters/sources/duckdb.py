@@ -9,7 +9,7 @@ from typing import Any
 import duckdb
 
 from patient_ladle.core.errors import SourceNotReadable, SourceUnreachable
-from patient_ladle.core.statements.dialects import DUCKDB
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file
 from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into
@@ -20,7 +20,8 @@ class DuckdbEngine(Engine):
 
     name = "duckdb"
     title = "DuckDB"
-    dialect = DUCKDB
+    language = DUCKDB
+    url_schemes = ("duckdb",)
     fields = {
         "path": AddressField(
             str, "absolute path of the database file, on the service's host", required=True, guarded=True, is_path=True

@@ -12,7 +12,6 @@ import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timezone
-from decimal import Decimal
 from typing import Any
 
 import duckdb
@@ -27,15 +26,13 @@ from patient_ladle.core.errors import (
     StatementFailed,
     StatementRefused,
     StatementWrong,
-    ValueWrong,
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn
-from patient_ladle.core.statements.dialects import DUCKDB
-from patient_ladle.core.statements.filling import zoned_cast
-from patient_ladle.core.statements.scanner import Rendered, place
+from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of
+from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered
@@ -258,7 +255,7 @@ class DuckdbSession(ProbingSession):
         def put(parameter: Parameter, value: Value) -> str:
             name = f"p{len(self.bound) + 1}"
             self.bound[name] = [_bound(item) for item in value] if isinstance(value, tuple) else _bound(value)
-            return f"(${name}::{_cast(parameter, value)}{'[]' if parameter.many else ''})"
+            return f"(${name}::{cast_of(parameter, value)})"
 
         self.rendered = rendered(statement, self.text, DUCKDB, put)
         try:
@@ -334,25 +331,3 @@ def _text_of(column: Column, array: pa.Array) -> pa.Array:
 def _bound(value: Any) -> Any:
     """A moment with a zone goes as its text in UTC, which is that moment whatever the session's zone is."""
     return as_text(value.astimezone(timezone.utc)) if isinstance(value, datetime) and value.tzinfo else value
-
-
-def _cast(parameter: Parameter, value: Value) -> str:
-    """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
-    if parameter.type != "decimal":
-        return zoned_cast(value) or DUCKDB.casts[parameter.type]
-    numbers = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
-    parts = [number.as_tuple() for number in numbers]
-    places = max([0, *(-int(part.exponent) for part in parts)])
-    whole = max([1, *(len(part.digits) + int(part.exponent) for part in parts)])
-    if whole + places > _MOST_DIGITS:
-        raise ValueWrong(
-            f"parameter '{parameter.name}' has more than the {_MOST_DIGITS} digits that DuckDB's decimals keep.",
-            "Give a number of fewer digits.",
-            parameter=parameter.name,
-        )
-    return f"decimal({_MOST_DIGITS}, {max(places, min(_USUAL_PLACES, _MOST_DIGITS - whole))})"
-
-
-_MOST_DIGITS = 38
-_USUAL_PLACES = 10
-"""Decimal places that a value is given at least, so that the results of reckoning with it keep some."""

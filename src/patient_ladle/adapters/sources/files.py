@@ -20,7 +20,7 @@ from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, 
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn
-from patient_ladle.core.statements.dialects import DUCKDB
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
 from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of
@@ -153,7 +153,8 @@ class FilesEngine(Engine):
 
     name = "files"
     title = "Data files"
-    dialect = DUCKDB
+    language = DUCKDB
+    url_schemes = ("files",)
     fields = {
         "folder": AddressField(
             str,

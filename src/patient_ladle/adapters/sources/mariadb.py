@@ -17,8 +17,7 @@ import ssl
 import struct
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import date, datetime, timedelta, timezone
-from decimal import Decimal
+from datetime import datetime, timedelta, timezone
 from typing import Any
 
 import pyarrow as pa
@@ -38,9 +37,9 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn
-from patient_ladle.core.statements.dialects import MARIADB
-from patient_ladle.core.statements.scanner import Rendered
-from patient_ladle.core.values.parameters import Parameter, Value, as_text
+from patient_ladle.core.statements.languages.mariadb import MARIADB, bound_literal
+from patient_ladle.core.statements.parts import Rendered
+from patient_ladle.core.values.parameters import Parameter, Value
 
 from .base import (
     CONNECT_SECONDS,
@@ -98,32 +97,6 @@ _OWN_SCHEMAS = str(_OWN_DATABASES)
 _RIGHT = re.compile(r"[A-Z][A-Z ]*(?: \([^)]*\))?")
 _READING = ("SELECT", "USAGE", "SHOW VIEW", "SHOW DATABASES")
 """Rights that let a login read, or see what there is, and nothing else."""
-
-
-def literal(value: Value) -> str:
-    """A value as text that can be no code wherever it lands: digits, or the bytes of its text in hex.
-
-    The server takes it for the constant that it is, so that plans are those of the plain one.
-    """
-    if isinstance(value, tuple):
-        return f"({', '.join(literal(item) for item in value)})" if value else "(null)"
-    if value is None:
-        return "null"
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, (int, Decimal)):
-        plain = str(as_text(value))
-        return f"({plain})" if plain.startswith("-") else plain
-    if isinstance(value, datetime):
-        plain = (value.astimezone(timezone.utc).replace(tzinfo=None) if value.tzinfo else value).isoformat(sep=" ")
-        return f"cast({_in_hex(plain)} as datetime({6 if value.microsecond else 0}))"
-    if isinstance(value, date):
-        return f"cast({_in_hex(value.isoformat())} as date)"
-    return _in_hex(value)
-
-
-def _in_hex(text: str) -> str:
-    return f"_utf8mb4 0x{text.encode().hex()}" if text else "_utf8mb4 x''"
 
 
 _AROUND = (0, -120, -90, -60, -30, -20, 20, 30, 60, 90, 120)
@@ -261,7 +234,9 @@ class MariadbSession(ProbingSession):
             return "(?)" if parameter.many else "?"
 
         marked = rendered(statement, self.text, MARIADB, mark)
-        self.rendered = rendered(statement, self.text, MARIADB, lambda parameter, value: literal(self._local(parameter, value)))
+        self.rendered = rendered(
+            statement, self.text, MARIADB, lambda parameter, value: bound_literal(self._local(parameter, value))
+        )
         self.query = self.rendered.text
         try:
             fields, found = self._prepared(self.query)
@@ -406,7 +381,9 @@ class MariadbEngine(Engine):
 
     name = "mariadb"
     title = "MariaDB"
-    dialect = MARIADB
+    language = MARIADB
+    url_schemes = ("mariadb", "mysql")
+    default_port = 3306
     fields = {
         "host": AddressField(str, "name or address of the server", required=True, guarded=True),
         "port": AddressField(int, "usually 3306", required=True, guarded=True),

@@ -20,7 +20,7 @@ from patient_ladle.core.errors import (
     StatementRefused,
     StatementWrong,
 )
-from patient_ladle.core.statements.scanner import Rendered, place
+from patient_ladle.core.statements.parts import Rendered, place
 
 from .base import missing_name
 from .network import no_answer, nothing_listens

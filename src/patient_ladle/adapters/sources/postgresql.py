@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -38,9 +37,9 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column, CsvBatch
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn
-from patient_ladle.core.statements.dialects import POSTGRESQL
-from patient_ladle.core.statements.filling import zoned_cast
-from patient_ladle.core.statements.scanner import Rendered, called_names, place
+from patient_ladle.core.statements.languages.postgresql import POSTGRESQL, bound_literal, cast_of
+from patient_ladle.core.statements.parts import Rendered, place
+from patient_ladle.core.statements.scanner import called_names
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import (
@@ -192,11 +191,6 @@ _STEERING = {
 """Settings that decide how the server writes values."""
 
 
-def _cast(parameter: Parameter, value: Value) -> str:
-    name = POSTGRESQL.casts.get(parameter.type) or zoned_cast(value) or "timestamp"
-    return f"{name}[]" if parameter.many else name
-
-
 class _Binding:
     """The author's text with ``($n::type)`` in place of each occurrence of ``:name``, and the texts bound to them."""
 
@@ -208,39 +202,12 @@ class _Binding:
     def in_place(self, text: str) -> str:
         """The text with values in place, each in parentheses with its cast, for COPY binds nothing."""
         return rendered(
-            self.statement, text, POSTGRESQL, lambda parameter, value: f"({literal(value)}::{_cast(parameter, value)})"
+            self.statement, text, POSTGRESQL, lambda parameter, value: f"({bound_literal(value)}::{cast_of(parameter, value)})"
         ).text
 
     def _put(self, parameter: Parameter, value: Value) -> str:
         self.texts.append(as_text(value))
-        return f"(${len(self.texts)}::{_cast(parameter, value)})"
-
-
-def literal(value: Value) -> str:
-    """A value as text that can be no code wherever it lands: every character but digits as its number.
-
-    The server makes a literal of it as it reads the text, so that plans are those of the plain one (PostgreSQL
-    documentation, 4.1.2.3).
-    """
-    said = as_text(value)
-    if said is None:
-        return "null"
-    plain = _array(said) if isinstance(said, list) else str(said)
-    return f"U&'{_NO_DIGIT.sub(_numbered, plain)}'"
-
-
-_NO_DIGIT = re.compile("[^0-9]")
-
-
-def _numbered(found: re.Match[str]) -> str:
-    number = ord(found.group())
-    return f"\\{number:04X}" if number < 0x10000 else f"\\+{number:06X}"
-
-
-def _array(items: Sequence[Any]) -> str:
-    """An array's literal text (PostgreSQL documentation, 8.15.2)."""
-    quoted = ['"' + str(item).replace("\\", "\\\\").replace('"', '\\"') + '"' if item is not None else "null" for item in items]
-    return "{" + ",".join(quoted) + "}"
+        return f"(${len(self.texts)}::{cast_of(parameter, value)})"
 
 
 def _translate(error: psycopg.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
@@ -539,7 +506,9 @@ class PostgresqlEngine(Engine):
 
     name = "postgresql"
     title = "PostgreSQL"
-    dialect = POSTGRESQL
+    language = POSTGRESQL
+    url_schemes = ("postgresql", "postgres")
+    default_port = 5432
     fields = {
         "host": AddressField(str, "name or address of the server", required=True, guarded=True),
         "port": AddressField(int, "usually 5432", required=True, guarded=True),

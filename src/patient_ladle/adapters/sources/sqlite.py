@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import re
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import date, datetime, timezone
-from decimal import Decimal
 from functools import partial
 from itertools import takewhile
 from pathlib import Path
@@ -23,14 +20,13 @@ from patient_ladle.core.errors import (
     StatementFailed,
     StatementRefused,
     StatementWrong,
-    ValueWrong,
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import Gathering, TableColumn
-from patient_ladle.core.statements.dialects import SQLITE
-from patient_ladle.core.statements.scanner import place
-from patient_ladle.core.values.parameters import Parameter, Value, as_text
+from patient_ladle.core.statements.languages.sqlite import SQLITE, bound
+from patient_ladle.core.statements.parts import place
+from patient_ladle.core.values.parameters import Parameter, Value
 
 from .base import (
     CONNECT_SECONDS,
@@ -61,27 +57,6 @@ def _allow_reading(action: int, _first: str | None, second: str | None, *_rest: 
 
 
 _MISSING = {r"no such table: (\S+)": "table", r"no such column: (\S+)": "column"}
-
-
-def _bound(parameter: Parameter, value: Value) -> Any:
-    """As SQLite stores it: integers of 64 bits, floats, texts. Raises ValueWrong for a number that it could not hold."""
-    if isinstance(value, tuple):
-        return json.dumps([_bound(parameter, item) for item in value])
-    if isinstance(value, bool):
-        return value
-    if isinstance(value, (int, Decimal)) and value == int(value) and -(2**63) <= value < 2**63:
-        return int(value)
-    if isinstance(value, (int, Decimal)):
-        if isinstance(value, int) or Decimal(repr(float(value))) != value:
-            raise ValueWrong(
-                f"parameter '{parameter.name}' was given '{parameter.shown(as_text(value))}', which has more digits than SQLite"
-                " keeps.", "Give an integer of at most 64 bits, or a number of at most 15 digits.", parameter=parameter.name,
-            )  # fmt: skip
-        return float(value)
-    if isinstance(value, datetime):
-        plain = value.astimezone(timezone.utc).replace(tzinfo=None) if value.tzinfo else value
-        return plain.isoformat(sep=" ")
-    return value.isoformat() if isinstance(value, date) else value
 
 
 def _translate(error: sqlite3.Error, text: str = "") -> LadleError:
@@ -223,7 +198,7 @@ class SqliteSession(ProbingSession):
         values: list[Any] = []
 
         def put(parameter: Parameter, value: Value) -> str:
-            values.append(_bound(parameter, value))
+            values.append(bound(parameter, value))
             return "(select value from json_each(?))" if parameter.many else "?"
 
         query = before + rendered(statement, self.text, SQLITE, put).text
@@ -265,7 +240,8 @@ class SqliteEngine(Engine):
 
     name = "sqlite"
     title = "SQLite"
-    dialect = SQLITE
+    language = SQLITE
+    url_schemes = ("sqlite",)
     fields = {
         "path": AddressField(
             str, "absolute path of the database file, on the service's host", required=True, guarded=True, is_path=True

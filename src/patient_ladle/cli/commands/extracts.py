@@ -42,9 +42,7 @@ def _parameter(p: dict[str, Any]) -> str:
 
 def _reads(source: dict[str, Any]) -> str:
     """Where a run of it would read, and as whom, by environment."""
-    return (
-        "\n".join(f"{a['environment']}: {place_of(a['address'])}, read-only" for a in source["addresses"]) or "no address yet"
-    )
+    return "\n".join(f"{a['environment']}: {place_of(a)}, read-only" for a in source["addresses"]) or "no address yet"
 
 
 def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any]) -> None:

@@ -146,7 +146,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
     print_facts(
         [
-            ("reads", f"{found['source']} ({found['engine']}), read-only: {place_of(found['reads'])}"),
+            ("reads", f"{found['source']} ({found['engine']}), read-only: {place_of(found)}"),
             ("environment", found["environment"]),
             ("data date", found["data_date"]),
             ("values", "\n".join(f"{name} = {value}" for name, value in found["values"].items())),

@@ -28,9 +28,7 @@ def source_list(args: argparse.Namespace) -> None:
         found = ladle.sources.list()
     if args.json:
         return print_json(found)
-    rows = [
-        (s["name"], s["engine"], a["environment"], place_of(a["address"]), _verdict(a)) for s in found for a in s["addresses"]
-    ]
+    rows = [(s["name"], s["engine"], a["environment"], place_of(a), _verdict(a)) for s in found for a in s["addresses"]]
     rows += [(s["name"], s["engine"], "", "no address yet", "") for s in found if not s["addresses"]]
     return print_table(
         ("SOURCE", "ENGINE", "ENVIRONMENT", "ADDRESS", "LAST CHECK"), rows, "there are no sources yet: ladle source add."
@@ -50,7 +48,7 @@ def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
-        facts.append((address["environment"], f"{place_of(address['address'])}{secret}; {_verdict(address)}"))
+        facts.append((address["environment"], f"{place_of(address)}{secret}; {_verdict(address)}"))
     return print_facts(facts)
 
 
@@ -120,7 +118,7 @@ def source_check(args: argparse.Namespace) -> int:
         return 0 if good else 1
     for name, addresses in found.items():
         for address in addresses:
-            print(f"{name} in {address['environment']} ({place_of(address['address'])}), {moment(address['last_check_at'])}")
+            print(f"{name} in {address['environment']} ({place_of(address)}), {moment(address['last_check_at'])}")
             for step in address["last_check"]:
                 mark = "passed" if step["passed"] else "FAILED"
                 print(f"  {step['step']:<10} {mark}  {step['seconds']:6.3f} s  {step['detail']}")

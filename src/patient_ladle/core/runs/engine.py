@@ -46,7 +46,7 @@ from ..ports import (
 )
 from ..results.columns import Batch, Column, unique_names
 from ..results.guards import Finding, Guard, Watch
-from ..statements.scanner import Part
+from ..statements.parts import Part
 from ..values.parameters import BoundValues
 
 DESCRIPTOR = "datapackage.json"

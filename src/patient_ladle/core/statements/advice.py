@@ -10,70 +10,25 @@ Rules and theory
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_left
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from ..errors import LadleError, StatementRefused, nearest
 from ..values.parameters import BUILT_IN, Parameter, bound_names
 from .catalogue import names_of
 from .dialects import Dialect
-from .scanner import Part, place, refuse_slices, scan, statements
+from .parts import Part, place
+from .remarks import Elsewhere, Remark, Table, of_refusal, of_undeclared, of_unused, remark_at
+from .scanner import refuse_slices, statements
+from .scope import Scope, scope_of
+from .words import Word, words_of
 
-Table = Mapping[str, Any]
 MOST_REMARKS = 100
 """Of one kind in one text: nobody reads more, and each is looked up in the text."""
 
 
-@dataclass(frozen=True, slots=True)
-class Remark:
-    """One remark. ``severity``: error (it cannot run), warning, or note. Line and column from 1, in code points."""
-
-    severity: str
-    code: str
-    message: str
-    hint: str = ""
-    line: int = 1
-    column: int = 1
-    length: int = 1
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain JSON."""
-        return asdict(self)
-
-
-@dataclass(frozen=True, slots=True)
-class Elsewhere:
-    """The stored catalogue of another source of the same environment."""
-
-    source: str
-    catalogue: Sequence[Table]
-
-
-@dataclass(frozen=True, slots=True)
-class Word:
-    """A word, a quoted name (without its quotes), a parameter or a mark of a statement, with its place."""
-
-    kind: str
-    text: str
-    start: int
-    end: int
-
-    def is_word(self, *words: str) -> bool:
-        """Whether it is one of these words, unquoted."""
-        return self.kind == "word" and self.text.lower() in words
-
-
-_PIECE = re.compile(r"[^\W\d][\w$]*|\d[\w.]*|<>|<=|>=|!=|::|:=|\S")
 _COMPARES = ("=", "<", ">", "<=", ">=", "<>", "!=")
-_ENDS_FROM = (
-    "where", "group", "order", "having", "limit", "union", "intersect", "except", "window", "fetch", "offset", "on", "using",
-    "join", "left", "right", "inner", "outer", "full", "cross", "natural", "lateral", "set", "values", "select", "qualify",
-    "tablesample", "straight_join", "for",
-)  # fmt: skip
-"""Words that follow a table and are no alias of it."""
 _CLASSES = {
     "integer": "number", "decimal": "number", "float": "number", "text": "text", "boolean": "boolean", "date": "date",
     "timestamp": "date", "zoned": "date",
@@ -81,119 +36,11 @@ _CLASSES = {
 _PARAMETER_CLASSES = {kind: _CLASSES[kind] for kind in ("integer", "decimal", "text", "boolean", "date", "timestamp")}
 
 
-def words_of(text: str, dialect: Dialect) -> list[Word]:
-    """The statement's words without comments and white space. Raises StatementRefused for what is never closed."""
-    found: list[Word] = []
-    for token in scan(text, dialect):
-        piece = text[token.start : token.end]
-        if token.kind == "name":
-            quote = piece[-1] if piece[0] != "[" else "]"
-            found.append(Word("name", piece[1:-1].replace(quote * 2, quote), token.start, token.end))
-        elif token.kind in ("text", "slice"):
-            for each in _PIECE.finditer(piece):
-                kind = "word" if each.group()[0].isalpha() or each.group()[0] == "_" else "mark"
-                found.append(Word(kind, each.group(), token.start + each.start(), token.start + each.end()))
-        elif token.kind in ("parameter", "string", "end"):
-            found.append(Word(token.kind, piece, token.start, token.end))
-    return _joined(found)
-
-
-def _joined(words: list[Word]) -> list[Word]:
-    """The scanner cuts at letters that may begin a string: neighbours that touch are one word."""
-    made: list[Word] = []
-    for word in words:
-        if made and word.kind == made[-1].kind == "word" and made[-1].end == word.start:
-            made[-1] = Word("word", made[-1].text + word.text, made[-1].start, word.end)
-        else:
-            made.append(word)
-    return made
-
-
-@dataclass(slots=True)
-class Scope:
-    """Tables that a statement names after from and join, by alias, and the names that it makes itself."""
-
-    tables: dict[str, str] = field(default_factory=dict)
-    """Alias, or last part of the name, in small letters → name as written, parts joined by dots; empty where not sure."""
-    made: set[str] = field(default_factory=set)
-    """Names of common table expressions, in small letters."""
-    simple: bool = True
-    """No derived tables or table functions: a column without a table in front belongs to one of ``tables``."""
-    places: list[tuple[str, int, int]] = field(default_factory=list)
-    """Name, start and end of each table named."""
-
-
-def scope_of(words: Sequence[Word]) -> Scope:
-    """What stands in the from clauses, at any depth. Careful rather than clever: what is not surely a table is left out."""
-    scope = Scope()
-    for before, word, after, then in zip(words, words[1:], words[2:], words[3:], strict=False):
-        begins = before.is_word("with", "recursive") or before.text == ","
-        if begins and word.kind in ("word", "name") and after.is_word("as") and then.text == "(":
-            scope.made.add(word.text.lower())
-    at = 0
-    while at < len(words):
-        if not words[at].is_word("from", "join"):
-            at += 1
-            continue
-        is_test = words[at].is_word("from") and at > 0 and words[at - 1].is_word("distinct")
-        at += 1
-        if is_test:
-            continue  # is distinct from
-        at = _table_at(words, at, scope)
-        while at < len(words) and words[at].text == ",":
-            at = _table_at(words, at + 1, scope)
-    return scope
-
-
-def _table_at(words: Sequence[Word], at: int, scope: Scope) -> int:
-    if at >= len(words) or words[at].kind not in ("word", "name") or words[at].is_word("lateral", "select", "unnest"):
-        scope.simple = False
-        return at
-    first, parts = at, [words[at].text]
-    while at + 2 < len(words) and words[at + 1].text == "." and words[at + 2].kind in ("word", "name"):
-        parts.append(words[at + 2].text)
-        at += 2
-    name, end = ".".join(parts), words[at].end
-    at += 1
-    if at < len(words) and words[at].text == "(":
-        scope.simple = False  # a function that gives rows
-        return at
-    if len(parts) == 1 and parts[0].lower() in scope.made:
-        scope.simple = False
-    else:
-        scope.places.append((name, words[first].start, end))
-    alias = parts[-1]
-    if at < len(words) and words[at].is_word("as"):
-        at += 1
-    if at < len(words) and words[at].kind in ("word", "name") and not words[at].is_word(*_ENDS_FROM):
-        alias = words[at].text
-        at += 1
-    if len(parts) == 1 and parts[0].lower() in scope.made:
-        return at
-    known = scope.tables.get(alias.lower())
-    scope.tables[alias.lower()] = name if known in (None, name) else ""  # one alias for two tables: neither is sure
-    return at
-
-
 def find_tables(catalogue: Sequence[Table], name: str) -> list[Table]:
     """Tables that a name as written may mean: in full, or by its last part."""
     wanted, last = name.lower(), name.rpartition(".")[2].lower()
     exact = [table for table in catalogue if names_of(table).lower() == wanted]
     return exact or ([] if "." in name else [table for table in catalogue if table["name"].lower() == last])
-
-
-def _remark(text: str, severity: str, code: str, message: str, hint: str, start: int, length: int) -> Remark:
-    line, column = place(text, start)
-    return Remark(severity, code, message, hint, line, column, max(length, 1))
-
-
-def of_refusal(error: LadleError) -> Remark:
-    """A refusal that knows its place; what a remark shows anyway is left out of its words."""
-    line, column = int(error.facts.get("line", 1)), int(error.facts.get("column", 1))
-    hint = "" if error.hint == "Correct the statement and save it again." else error.hint
-    message = error.message.removeprefix("the database rejected the statement: ")
-    message = message.replace(f" (line {line}, column {column})", "").replace(f" at line {line}, column {column}", "")
-    return Remark("error", error.code, message, hint, line, column)
 
 
 def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[Remark]:
@@ -215,11 +62,7 @@ def of_text(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> list[
                 if len(found) < MOST_REMARKS:
                     found += _of_parameter(text, words, at, name, known, dialect)
         found += _of_star(text, words)
-    for parameter in declared:
-        if not used & {part.name for part in parameter.parts()}:
-            message = f"the parameter ':{parameter.name}' is declared and not used."
-            found.append(Remark("warning", "parameter_unused", message, "Use it, or remove its declaration."))
-    return found
+    return found + of_unused(declared, used)
 
 
 def of_text_and_parts(text: str, dialect: Dialect, declared: Sequence[Parameter]) -> tuple[list[Remark], list[Part]]:
@@ -237,14 +80,10 @@ def _of_parameter(
     word = words[at]
 
     def error(code: str, message: str, hint: str) -> list[Remark]:
-        return [_remark(text, "error", code, message, hint, word.start, len(word.text))]
+        return [remark_at(text, "error", code, message, hint, word.start, len(word.text))]
 
     if name not in known:
-        close = nearest(name, known)
-        hint = f"Did you mean ':{close}'?" if close else f"Declare '{name}'."
-        if f"{name}_from" in known:
-            hint = f"It is a period: use ':{name}_from' and ':{name}_to'."
-        return error("parameter_undeclared", f"':{name}' is not declared.", hint)
+        return [of_undeclared(text, name, known, word.start, len(word.text))]
     before = [each.text.lower() for each in words[max(0, at - 2) : at]]
     by_any = dialect.list_test == "= any(…)"
     if known[name].many:
@@ -274,7 +113,7 @@ def _of_star(text: str, words: Sequence[Word]) -> list[Remark]:
         starred = word.text == "*" and (before.is_word("select", "distinct", "all") or before.text in (",", "."))
         if select and starred and _reads_a_table(words, begins, at, made):
             hint = "Name the columns that the file is to have."
-            return [_remark(text, "note", "star", "the columns of '*' change with the table.", hint, word.start, 1)]
+            return [remark_at(text, "note", "star", "the columns of '*' change with the table.", hint, word.start, 1)]
     return []
 
 
@@ -289,8 +128,6 @@ def _reads_a_table(words: Sequence[Word], begins: Sequence[int], at: int, made: 
 
 def of_types(text: str, dialect: Dialect, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Remark]:
     """A parameter compared with a column of another type, where the description tells. Not where types are the values'."""
-    if dialect.name == "sqlite":
-        return []
     known = {part.name: part for parameter in declared for part in parameter.parts()} | dict(BUILT_IN)
     found = []
     for part in statements(text, dialect):
@@ -308,7 +145,7 @@ def of_types(text: str, dialect: Dialect, declared: Sequence[Parameter], catalog
                     where = f"{table}.{column['name']}"
                     message = f"':{parameter.name}' is declared as {parameter.type}, and {where} is {column['type']}."
                     hint = "Declare the parameter with the column's type, or compare with another column."
-                    found.append(_remark(text, "warning", "other_type", message, hint, word.start, len(word.text)))
+                    found.append(remark_at(text, "warning", "other_type", message, hint, word.start, len(word.text)))
     return found
 
 
@@ -362,7 +199,7 @@ def of_error(
     at = _place_of(words, name, remark, part)
     if at is None:
         return Remark("error", f"{missing}_missing", message, hint, remark.line, remark.column)
-    return _remark(text, "error", f"{missing}_missing", message, hint, at, len(name.rpartition(".")[2]))
+    return remark_at(text, "error", f"{missing}_missing", message, hint, at, len(name.rpartition(".")[2]))
 
 
 def _place_of(words: Sequence[Word], name: str, remark: Remark, part: str) -> int | None:
@@ -411,5 +248,5 @@ def of_names(text: str, dialect: Dialect, catalogue: Sequence[Table], others: Se
             if not find_tables(catalogue, name) and name.partition(".")[0].lower() not in ("information_schema", "pg_catalog"):
                 message = f"the stored catalogue of this source has no table '{name}'."
                 hint = _where_table_is(name, catalogue, others)
-                found.append(_remark(text, "warning", "table_missing", message, hint, start, end - start))
+                found.append(remark_at(text, "warning", "table_missing", message, hint, start, end - start))
     return found

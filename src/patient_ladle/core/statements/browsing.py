@@ -1,21 +1,18 @@
-"""Statements behind the browser's views: the first rows, how many, how many by a column or by a period.
-
-They are ordinary statements with ordinary parameters, so each is one press away from being an extract.
-"""
+"""Views of a table written in SQL: from the dialect's few words, binding their values as any extract does."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Sequence
 
 from patient_ladle.words import spaced
 
 from ..errors import BadInput, unknown_name
 from ..values.parameters import SOME_DAY, Parameter
 from .dialects import Dialect
+from .remarks import Table
+from .views import PERIODS, Filter, TableViews, View
 
-TESTS = {
+_TESTS = {
     "is": "{column} = {parameter}",
     "is_not": "{column} <> {parameter}",
     "less": "{column} < {parameter}",
@@ -26,7 +23,6 @@ TESTS = {
     "is_null": "{column} is null",
     "is_not_null": "{column} is not null",
 }
-PERIODS = ("day", "month", "year")
 MAX_FILTERS = 12
 _PARAMETER_TYPES = {
     "integer": "integer", "decimal": "decimal", "float": "decimal", "boolean": "boolean", "date": "date",
@@ -34,50 +30,10 @@ _PARAMETER_TYPES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
-    """``column`` passes ``test`` against ``value``."""
+class SqlViews(TableViews):
+    """See TableViews, in one dialect."""
 
-    column: str
-    test: str
-    value: str = ""
-
-    @classmethod
-    def from_dict(cls, data: Mapping[str, Any]) -> Filter:
-        """Raises BadInput."""
-        known = cls.__slots__
-        for key in data:
-            if key not in known:
-                raise unknown_name("field of a filter", str(key), known)
-        made = cls(str(data.get("column", "")), str(data.get("test", "is")), str(data.get("value") or ""))
-        if made.test not in TESTS:
-            raise unknown_name("test", made.test, TESTS)
-        return made
-
-
-@dataclass(frozen=True, slots=True)
-class View:
-    """A statement with its parameters and their values, and its filters in words."""
-
-    statement: str
-    parameters: tuple[Parameter, ...]
-    values: dict[str, str]
-    active: tuple[str, ...]
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain JSON."""
-        return {
-            "statement": self.statement,
-            "parameters": [parameter.to_dict() for parameter in self.parameters],
-            "values": self.values,
-            "active_filters": list(self.active),
-        }
-
-
-class Browser:
-    """Writes views of one table in one dialect. Raises UnknownName for a column that is not there."""
-
-    def __init__(self, dialect: Dialect, table: Mapping[str, Any]) -> None:
+    def __init__(self, dialect: Dialect, table: Table) -> None:
         self.dialect = dialect
         self.columns = {column["name"]: column for column in table["columns"]}
         parts = [table["schema"], table["name"]] if table["schema"] else [table["name"]]
@@ -94,7 +50,7 @@ class Browser:
         tests, parameters, values = [], [], {}
         for number, each in enumerate(filters, 1):
             column, name = self._column(each.column), f"f{number}"
-            form = self.dialect.contains_test if each.test == "contains" else TESTS[each.test]
+            form = self.dialect.contains_test if each.test == "contains" else _TESTS[each.test]
             tests.append(form.format(column=column, parameter=f":{name}"))
             if "{parameter}" in form:
                 kind = "text" if each.test == "contains" else _PARAMETER_TYPES.get(self.columns[each.column]["kind"], "text")
@@ -111,17 +67,14 @@ class Browser:
         return View(f"{head}\nfrom {self.source}{where}{tail}", tuple(parameters), values, active)
 
     def rows(self, filters: Sequence[Filter], sort: str = "", descending: bool = False) -> View:
-        """All columns, by name, in the table's order or sorted."""
         chosen = ", ".join(self._column(name) for name in self.columns)
         order = f"\norder by {self._column(sort)}{' desc' if descending else ''}" if sort else ""
         return self._view(f"select {chosen}", filters, order)
 
     def count(self, filters: Sequence[Filter]) -> View:
-        """How many rows there are, exactly."""
         return self._view("select count(*) as row_count", filters)
 
     def counts(self, column: str, filters: Sequence[Filter], period: str = "") -> View:
-        """How many rows by the values of a column (the most frequent first), or by its day, month or year."""
         name = self._column(column)
         if not period:
             return self._view(

@@ -6,90 +6,22 @@ them, and to the value itself, bringing it back puts ``:since`` there again.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import date, datetime, timezone
-from decimal import Decimal
 
 from ..errors import BadInput
-from ..values.parameters import MASK, BoundValues, Parameter, Scalar, Value, as_text
-from .dialects import DUCKDB, POSTGRESQL, Dialect
-from .scanner import Part, Rendered, parameter_names, place, replace_parameters, scan, statements
+from ..values.parameters import MASK, BoundValues, Parameter, Value
+from .dialects import Dialect
+from .lexing import scan
+from .parts import Rendered, place
+from .scanner import replace_parameters
 
 _OPENS = re.compile(r"/\*\s*:([a-z_][a-z0-9_]*)\s*\*/")
 _CLOSES = re.compile(r"/\*\s*:\s*\*/")
 
 
-def _string(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
-
-
-def zoned_cast(value: Value) -> str:
-    """``timestamptz`` for moments with a zone, which stay the moments they are; empty for other values."""
-    sample = value[0] if isinstance(value, tuple) and value else value
-    return "timestamptz" if isinstance(sample, datetime) and sample.tzinfo is not None else ""
-
-
-def _postgresql(parameter: Parameter, value: Value) -> str:
-    name = POSTGRESQL.casts.get(parameter.type) or zoned_cast(value) or "timestamp"
-    if isinstance(value, tuple):
-        return f"array[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
-    return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"
-
-
-def _duckdb(parameter: Parameter, value: Value) -> str:
-    name = zoned_cast(value) or DUCKDB.casts[parameter.type]
-    if isinstance(value, tuple):
-        return f"[{', '.join(_string(str(as_text(item))) for item in value)}]::{name}[]"
-    return f"null::{name}" if value is None else f"{_string(str(as_text(value)))}::{name}"
-
-
-def _utc(value: Scalar) -> Scalar:
-    """SQLite's timestamps have no zone: a zoned moment is given as UTC."""
-    return value.astimezone(timezone.utc).replace(tzinfo=None) if isinstance(value, datetime) and value.tzinfo else value
-
-
-def _mariadb(parameter: Parameter, value: Value) -> str:
-    if isinstance(value, tuple):
-        return f"({', '.join(_mariadb(parameter, item) for item in value)})" if value else "(null)"
-    if value is None:
-        return "null"
-    if isinstance(value, bool | int | Decimal):
-        return str(as_text(value))
-    if isinstance(value, datetime) and value.tzinfo:
-        return f"from_unixtime({format(Decimal(str(value.timestamp())), 'f')})"  # in whatever zone the session is
-    if isinstance(value, datetime):
-        return f"timestamp{_string(str(as_text(value)))}"
-    return f"date'{value.isoformat()}'" if isinstance(value, date) else _string(value.replace("\\", "\\\\"))
-
-
-def _sqlite_item(value: Scalar) -> str | int | float:
-    if isinstance(value, bool):
-        return int(value)
-    if isinstance(value, Decimal):
-        return int(value) if value == value.to_integral_value() and abs(value) < 2**63 else float(value)
-    return value if isinstance(value, int) else str(as_text(_utc(value)))
-
-
-def _sqlite(parameter: Parameter, value: Value) -> str:
-    if isinstance(value, tuple):
-        items = json.dumps([_sqlite_item(item) for item in value], ensure_ascii=False)
-        return f"(select value from json_each({_string(items)}))"
-    if value is None:
-        return "null"
-    made = _sqlite_item(value)
-    return _string(made) if isinstance(made, str) else repr(made)
-
-
-_LITERALS: dict[str, Callable[[Parameter, Value], str]] = {
-    "postgresql": _postgresql, "duckdb": _duckdb, "mariadb": _mariadb, "sqlite": _sqlite,
-}  # fmt: skip
-
-
-def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
-    """The text with each value as the dialect writes it, between its two comments; sensitive ones masked.
+def fill_in(text: str, dialect: Dialect, literal: Callable[[Parameter, Value], str], bound: BoundValues) -> Rendered:
+    """The text with each value as ``literal`` writes it, between its two comments; sensitive ones masked.
 
     Raises BadInput for a name that no value was given for.
     """
@@ -99,36 +31,16 @@ def fill_in(text: str, dialect: Dialect, bound: BoundValues) -> Rendered:
             raise BadInput(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
         parameter, value = bound.parameters[name], bound.values[name]
         if parameter.type == "identifier":
-            literal = dialect.quoted_path(str(value))
+            written = dialect.quoted_path(str(value))
         elif parameter.sensitive and value is not None:
-            literal = _string(MASK)
+            written = f"'{MASK}'"
         else:
-            literal = _LITERALS[dialect.name](parameter, value)
-        return f"/* :{name} */ {literal} /* : */"
+            written = literal(parameter, value)
+        return f"/* :{name} */ {written} /* : */"
 
     filled = replace_parameters(text, dialect, put)
     _refuse_another_reading(text, filled, dialect)
     return filled
-
-
-@dataclass(frozen=True, slots=True)
-class FilledPart:
-    """One statement of a text: title, text, the names it uses, and its text with the values filled in."""
-
-    title: str
-    text: str
-    names: list[str]
-    filled_in: str
-
-
-def filled_parts(text: str, dialect: Dialect, bound: BoundValues) -> tuple[list[Part], list[FilledPart]]:
-    """A text's statements, and what each is with its values. Raises StatementRefused, BadInput."""
-    parts = statements(text, dialect)
-    made = []
-    for part in parts:
-        own = text[part.start : part.end].strip()
-        made.append(FilledPart(part.title, own, parameter_names(own, dialect), fill_in(own, dialect, bound).text))
-    return parts, made
 
 
 def _refuse_another_reading(text: str, filled: Rendered, dialect: Dialect) -> None:

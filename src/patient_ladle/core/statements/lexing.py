@@ -20,9 +20,8 @@ from typing import Any, NamedTuple, NoReturn
 
 from ..errors import StatementRefused
 from .dialects import Dialect
+from .parts import place, refused_at
 
-MAX_STATEMENT_BYTES = 256 * 1024
-"""Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
 MAX_TOKENS = 50_000
 """Strings, comments, parameters, brackets and what stands between them: a text of the largest size that has more of them is
 generated, and cutting it would take longer than a person waits."""
@@ -39,20 +38,8 @@ class Token(NamedTuple):
     end: int
 
 
-def place(text: str, position: int) -> tuple[int, int]:
-    """Line and column of a position, both from 1, in code points."""
-    return text.count("\n", 0, position) + 1, position - (text.rfind("\n", 0, position) + 1) + 1
-
-
-def refused_at(text: str, position: int, what: str, hint: str) -> StatementRefused:
-    """The refusal of what stands there; ``what`` ends a sentence that goes on with the place."""
-    line, column = place(text, position)
-    return StatementRefused(f"{what} at line {line}, column {column}.", hint, line=line, column=column)
-
-
 _LETTER = r"A-Za-z_\u0080-\U0010ffff"
 _NAMED = r"(?<![\w)\]$\u0080-\U0010ffff]):[^\W\d]\w*+(?![$'\"`\u0080-\U0010ffff])"
-_UNFIT = re.compile(r"[\0\ud800-\udfff]")
 _FOREIGN = re.compile(r"[^\x00-\x7f]+")
 _COMMENT_MARK = re.compile(r"/\*|\*/")
 _GOES_ON = re.compile(r"(?:[ \t\f]|--[^\n\r]*+)*+[\n\r](?:[ \t\n\r\f]|--[^\n\r]*+[\n\r])*+'")
@@ -164,8 +151,9 @@ class _Scan:
         self.reaches: list[bool] = []
         """Of each open bracket: does it reach into a value?"""
 
-    def tokens(self) -> list[Token]:
-        at, text, found = 0, self.text, self.found
+    def tokens(self, at: int = 0) -> list[Token]:
+        """From a position on, which must stand between two tokens."""
+        text, found = self.text, self.found
         pattern: Any = _pattern(self.dialect)  # its scanner is not among the declared methods
         is_ascii, add, make = text.isascii(), found.append, Token._make
         while at < len(text):
@@ -323,6 +311,7 @@ def _unclosed(text: str, what: str, start: int) -> StatementRefused:
         "Close it, or remove its opening mark.",
         line=line,
         column=column,
+        unclosed=what,
     )
 
 
@@ -334,16 +323,34 @@ def scan(text: str, dialect: Dialect) -> list[Token]:
     return _Scan(text, dialect).tokens()
 
 
-def refuse_unfit(text: str) -> None:
-    """Too long, or with characters that no statement can hold anywhere. Raises StatementRefused."""
-    size = len(text.encode(errors="surrogatepass"))
-    if size > MAX_STATEMENT_BYTES:
-        raise StatementRefused(
-            f"the statement has {size:,} bytes; at most {MAX_STATEMENT_BYTES:,} are taken.",
-            "Keep the bulk of it in the database as a view, and select from that.",
-            bytes=size,
-        )
-    unfit = _UNFIT.search(text)
-    if unfit:
-        what = "a NUL character" if unfit.group() == "\0" else "half of a character"
-        raise refused_at(text, unfit.start(), f"there is {what}", "Remove it.")
+MOST_FAULTS = 20
+"""What stands after so many faults of a text that is being written is not looked at."""
+
+
+def scan_unfinished(text: str, dialect: Dialect) -> tuple[list[Token], str]:
+    """The tokens of a text that somebody is writing, and what is never closed in it: string, comment, quoted name or nothing.
+
+    What is never closed goes on to the end; other faults are passed over.
+    """
+    made, at = _Scan(text, dialect), 0
+    for _ in range(MOST_FAULTS):
+        try:
+            return made.tokens(at), ""
+        except StatementRefused as error:
+            end, unclosed = made.found[-1].end if made.found else 0, str(error.facts.get("unclosed", ""))
+            fault = max(end, _position(text, error.facts["line"], error.facts["column"]))
+            if fault > end:
+                made.found.append(Token("text", end, fault))
+            if unclosed:
+                made.found.append(Token("comment" if unclosed == "comment" else "string", fault, len(text)))
+                return made.found, unclosed
+            at = min(fault + 1, len(text))
+            made.found.append(Token("text", fault, at))
+    return made.found, ""
+
+
+def _position(text: str, line: int, column: int) -> int:
+    start = 0
+    for _ in range(line - 1):
+        start = text.index("\n", start) + 1
+    return start + column - 1

@@ -8,39 +8,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cache
 
 from ..errors import StatementRefused
 from .dialects import Dialect
-from .lexing import MAX_STATEMENT_BYTES, Token, place, refuse_unfit, refused_at, scan
-
-__all__ = [
-    "MAX_STATEMENT_BYTES",
-    "Part",
-    "Rendered",
-    "Token",
-    "called_names",
-    "names_used",
-    "one_reading_statement",
-    "parameter_names",
-    "place",
-    "refuse_slices",
-    "replace_parameters",
-    "scan",
-    "statements",
-]
+from .lexing import Token, scan
+from .parts import Part, Rendered, place, refuse_unfit, refused_at
 
 
 def parameter_names(text: str, dialect: Dialect) -> list[str]:
     """Names of the parameters used, each once, in the order of their first use."""
     return list(dict.fromkeys(text[t.start + 1 : t.end] for t in scan(text, dialect) if t.kind == "parameter"))
-
-
-def names_used(text: str, dialect: Dialect) -> list[str]:
-    """``parameter_names`` of a text whose statements only read. Raises StatementRefused."""
-    statements(text, dialect)
-    return parameter_names(text, dialect)
 
 
 def refuse_slices(text: str, dialect: Dialect, declared: Iterable[str]) -> None:
@@ -54,26 +32,6 @@ def refuse_slices(text: str, dialect: Dialect, declared: Iterable[str]) -> None:
         if token.kind == "slice" and name in names:
             what = f"':{name}' is read as the bound of a slice, not as the parameter,"
             raise refused_at(text, token.start, what, f"Put it in parentheses: (:{name}).")
-
-
-@dataclass(frozen=True, slots=True)
-class Rendered:
-    """A statement's text with its parameters replaced, and the way back from its positions to the author's text."""
-
-    text: str
-    spans: tuple[tuple[int, int, int, int], ...]
-    """Of each replacement: start and length in the rendered text, start and length in the author's."""
-
-    def original(self, position: int) -> int:
-        """The author's position for a position in the rendered text."""
-        shift = 0
-        for start, length, author_start, author_length in self.spans:
-            if position < start:
-                break
-            if position < start + length:
-                return author_start
-            shift = start + length - author_start - author_length
-        return position - shift
 
 
 def replace_parameters(text: str, dialect: Dialect, put: Callable[[str], str]) -> Rendered:
@@ -120,16 +78,6 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
 MAX_STATEMENTS = 40
 """Statements of one extract; more belong into several extracts."""
 MAX_TITLE = 80
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """One statement of a text: its title, and its text after blanks that keep every line and column where it was."""
-
-    title: str
-    text: str
-    start: int
-    end: int
 
 
 def statements(text: str, dialect: Dialect) -> list[Part]:

@@ -42,7 +42,6 @@ from patient_ladle.core.results.guards import checked_guards
 from patient_ladle.core.runs.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import without_schema
-from patient_ladle.core.statements.scanner import one_reading_statement, statements
 from patient_ladle.core.values.parameters import Parameter, resolve, samples
 
 IDLE_SECONDS = 0.05
@@ -137,7 +136,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
-        parts=tuple(statements(job["statement"], get_engine(job["engine"]).dialect)),
+        parts=tuple(get_engine(job["engine"]).language.parts(job["statement"])),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
         guards=checked_guards(job["guards"]),
@@ -238,9 +237,9 @@ def main() -> None:
 
 
 def warm_up() -> Iterator[None]:
-    """Piece by piece, what a first job would have to wait for: the patterns of each dialect are compiled."""
+    """Piece by piece, what a first job would have to wait for: the patterns of each language are compiled."""
     for engine in ENGINES.values():
-        one_reading_statement("select 1", engine.dialect)
+        engine.language.warm()
         yield
 
 

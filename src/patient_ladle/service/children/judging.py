@@ -38,8 +38,7 @@ MEMORY_BYTES = 2 << 30
 """Of address space, beyond what a process holds when it is ready: a cell of a gigabyte is not looked at."""
 _READY = ("ready", None)
 _PRELOADED = [
-    "patient_ladle.core.statements.advice",
-    "patient_ladle.core.statements.filling",
+    "patient_ladle.core.statements.languages",
     "patient_ladle.core.files.reading",
     f"{__package__}.looking",
     __name__,

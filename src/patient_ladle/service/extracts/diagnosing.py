@@ -10,10 +10,9 @@ from django.utils import timezone
 
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import BadInput, LadleError, from_dict
-from patient_ladle.core.statements import advice
-from patient_ladle.core.statements.advice import Remark
-from patient_ladle.core.statements.dialects import Dialect
-from patient_ladle.core.statements.scanner import Part, place
+from patient_ladle.core.statements.languages import QueryLanguage
+from patient_ladle.core.statements.parts import Part, place
+from patient_ladle.core.statements.remarks import Remark, of_refusal
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
@@ -25,10 +24,10 @@ from patient_ladle.words import amount
 def diagnose(person: Person, address: Address, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
     """Remarks in the order of their places, and what is known of each statement."""
     began = time.monotonic()
-    dialect = get_engine(address.source.engine).dialect
+    language = get_engine(address.source.engine).language
     declared, remarks = _declared(parameters)
     usable = not remarks
-    of_text, parts = judged(advice.of_text_and_parts, text, dialect, declared)
+    of_text, parts = judged(language.remarks, text, declared)
     remarks += of_text
     described: dict[Part, dict[str, Any]] = {}
     asked = [part for part in parts if usable and not _has_error(text, part, remarks)]
@@ -37,14 +36,14 @@ def diagnose(person: Person, address: Address, text: str, parameters: Sequence[d
             found = understand(person, address, [part.text for part in asked], [p.to_dict() for p in declared])
             described = dict(zip(asked, found, strict=True))
             for part in asked:
-                remarks += _of_answer(described[part], text, part, dialect, address)
+                remarks += _of_answer(described[part], text, part, language, address)
         except LadleError as error:
-            remarks += _of_silence(error, text, dialect, address)
+            remarks += _of_silence(error, text, language, address)
     catalogue = kept_catalogue(address)
     if parts and declared and catalogue is not None:
         said = text.lower()
         named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many
-        remarks += judged(advice.of_types, text, dialect, declared, named)
+        remarks += judged(language.remarks_on_types, text, declared, named)
     return {
         "remarks": [remark.to_dict() for remark in sorted(remarks, key=lambda r: (r.line, r.column))],
         "asked": bool(described),
@@ -77,21 +76,21 @@ def _declared(parameters: Sequence[dict[str, Any]]) -> tuple[list[Parameter], li
         try:
             declared.append(Parameter.from_dict(item))
         except BadInput as error:
-            remarks.append(advice.of_refusal(error))
+            remarks.append(of_refusal(error))
         except TypeError:
             remarks.append(Remark("error", "bad_input", "a parameter has no name.", "Give each parameter a name."))
     return declared, remarks
 
 
-def _of_answer(found: dict[str, Any], text: str, part: Part, dialect: Dialect, address: Address) -> list[Remark]:
+def _of_answer(found: dict[str, Any], text: str, part: Part, language: QueryLanguage, address: Address) -> list[Remark]:
     if "error" not in found:
         return []
     error = from_dict(found["error"])
     others = elsewhere(address) if error.facts.get("missing") == "table" else []
-    return [advice.of_error(error, text, part.text, dialect, kept_catalogue(address), others)]
+    return [language.remark_on_error(error, text, part.text, kept_catalogue(address), others)]
 
 
-def _of_silence(error: LadleError, text: str, dialect: Dialect, address: Address) -> list[Remark]:
+def _of_silence(error: LadleError, text: str, language: QueryLanguage, address: Address) -> list[Remark]:
     """The source could not be asked: why, what its last check said, and what its stored catalogue makes of the names."""
     said = f"the source could not be asked: {error.message}"
     failed = next((step for step in address.last_check or [] if not step["passed"]), None)
@@ -102,5 +101,5 @@ def _of_silence(error: LadleError, text: str, dialect: Dialect, address: Address
     remarks = [Remark("warning", error.code, said, error.hint)]
     catalogue = kept_catalogue(address)
     if catalogue is not None:
-        remarks += advice.of_names(text, dialect, catalogue, elsewhere(address))
+        remarks += language.remarks_on_names(text, catalogue, elsewhere(address))
     return remarks

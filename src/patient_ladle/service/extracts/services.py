@@ -16,8 +16,6 @@ from patient_ladle.core.files.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.results.differences import lines_between, settings_between
 from patient_ladle.core.results.guards import checked_guards
-from patient_ladle.core.statements.filling import restore_parameters
-from patient_ladle.core.statements.scanner import names_used, one_reading_statement, refuse_slices
 from patient_ladle.core.values.parameters import Parameter, bound_names, check_declared
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.targets import targets_of
@@ -57,19 +55,19 @@ def check_folder(folder: str) -> str:
 
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
     source = source_named(content["source"])
-    dialect = get_engine(source.engine).dialect
+    language = get_engine(source.engine).language
     if content.get("restore_parameters"):
-        content = content | {"statement": judged(restore_parameters, content["statement"], dialect)}
-    used = judged(names_used, content["statement"], dialect)
+        content = content | {"statement": judged(language.restore, content["statement"])}
+    used = judged(language.names_used, content["statement"])
     parameters = [Parameter.from_dict(opened_declaration(item)) for item in content.get("parameters") or []]
     check_declared(parameters, used)
-    judged(refuse_slices, content["statement"], dialect, bound_names(parameters))
+    judged(language.refuse_misread, content["statement"], bound_names(parameters))
     for parameter in parameters:
         if parameter.shared:
             shared_value_named(parameter.shared)
         if parameter.choices:
             chosen_from = source_named(parameter.choices["source"])
-            judged(one_reading_statement, parameter.choices["statement"], get_engine(chosen_from.engine).dialect)
+            judged(get_engine(chosen_from.engine).language.gate, parameter.choices["statement"])
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     for name in formats:
         get_format(name)
@@ -178,14 +176,15 @@ def edit_extract(name: str, tags: list[str] | None, owner: str | None) -> Extrac
 
 @transaction.atomic
 def copy_extract(author: Person, name: str, new_name: str, folder: str | None, source: str | None) -> Extract:
-    """A new extract that begins as the newest revision of another, on the same source or another of its engine."""
+    """A new extract that begins as the newest revision of another, on the same source or another of its language."""
     old = extract_named(name)
     head = old.head
     other = source_named(source) if source else head.source
-    if other.engine != head.source.engine:
+    wanted, found = (get_engine(each.engine).language for each in (head.source, other))
+    if found is not wanted:
         raise BadInput(
-            f"'{name}' is written for {head.source.engine}, and source '{other.name}' is {other.engine}.",
-            f"Choose a source on {head.source.engine}.",
+            f"'{name}' is written in {wanted.title}, and source '{other.name}' takes {found.title}.",
+            f"Choose a source that takes {wanted.title}.",
         )
     content = {key: getattr(head, key) for key in CONTENT} | {"source": other.name}
     made = add_extract(

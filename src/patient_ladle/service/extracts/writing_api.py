@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from datetime import timezone as utc
 from typing import Any
 
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -18,9 +18,7 @@ from patient_ladle.core.files.output import FILE_OPTIONS, OutputSettings
 from patient_ladle.core.files.reading import sample_of
 from patient_ladle.core.files.shaping import TYPES
 from patient_ladle.core.results.columns import KINDS, Column
-from patient_ladle.core.statements.catalogue import names_of
-from patient_ladle.core.statements.filling import restore_parameters
-from patient_ladle.core.statements.scanner import parameter_names, statements
+from patient_ladle.core.statements.completion import Completion
 from patient_ladle.core.values.parameters import Parameter, check_declared, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
@@ -79,15 +77,30 @@ class DiagnosticsView(serializers.Serializer):
     seconds = serializers.FloatField()
 
 
-class TableWords(serializers.Serializer):
-    name = serializers.CharField()
-    kind = serializers.CharField()
-    columns = serializers.ListField(child=serializers.ListField(child=serializers.CharField()), help_text="Name and type.")
+class CompletionBody(StrictSerializer):
+    source = serializers.CharField(max_length=64)
+    environment = serializers.CharField(max_length=64)
+    statement = StatementField(allow_blank=True)
+    position = serializers.IntegerField(min_value=0, help_text="Of the cursor, from 0, in code points.")
+    parameters = serializers.ListField(
+        child=serializers.CharField(max_length=64), required=False, max_length=200, help_text="Names that may be used."
+    )
+    asked = serializers.BooleanField(default=True, help_text="False: somebody only types, and nothing is proposed at a blank.")
 
 
-class WordsView(serializers.Serializer):
-    gathered_at = serializers.DateTimeField(allow_null=True)
-    tables = TableWords(many=True)
+class ProposalView(serializers.Serializer):
+    label = serializers.CharField()
+    kind = serializers.ChoiceField(["column", "table", "alias", "with", "parameter", "keyword", "word"])
+    detail = serializers.CharField()
+    boost = serializers.IntegerField(help_text="The higher, the further up.")
+    apply = serializers.CharField(help_text="What is put into the text.")
+
+
+class CompletionView(serializers.Serializer):
+    typed = serializers.CharField(help_text="What stands before the position already, and gives way.")
+    proposals = ProposalView(many=True)
+    complete = serializers.BooleanField(help_text="Typing on adds nothing new.")
+    gathered_at = serializers.DateTimeField(allow_null=True, help_text="When the source's tables were last looked at.")
 
 
 def _address(body: dict[str, Any]) -> Address:
@@ -112,18 +125,18 @@ class Previews(RoleView):
     def post(self, request: Request) -> Response:
         body = body_of(request, PreviewBody)
         address = _address(body)
-        dialect = get_engine(address.source.engine).dialect
-        parts = judged(statements, body["statement"], dialect)
+        language = get_engine(address.source.engine).language
+        parts = judged(language.parts, body["statement"])
         if body["part"] >= len(parts):
             raise BadInput(f"there is no statement {body['part'] + 1}; there are {len(parts)}.", "Give one of those.")
         text = parts[body["part"]].text
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
-        check_declared(declared, judged(parameter_names, text, dialect))
+        check_declared(declared, judged(language.parameters, text))
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, address.environment)
         resolve(declared, values, day, datetime.now(utc.utc))
         if body["total"]:
-            text = f"select count(*) as total from (\n{text}\n) as counted"
+            text = language.total(text)
         job = {
             "statement": text,
             "parameters": [p.to_dict() for p in declared],
@@ -178,23 +191,36 @@ class RestoreParameters(RoleView):
     @extend_schema(operation_id="restore_parameters", request=RestoreParametersBody, responses=StatementAnswer)
     def post(self, request: Request) -> Response:
         body = body_of(request, RestoreParametersBody)
-        dialect = get_engine(source_named(body["source"]).engine).dialect
-        return Response({"statement": judged(restore_parameters, body["statement"], dialect)})
+        language = get_engine(source_named(body["source"]).engine).language
+        return Response({"statement": judged(language.restore, body["statement"])})
 
 
-class CompletionWords(RoleView):
-    needs = {"GET": "author"}
+class Completions(RoleView):
+    """What may come next at a position of a statement: from its text and the stored catalogue, without asking the source."""
 
-    @extend_schema(
-        operation_id="completion_words", parameters=[OpenApiParameter("environment", str, required=True)], responses=WordsView
-    )
-    def get(self, request: Request, name: str) -> Response:
-        address = _address({"source": name, "environment": request.query_params.get("environment", "")})
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="complete", request=CompletionBody, responses=CompletionView)
+    def post(self, request: Request) -> Response:
+        body = body_of(request, CompletionBody)
+        address, text = _address(body), body["statement"]
+        if body["position"] > len(text):
+            raise BadInput(f"the statement has {len(text):,} characters.", "Give a position in it.")
+        said = text.lower()
         tables = [
-            {"name": names_of(t), "kind": t["kind"], "columns": [[c["name"], c["type"]] for c in t["columns"]]}
+            {
+                "schema": t["schema"],
+                "name": t["name"],
+                "kind": t["kind"],
+                "columns": t["columns"] if t["name"].lower() in said else [],
+            }
             for t in kept_catalogue(address) or []
         ]
-        return Response({"gathered_at": address.catalogue_at, "tables": tables})
+        language = get_engine(address.source.engine).language
+        found = judged(
+            language.completion, text, body["position"], tables, body.get("parameters") or [], body["asked"]
+        ) or Completion("", ())
+        return Response(found.to_dict() | {"gathered_at": address.catalogue_at})
 
 
 class OptionView(serializers.Serializer):

@@ -339,13 +339,14 @@ class CodeView(serializers.Serializer):
 
 
 class DryRunView(ForAuthors):
-    for_authors = ("reads", "deliver_into")
+    for_authors = ("reads", "place", "deliver_into")
     extract = serializers.CharField()
     revision = serializers.IntegerField()
     source = serializers.CharField()
     engine = serializers.CharField()
     environment = serializers.CharField()
     reads = serializers.DictField(child=serializers.CharField())
+    place = serializers.CharField(help_text="Where that address leads, in words.")
     data_date = serializers.DateField()
     values = serializers.DictField()
     statements = DryRunStatement(many=True)

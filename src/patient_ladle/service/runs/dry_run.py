@@ -16,7 +16,6 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.runs.engine import RunJob, name_fields
-from patient_ladle.core.statements.filling import filled_parts
 from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.clock import today
@@ -45,7 +44,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     extract, revision = runnable(body)
     environment = environment_named(body.get("environment") or default_environment())
     source = revision.source
-    address, dialect = address_in(source, environment), get_engine(source.engine).dialect
+    address, language = address_in(source, environment), get_engine(source.engine).language
     day, given = body.get("data_date") or today(), body.get("values") or {}
     declared = revision.declared
     given_in_all = with_shared(declared, given, environment)
@@ -59,7 +58,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "environment": environment.name,
         "run": "N",
     }
-    parts, told = judged(filled_parts, revision.statement, dialect, values)
+    parts, told = judged(language.filled_parts, revision.statement, values)
     statement = Statement(revision.statement, values)
     job = RunJob(
         extract.name,
@@ -80,6 +79,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "engine": source.engine,
         "environment": environment.name,
         "reads": {key: str(value) for key, value in address.fields.items()},
+        "place": get_engine(source.engine).place(address.fields),
         "data_date": day,
         "values": shown,
         "statements": [

@@ -7,7 +7,7 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.adapters.sources import ENGINES
+from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 from patient_ladle.service.common.caller import ForAuthors
 
@@ -32,9 +32,10 @@ class CheckStepView(ForAuthors):
 
 
 class AddressView(ForAuthors):
-    for_authors = ("address",)
+    for_authors = ("address", "place")
     environment = serializers.CharField(source="environment.name")
     address = serializers.SerializerMethodField()
+    place = serializers.SerializerMethodField(help_text="Where it leads, in words.")
     has_secret = serializers.SerializerMethodField()
     last_check = CheckStepView(many=True, allow_null=True)
     last_check_at = serializers.DateTimeField(allow_null=True)
@@ -42,6 +43,9 @@ class AddressView(ForAuthors):
 
     def get_address(self, address: Address) -> dict[str, str]:
         return {key: str(value) for key, value in address.fields.items()}
+
+    def get_place(self, address: Address) -> str:
+        return get_engine(address.source.engine).place(address.fields)
 
     def get_has_secret(self, address: Address) -> bool:
         return bool(address.secret)
@@ -108,13 +112,33 @@ class EngineFieldView(serializers.Serializer):
     note = serializers.CharField()
     required = serializers.BooleanField()
     choices = serializers.ListField(child=serializers.CharField())
+    default = serializers.CharField(help_text="Proposed; empty: nothing is.")
+
+
+class EditorView(serializers.Serializer):
+    words = serializers.ListField(child=serializers.CharField(), help_text="Words of the language.")
+    types = serializers.ListField(child=serializers.CharField(), help_text="Names of types.")
+    name_quotes = serializers.CharField(help_text="Marks that names may stand between.")
+    double_quoted_strings = serializers.BooleanField()
+    backslash_escapes = serializers.BooleanField(help_text="Of strings.")
+    dollar_quoted_strings = serializers.BooleanField()
+    hash_comments = serializers.BooleanField()
+    formatter = serializers.CharField(help_text="What an editor's formatter calls the language; empty: it has none.")
+
+
+class LanguageView(serializers.Serializer):
+    name = serializers.CharField(help_text="Sources whose engines have one language take each other's statements.")
+    title = serializers.CharField()
+    editor = EditorView(allow_null=True, help_text="How an editor colours it; null: as plain text.")
 
 
 class EngineView(serializers.Serializer):
     name = serializers.CharField()
     title = serializers.CharField()
     takes_secret = serializers.BooleanField()
+    url_form = serializers.CharField(help_text="What a connection URL of it looks like.")
     address_fields = EngineFieldView(many=True)
+    language = LanguageView(help_text="What statements for it are written in.")
 
 
 class Environments(RoleView):
@@ -139,6 +163,8 @@ class Engines(RoleView):
                 "name": e.name,
                 "title": e.title,
                 "takes_secret": e.takes_secret,
+                "url_form": e.url_form,
+                "language": {"name": e.language.name, "title": e.language.title, "editor": e.language.editor or None},
                 "address_fields": [
                     {
                         "name": key,
@@ -146,6 +172,7 @@ class Engines(RoleView):
                         "note": field.note,
                         "required": field.required,
                         "choices": field.choices,
+                        "default": str(e.default_port) if key == "port" and e.default_port else "",
                     }
                     for key, field in e.fields.items()
                 ],

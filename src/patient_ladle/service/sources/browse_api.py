@@ -14,8 +14,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
-from patient_ladle.core.statements.browsing import PERIODS, TESTS
 from patient_ladle.core.statements.catalogue import find_table, names_of, references_to, search
+from patient_ladle.core.statements.views import PERIODS, TESTS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import may, role_of

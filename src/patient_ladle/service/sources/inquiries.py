@@ -36,8 +36,8 @@ from patient_ladle.core.errors import (
     from_dict,
     unknown_name,
 )
-from patient_ladle.core.statements.browsing import Browser, Filter, View
 from patient_ladle.core.statements.catalogue import find_table
+from patient_ladle.core.statements.views import Filter, View
 from patient_ladle.core.values.parameters import Parameter, masked
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
@@ -169,7 +169,7 @@ def refreshed_if_stale(person: Person, address: Address) -> bool:
 def view_of(address: Address, kind: str, given: dict[str, Any]) -> View:
     """The statement behind a view. Raises BadInput and its family."""
     table = find_table(catalogue_of(address), str(given.get("table", "")))
-    browser = Browser(get_engine(address.source.engine).dialect, table)
+    browser = get_engine(address.source.engine).language.views(table)
     filters = [Filter.from_dict(item) for item in given.get("filters") or []]
     if kind == "count":
         return browser.count(filters)

@@ -10,8 +10,8 @@ from django.db import transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
 
-from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.addresses import from_url
+from patient_ladle.adapters.sources import ENGINES, get_engine
+from patient_ladle.adapters.sources.urls import from_url
 from patient_ladle.core.errors import BadInput, Conflict
 from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.children.interactive import check_in_child
@@ -44,7 +44,7 @@ def _fields_and_secret(source: Source, given: dict[str, Any]) -> tuple[dict[str,
     """From fields, or from a pasted URL whose password goes straight to where secrets are kept."""
     if not given.get("url"):
         return dict(given.get("address") or {}), given.get("secret")
-    pasted = from_url(given["url"])
+    pasted = from_url(given["url"], ENGINES.values())
     if pasted.engine != source.engine:
         raise BadInput(f"the URL is one of {pasted.engine}; '{source.name}' is {source.engine}.", "Paste a URL of that engine.")
     return pasted.fields | dict(given.get("address") or {}), pasted.secret or given.get("secret")

@@ -1,0 +1,74 @@
+"""SQL of DuckDB, which is near PostgreSQL's; its decimals keep 38 digits."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from ...errors import ValueWrong
+from ...values.parameters import Parameter, Value, as_text
+from .sql import SqlLanguage, string, words, zoned_cast
+
+_CASTS = {"text": "varchar", "integer": "bigint", "boolean": "boolean", "date": "date", "timestamp": "timestamp"}
+_MOST_DIGITS = 38
+_USUAL_PLACES = 10
+"""Decimal places that a value is given at least, so that the results of reckoning with it keep some."""
+
+
+def cast_of(parameter: Parameter, value: Value) -> str:
+    """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
+    return f"{_cast_of_one(parameter, value)}{'[]' if parameter.many else ''}"
+
+
+def _cast_of_one(parameter: Parameter, value: Value) -> str:
+    if parameter.type != "decimal":
+        return zoned_cast(value) or _CASTS[parameter.type]
+    numbers = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
+    parts = [number.as_tuple() for number in numbers]
+    places = max([0, *(-int(part.exponent) for part in parts)])
+    whole = max([1, *(len(part.digits) + int(part.exponent) for part in parts)])
+    if whole + places > _MOST_DIGITS:
+        raise ValueWrong(
+            f"parameter '{parameter.name}' has more than the {_MOST_DIGITS} digits that DuckDB's decimals keep.",
+            "Give a number of fewer digits.",
+            parameter=parameter.name,
+        )
+    return f"decimal({_MOST_DIGITS}, {max(places, min(_USUAL_PLACES, _MOST_DIGITS - whole))})"
+
+
+def _literal(parameter: Parameter, value: Value) -> str:
+    cast = cast_of(parameter, value)
+    if isinstance(value, tuple):
+        return f"[{', '.join(string(str(as_text(item))) for item in value)}]::{cast}"
+    return f"null::{cast}" if value is None else f"{string(str(as_text(value)))}::{cast}"
+
+
+DUCKDB = SqlLanguage(
+    "duckdb",
+    title="SQL of DuckDB",
+    formatter="duckdb",
+    literal=_literal,
+    own_words="ilike qualify pivot unpivot exclude asof",
+    nested_comments=True,
+    dollar_quotes=True,
+    escape_strings=True,
+    subscripts=True,
+    double_colon_casts=True,
+    assignments=True,
+    loose_colons=True,
+    marks="@^#{}",
+    reading_words=("select", "with", "values", "table", "from"),
+    refused_calls=words(
+        """nextval pg_notify checkpoint force_checkpoint read_blob read_text read_csv read_csv_auto sniff_csv read_json
+        read_json_auto read_json_objects read_json_objects_auto read_ndjson read_ndjson_auto read_ndjson_objects read_parquet
+        parquet_scan parquet_metadata parquet_schema parquet_file_metadata parquet_kv_metadata parquet_bloom_probe glob
+        read_duckdb query query_table json_execute_serialized_sql from_substrait duckdb_settings duckdb_databases
+        duckdb_secrets which_secret duckdb_extensions duckdb_temporary_files duckdb_logs duckdb_log_contexts
+        pragma_database_list pragma_storage_info pragma_user_agent pragma_platform current_setting getenv getvariable write_log
+        enable_logging disable_logging set_config sleep_ms arrow_scan arrow_scan_dumb pandas_scan python_map_function
+        parse_duckdb_log_message"""
+    ),
+    refused_names=words("duckdb_settings duckdb_databases duckdb_secrets duckdb_extensions pg_settings"),
+    refused_words=frozenset({"into"}),
+    periods={period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "month", "year")},
+    contains_test="cast({column} as varchar) ilike '%' || {parameter} || '%'",
+)
