@@ -350,7 +350,9 @@ def test_the_repository_renames_labels_copies_and_compares(service):
             "author",
             ["json"],
         )
-        assert "written for postgresql" in refused(lambda: ladle.extracts.copy("repairs_new", "x", source="works")).message
+        assert (
+            "written in SQL of PostgreSQL" in refused(lambda: ladle.extracts.copy("repairs_new", "x", source="works")).message
+        )
         ladle.schedules.add("repairs", "repairs_copy", "live", "0 6 * * *")
         ladle.schedules.add("all-repairs", "repairs_new", "live", "0 7 * * *", then=[{"extract": "repairs_copy"}])
         assert ladle.extracts.get("repairs_copy")["used_by"] == ["all-repairs", "repairs"]

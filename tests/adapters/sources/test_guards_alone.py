@@ -41,7 +41,7 @@ OFF = {
     "cutting": [(base, "one_reading_statement", lambda text, _: text), (base, "replace_parameters", naive),
                 (postgresql, "with_names", lambda *_: "")],
     "counting": [(module, "refuse_other_count", lambda *_: None) for module in (postgresql, mariadb, sqlite, duckdb_session)],
-    "no code": [(postgresql, "literal", quoted), (mariadb, "literal", quoted)],
+    "no code": [(postgresql, "bound_literal", quoted), (mariadb, "bound_literal", quoted)],
     "one command": [(postgresql_copy, "one_command", lambda query: [(b"Q", query + b"\0")])],
     "the database's word on calls": [(postgresql.PostgresqlSession, "_refuse_functions", lambda *_: None)],
     "a transaction that reads": [(postgresql, "_BEGIN", "begin isolation level repeatable read"), (mariadb, "READ_ONLY", ("begin",)),

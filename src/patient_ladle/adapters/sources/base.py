@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
+import functools
+import inspect
 import re
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any, ClassVar, NoReturn
 
 from patient_ladle.core.errors import (
     BadInput,
@@ -147,6 +150,61 @@ LET_GO_SECONDS = 10.0
 """A source that has not stopped by then is frozen, or not there any more: its connection is broken."""
 
 
+_ANSWERING = frozenset(
+    [
+        "identity",
+        "describe",
+        "understand",
+        "batches",
+        "probe",
+        "rest",
+        "prove_read_only",
+        "harmful_rights",
+        "about",
+        "catalogue",
+    ]
+)
+_ENDING = frozenset(["stop", "end", "let_go"])
+
+
+def _answering(method: Callable[..., Any]) -> Callable[..., Any]:
+    """The method, whose driver's errors come out as ours; also of rows that it gives one after the other."""
+
+    def of_ours(session: ProbingSession, error: Exception) -> NoReturn:
+        raise session.translated(error) from error
+
+    if inspect.isgeneratorfunction(method):
+
+        @functools.wraps(method)
+        def giving(self: ProbingSession, *args: Any, **given: Any) -> Iterator[Any]:
+            try:
+                yield from method(self, *args, **given)
+            except self.driver_errors as error:
+                of_ours(self, error)
+
+        return giving
+
+    @functools.wraps(method)
+    def answering(self: ProbingSession, *args: Any, **given: Any) -> Any:
+        try:
+            return method(self, *args, **given)
+        except self.driver_errors as error:
+            of_ours(self, error)
+
+    return answering
+
+
+def _ending(method: Callable[..., Any]) -> Callable[..., Any]:
+    """The method, for which a driver that fails has let go as well."""
+
+    @functools.wraps(method)
+    def ending(self: ProbingSession, *args: Any, **given: Any) -> None:
+        with contextlib.suppress(*self.driver_errors):
+            method(self, *args, **given)
+
+    return ending
+
+
 class ProbingSession(SourceSession):
     """A source session that can also say what it found there.
 
@@ -154,9 +212,24 @@ class ProbingSession(SourceSession):
     the connection), and calls ``go_on`` before each step that may take long.
     """
 
+    driver_errors: ClassVar[tuple[type[Exception], ...]] = ()
+    """What its driver raises. Whatever of it a method lets through comes out ``translated``."""
+
     def __init__(self) -> None:
         self.cancelled = False
         self.over = threading.Event()
+
+    def __init_subclass__(cls, **given: Any) -> None:
+        super().__init_subclass__(**given)
+        for name, method in list(vars(cls).items()):
+            if name in _ANSWERING:
+                setattr(cls, name, _answering(method))
+            elif name in _ENDING:
+                setattr(cls, name, _ending(method))
+
+    def translated(self, error: Exception) -> LadleError:
+        """An error of the driver in our words."""
+        raise NotImplementedError
 
     def stop(self) -> None:
         """Stop the statement that runs at this moment, if any."""

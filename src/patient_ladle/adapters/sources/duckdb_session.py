@@ -173,6 +173,8 @@ def _placed(lines: Sequence[str], text: str, rendered: Rendered | None) -> tuple
 class DuckdbSession(ProbingSession):
     """See SourceSession. ``who`` is what ``identity`` says; ``own`` is the session's own folder for what spills."""
 
+    driver_errors = (duckdb.Error,)
+
     def __init__(
         self, connection: duckdb.DuckDBPyConnection, who: Mapping[str, str], own: tempfile.TemporaryDirectory[str] | None = None
     ) -> None:
@@ -182,6 +184,9 @@ class DuckdbSession(ProbingSession):
         self.columns: list[Column] = []
         self.text = ""
         self.bound: dict[str, Any] = {}
+
+    def translated(self, error: Exception) -> LadleError:
+        return translate(error)
 
     def identity(self) -> dict[str, str]:
         return self.who

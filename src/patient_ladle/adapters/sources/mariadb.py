@@ -112,6 +112,8 @@ def _seconds(utc: datetime) -> str:
 class MariadbSession(ProbingSession):
     """See SourceSession."""
 
+    driver_errors = (pymysql.Error, OSError)
+
     def __init__(
         self, connection: pymysql.Connection[Any], engine: MariadbEngine, address: Mapping[str, Any], secret: str
     ) -> None:
@@ -126,6 +128,9 @@ class MariadbSession(ProbingSession):
         self.filled: list[int] = []
         self.digits: list[int] = []
         self.shortest: list[int] = []
+
+    def translated(self, error: Exception) -> LadleError:
+        return translate(error)
 
     def identity(self) -> dict[str, str]:
         who = self.address

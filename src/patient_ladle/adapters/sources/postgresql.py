@@ -12,7 +12,7 @@ import os
 import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NoReturn
+from typing import Any, NoReturn, cast
 
 import psycopg
 import pyarrow as pa
@@ -272,6 +272,8 @@ def _last_word(said: str) -> str:
 class PostgresqlSession(ProbingSession):
     """See SourceSession."""
 
+    driver_errors = (psycopg.Error,)
+
     def __init__(self, connection: psycopg.Connection[Any]) -> None:
         super().__init__()
         self.connection = connection
@@ -279,6 +281,9 @@ class PostgresqlSession(ProbingSession):
         self.columns: list[Column] = []
         self.oids: set[int] = set()
         self.forms: list[str] = []
+
+    def translated(self, error: Exception) -> LadleError:
+        return _translate(cast(psycopg.Error, error))
 
     def identity(self) -> dict[str, str]:
         info = self.connection.info

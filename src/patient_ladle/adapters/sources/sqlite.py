@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from itertools import takewhile
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 from urllib.parse import quote
 
 from patient_ladle.core.errors import (
@@ -148,12 +148,17 @@ def _shape(connection: sqlite3.Connection) -> list[dict[str, Any]]:
 class SqliteSession(ProbingSession):
     """See SourceSession. The column kinds are ``any``: SQLite types each value, not the column."""
 
+    driver_errors = (sqlite3.Error,)
+
     def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str) -> None:
         super().__init__()
         self.connection, self.path, self.encoding = connection, path, encoding
         self.cursor: sqlite3.Cursor | None = None
         self.width = 0
         self.text = ""
+
+    def translated(self, error: Exception) -> LadleError:
+        return _translate(cast(sqlite3.Error, error))
 
     def identity(self) -> dict[str, str]:
         return {"file": str(self.path)}
@@ -169,6 +174,8 @@ class SqliteSession(ProbingSession):
         try:
             self.connection.execute("create temporary table ladle_proof (a)")
         except sqlite3.Error as error:
+            if getattr(error, "sqlite_errorcode", None) not in (sqlite3.SQLITE_AUTH, sqlite3.SQLITE_READONLY):
+                raise  # it failed, which proves nothing
             return f"a write was refused: {error}"
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the engine's version.")
 

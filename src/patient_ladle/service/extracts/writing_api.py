@@ -89,16 +89,19 @@ class CompletionBody(StrictSerializer):
 
 
 class ProposalView(serializers.Serializer):
-    label = serializers.CharField()
-    kind = serializers.ChoiceField(["column", "table", "alias", "with", "parameter", "keyword", "word"])
-    detail = serializers.CharField()
+    label = serializers.CharField(help_text="As it is shown.")
+    kind = serializers.ChoiceField(
+        ["column", "table", "alias", "with", "parameter", "keyword", "word"],
+        help_text="with: a name that the statement makes; word: one that stands in the text already.",
+    )
+    detail = serializers.CharField(help_text="Its type, or where it comes from.")
     boost = serializers.IntegerField(help_text="The higher, the further up.")
     apply = serializers.CharField(help_text="What is put into the text.")
 
 
 class CompletionView(serializers.Serializer):
     typed = serializers.CharField(help_text="What stands before the position already, and gives way.")
-    proposals = ProposalView(many=True)
+    proposals = ProposalView(many=True, help_text="What may come next.")
     complete = serializers.BooleanField(help_text="Typing on adds nothing new.")
     gathered_at = serializers.DateTimeField(allow_null=True, help_text="When the source's tables were last looked at.")
 

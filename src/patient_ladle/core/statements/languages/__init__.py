@@ -1,7 +1,7 @@
 """The family of query languages: what authors write, by the language that an engine names.
 
 To add one: write a member after ``base.py`` (for one more SQL, copy ``sqlite.py``), and add one line to ``LANGUAGES`` below and
-its case to ``tests/core/statements/cases.py``. Members do not know each other.
+its case to ``tests/core/languages/cases.py``. Members do not know each other.
 """
 
 from __future__ import annotations

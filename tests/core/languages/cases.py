@@ -1,0 +1,30 @@
+"""What the contract asks of each query language, in its own words."""
+
+from __future__ import annotations
+
+from tests.toy.toy import TOY
+
+SQL = {
+    "two": "-- By zone\nselect name from districts where zone = :zone;\n-- All\nselect 1 as one",
+    "refused": ("select 1;\n  delete from districts", 2, 3),
+    "none": "-- only words",
+    "used_twice": "select :zone as z, name from districts where zone = :zone and :day is not null",
+    "no_parameter": "select ':zone' as z -- :zone\n, :day as d",
+    "unclosed": "select /* :zone */ 'North', :day",
+}
+CASES = {
+    "postgresql": SQL | {"no_parameter": "select ':zone' as z, $$ :zone $$ as y, x::zone -- :zone\n, :day as d"},
+    "mariadb": SQL | {"no_parameter": "select \":zone\" as z, `:zone` # :zone\n, :day as d"},
+    "sqlite": SQL | {"no_parameter": "select [:zone] as z -- :zone\n, :day as d"},
+    "duckdb": SQL,
+    "toy": {
+        "two": "# By zone\npick name from districts where zone is :zone\n---\n# All\npick name from districts",
+        "refused": ("pick name from districts\n---\n  drop districts", 3, 3),
+        "none": "# only words",
+        "used_twice": "pick name, zone from districts where zone is :zone # and :zone\n---\npick name from districts where zone is :zone\n---\npick name from districts where name is :day",
+        "no_parameter": "# :zone\npick name from districts where name is :day",
+        "unclosed": "pick name from districts where zone is <zone: \"North\"",
+    },
+}  # fmt: skip
+OTHERS = {"toy": TOY}
+"""Languages that are not among those that ship."""
