@@ -1822,6 +1822,7 @@ export interface components {
         CompletionView: {
             /** @description What stands before the position already, and gives way. */
             typed: string;
+            /** @description What may come next. */
             proposals: components["schemas"]["ProposalView"][];
             /** @description Typing on adds nothing new. */
             complete: boolean;
@@ -2034,10 +2035,13 @@ export interface components {
             types: string[];
             /** @description Marks that names may stand between. */
             name_quotes: string;
+            /** @description Whether text stands between double quotes. */
             double_quoted_strings: boolean;
             /** @description Of strings. */
             backslash_escapes: boolean;
+            /** @description Whether text stands between $tag$ and $tag$. */
             dollar_quoted_strings: boolean;
+            /** @description Whether # begins a comment. */
             hash_comments: boolean;
             /** @description What an editor's formatter calls the language; empty: it has none. */
             formatter: string;
@@ -3018,10 +3022,21 @@ export interface components {
             total: boolean;
         };
         ProposalView: {
+            /** @description As it is shown. */
             label: string;
-            /** @description Which kind it is of. */
+            /**
+             * @description with: a name that the statement makes; word: one that stands in the text already.
+             *
+             *     * `column` - column
+             *     * `table` - table
+             *     * `alias` - alias
+             *     * `with` - with
+             *     * `parameter` - parameter
+             *     * `keyword` - keyword
+             *     * `word` - word
+             */
             kind: components["schemas"]["ProposalViewKindEnum"];
-            /** @description What was found, in words. */
+            /** @description Its type, or where it comes from. */
             detail: string;
             /** @description The higher, the further up. */
             boost: number;

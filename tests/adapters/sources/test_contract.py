@@ -8,20 +8,16 @@ from __future__ import annotations
 import io
 import re
 import socket
-import sqlite3
 import threading
 import time
 from datetime import date, datetime, timezone
 from pathlib import Path
 
-import duckdb
 import psycopg
 import psycopg.sql
-import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from pyarrow import parquet
 
 from patient_ladle.adapters.sources import ENGINES, base, get_engine
 from patient_ladle.adapters.sources import postgresql as postgresql_engine
@@ -44,94 +40,26 @@ from patient_ladle.core.statements.catalogue import find_table
 from patient_ladle.core.statements.scanner import parameter_names, statements
 from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
-from patient_ladle.service.demo.maria_server import MariaServer
-from patient_ladle.service.processes.cluster import Cluster
 from tests.command import PATIENCE
 
 from . import corpus
 from .cases import duckdb as duckdb_cases
 from .cases import files, mariadb, postgresql, sqlite
+from .cases.tables import DISTRICTS
 
 CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files}
-DISTRICTS = [(1, "Alder Moor", "North"), (2, "Birch Fen", "South"), (3, 'Heron "Holt", old', None)]
 TRACES = [Path("/tmp/ladle-hostile"), Path("/tmp/ladle-hostile.db"), Path("/tmp/ladle-stolen.csv")]
-SERVERS = ("postgresql", "mariadb")
+SERVERS = sorted(name for name, words in CASES.items() if hasattr(words, "server_of_its_own"))
 
 
 def test_every_registered_engine_has_a_case_file():
     assert set(CASES) == set(ENGINES)
 
 
-def _sqlite(home, request):
-    path = home / "contract.db"
-    path.unlink(missing_ok=True)
-    with sqlite3.connect(path) as connection:
-        connection.execute("create table districts (district_id integer primary key, name text not null, zone text)")
-        connection.executemany("insert into districts values (?, ?, ?)", DISTRICTS)
-    connection.close()
-    return {"path": str(path)}, "", lambda: (path.read_bytes(), sorted(p.name for p in home.glob("contract*")))
-
-
-def _duckdb(home, request):
-    path = home / "contract.duckdb"
-    path.unlink(missing_ok=True)
-    with duckdb.connect(str(path)) as connection:
-        connection.execute("create table districts (district_id int primary key, name text not null, zone text)")
-        connection.executemany("insert into districts values (?, ?, ?)", DISTRICTS)
-    return {"path": str(path)}, "", lambda: (path.read_bytes(), sorted(p.name for p in home.glob("contract*")))
-
-
-def _files(home, request):
-    folder = home / "contract-files"
-    folder.mkdir(exist_ok=True)
-    rows = [{"district_id": n, "name": name, "zone": zone} for n, name, zone in DISTRICTS]
-    parquet.write_table(pa.Table.from_pylist(rows), folder / "districts.parquet")
-    (folder / "meters.csv").write_text("serial,fitted_on\nFW-1,2026-11-24\n")
-    return {"folder": str(folder)}, "", lambda: {p.name: p.read_bytes() for p in folder.iterdir()}
-
-
-def _postgresql(home, request):
-    cluster = request.getfixturevalue("cluster")
-
-    def rows():
-        with psycopg.connect(cluster.url("metering")) as connection:
-            tables = connection.execute(
-                "select relname, relkind from pg_class where relnamespace = 'public'::regnamespace order by 1"
-            )
-            called = connection.execute("select is_called from counter").fetchone()
-            objects = connection.execute("select count(*) from pg_largeobject_metadata").fetchone()
-            return connection.execute("select * from districts order by 1").fetchall(), tables.fetchall(), called, objects
-
-    return request.getfixturevalue("metering"), "reading-only", rows
-
-
-def _mariadb(home, request):
-    server = request.getfixturevalue("maria")
-
-    def rows():
-        with server.connect("works") as connection, connection.cursor() as cursor:
-            seen = []
-            for query in (
-                "select * from districts order by 1",
-                "show tables",
-                "show grants for reader",
-                "select @@global.max_connections",
-            ):
-                cursor.execute(query)
-                seen.append(cursor.fetchall())
-            cursor.execute("select next_not_cached_value from counter")
-            return seen, cursor.fetchall()
-
-    return request.getfixturevalue("works"), "reading-only", rows
-
-
-BUILT = {"sqlite": _sqlite, "duckdb": _duckdb, "files": _files, "postgresql": _postgresql, "mariadb": _mariadb}
-
-
 @pytest.fixture(params=sorted(CASES))
 def case(request, home):
     """An engine with its address, secret, cases and a look behind its back."""
-    return Case(request.param, *BUILT[request.param](home, request))
+    return Case(request.param, *CASES[request.param].built(home, request))
 
 
 class Case:
@@ -167,25 +95,17 @@ def test_the_first_rows_are_the_same_on_their_own_lane(case):
     text = f"select {expressions} /* unfinished -- words */"
     assert case.fetch(text, soon=True) == case.fetch(text)
     declared, given = [Parameter("t"), Parameter("n", "integer", many=True)], {"t": "a'\\ \"$1 %s é", "n": [1, 3]}
-    both = "select :t as t, name from districts where district_id in (:n) order by 2"
-    if case.engine.name == "postgresql":
-        both = both.replace("in (:n)", "= any(:n)")
-    if case.engine.name in ("duckdb", "files"):
-        both = both.replace("in (:n)", "in (select unnest(:n))")
-    if case.engine.name in ("sqlite", "mariadb"):
-        both = both.replace("in (:n)", "in :n")
+    both = f"select :t as t, name from districts where district_id {case.words.IN_MEMBERS} order by 2"
     assert case.fetch(both, given, declared, soon=True) == case.fetch(both, given, declared)
     assert case.fetch(both, given, declared)[1][0][0] == given["t"]
 
 
 def test_a_text_of_twenty_megabytes_arrives_whole(case):
     _, [(text, n)] = case.fetch(case.words.LONG_TEXT)
-    length = 7_340_032 if case.engine.name == "mariadb" else 10_485_760  # a server's packet holds 16 MB there
-    assert (len(text), set(text), n) == (length, {"é"}, "1")
+    assert (len(text), set(text), n) == (case.words.LONG_LENGTH, {"é"}, "1")
 
 
 def test_settings_of_the_login_and_of_the_query_do_not_change_how_values_are_written(cluster, metering, monkeypatch):
-    engine = get_engine("postgresql")
     with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
         for setting in (
             "datestyle = 'German'",
@@ -206,7 +126,6 @@ def test_settings_of_the_login_and_of_the_query_do_not_change_how_values_are_wri
                 _straight(case, "select date '2026-11-24', set_config('DateStyle', 'German', false)")
         finally:
             connection.execute("alter role reader reset all")
-    assert engine.name == "postgresql"
 
 
 cells = st.one_of(
@@ -305,7 +224,7 @@ def test_a_source_is_looked_around_in(case):
     found = find_table(catalogue, "districts")
     assert [c["name"] for c in found["columns"]] == ["district_id", "name", "zone"]
     assert found["columns"][0]["kind"] == "integer"
-    if case.engine.name != "files":
+    if case.words.HAS_KEYS:
         assert (found["primary_key"], found["columns"][1]["nullable"]) == (["district_id"], False)
     browser = case.engine.language.views(found)
     for view in (
@@ -351,12 +270,12 @@ def test_a_cancel_from_another_thread_stops_the_statement(case, which):
 @pytest.mark.parametrize("pause", [0.0, 0.002, 0.02])
 def test_a_cancel_that_comes_between_two_statements_is_not_lost(case, pause):
     session = case.open()
-    session.describe(Statement(case.words.SLOW if case.engine.name != "sqlite" else "select 1"))
+    session.describe(Statement("select 1" if case.words.RUNS_WHEN_DESCRIBED else case.words.SLOW))
     threading.Timer(pause, session.cancel).start()
     time.sleep(pause / 2)
     began = time.monotonic()
     with pytest.raises(RunCancelled):
-        if case.engine.name == "sqlite":
+        if case.words.RUNS_WHEN_DESCRIBED:
             session.describe(Statement(case.words.SLOW))
         for _ in session.batches():
             pass
@@ -366,17 +285,14 @@ def test_a_cancel_that_comes_between_two_statements_is_not_lost(case, pause):
 
 @pytest.mark.parametrize("engine", SERVERS)
 def test_a_connection_that_is_killed_in_mid_fetch_is_lost_and_may_pass(request, engine):
-    case = Case(engine, *BUILT[engine](request.getfixturevalue("home"), request))
+    case = Case(engine, *CASES[engine].built(request.getfixturevalue("home"), request))
     session = case.open()
     session.describe(Statement(case.words.WIDE_ROWS))
     with pytest.raises(ConnectionLost) as lost:
         for number, batch in enumerate(session.batches()):
             assert batch.rows
-            if number == 0 and engine == "postgresql":
-                with psycopg.connect(request.getfixturevalue("cluster").url("metering"), autocommit=True) as connection:
-                    connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
-            elif number == 0:
-                request.getfixturevalue("maria").carry_out([f"kill {session.rows.thread}"])
+            if number == 0:
+                case.words.kill(request, session)
     session.close()
     assert (lost.value.transient, "connection to the source broke" in lost.value.message) == (True, True)
     assert case.fetch("select name from districts where district_id = 1")[1] == [("Alder Moor",)]
@@ -384,14 +300,7 @@ def test_a_connection_that_is_killed_in_mid_fetch_is_lost_and_may_pass(request, 
 
 @pytest.mark.parametrize("engine", SERVERS)
 def test_a_server_restarted_in_mid_fetch_and_between_uses(home, engine):
-    server = {"postgresql": Cluster, "mariadb": MariaServer}[engine](home / "restarted", engine)
-    server.start()
-    if engine == "postgresql":
-        user, database, secret = "ladle", "postgres", server.password
-    else:
-        user, database, secret = "reader", "mysql", "x"
-        server.carry_out(["create user reader identified by 'x'", "grant select on *.* to reader"])
-    address = {"host": "127.0.0.1", "port": server.port, "database": database, "user": user}
+    server, address, secret = CASES[engine].server_of_its_own(home / "restarted")
     session = get_engine(engine).open(address, secret)
     session.describe(Statement(CASES[engine].WIDE_ROWS))
     with pytest.raises(ConnectionLost) as lost:
@@ -431,7 +340,7 @@ def test_a_statement_is_understood_without_being_run(case):
     listed = case.words.LIST.replace("where", "where :since is null and :rate is null and").replace(
         "from districts", "from :place"
     )
-    assert [c.name for c in session.understand(Statement(listed, values))] == ([] if case.engine.name == "sqlite" else ["name"])
+    assert [c.name for c in session.understand(Statement(listed, values))] == (["name"] if case.words.TELLS_COLUMNS else [])
     assert time.monotonic() - began < PATIENCE
     session.close()
 
@@ -452,7 +361,7 @@ def test_statements_that_are_easily_taken_for_wrong_are_right(case):
         "end": "e",
     }
     values = resolve(declared, given, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
-    for text in [*corpus.EVERYWHERE, *corpus.OWN[case.engine.name]]:
+    for text in [*corpus.EVERYWHERE, *corpus.OWN[case.engine.language.name]]:
         [part] = statements(text, dialect)
         used = parameter_names(text, dialect)
         assert [r for r in of_text(text, dialect, [p for p in declared if p.name in used]) if r.severity == "error"] == [], text
@@ -482,7 +391,7 @@ def test_a_statement_filled_in_gives_the_same_rows_as_with_bound_values(case):
         session.describe(statement)
         seen.append([cells for b in session.batches() for cells in zip(*(a.to_pylist() for a in b.cells), strict=True)])
         session.close()
-    if case.engine.name != "mariadb":  # there `not in (null)` is unknown, bound or not
+    if case.words.NOT_IN_NOTHING:
         assert [row[:2] for row in seen[0]] == [(name, given["who"]) for name in ("Alder Moor", 'Heron "Holt", old')]
     assert seen[0] == seen[1]
 
@@ -500,34 +409,23 @@ def test_several_statements_in_one_session_each_with_its_columns(case):
             )
         )
     session.close()
-    yes = {"postgresql": "true", "duckdb": "true", "files": "true"}.get(case.engine.name, "1")
-    assert seen.pop(0) == (["yes", "two"], [(yes, "2")])
+    assert seen.pop(0) == (["yes", "two"], [(case.words.YES, "2")])
     assert seen == [(["name"], [(n,) for _, n, _ in DISTRICTS]), (["n", "x"], [("2", "x")]), (["three"], [("3",)])]
 
 
 @pytest.mark.parametrize("engine", SERVERS)
 def test_several_statements_read_one_snapshot(request, engine, home):
-    case = Case(engine, *BUILT[engine](home, request))
-    server = request.getfixturevalue("cluster" if engine == "postgresql" else "maria")
-    database = "metering" if engine == "postgresql" else "works"
-
-    def write(statement):
-        if engine == "postgresql":
-            with psycopg.connect(server.url(database)) as connection:
-                connection.execute(statement)
-        else:
-            server.carry_out([statement], database)
-
+    case = Case(engine, *CASES[engine].built(home, request))
     session, counts = case.open(), []
     try:
         for _ in range(3):
             session.describe(Statement("select count(*) as n from districts"))
             [batch] = session.batches()
             counts += batch.cells[0].to_pylist()
-            write(f"insert into districts values ({90 + len(counts)}, 'Meanwhile', null)")
+            case.words.carry_out(request, f"insert into districts values ({90 + len(counts)}, 'Meanwhile', null)")
     finally:
         session.close()
-        write("delete from districts where district_id > 90")
+        case.words.carry_out(request, "delete from districts where district_id > 90")
     assert counts == ["3", "3", "3"]
 
 
@@ -549,28 +447,23 @@ def test_an_identifier_stands_quoted_in_the_statement(case):
 
 def test_a_check_that_passes_names_every_step(case):
     steps = case.engine.check(case.address, case.secret)
-    reached = ["name", "port", "login", "database"] if case.engine.name in SERVERS else ["file"]
+    reached = ["name", "port", "login", "database"] if case.engine.networked else ["file"]
     assert [(s.step, s.passed) for s in steps] == [
         (name, True) for name in [*reached, "may read", "read-only", "rights", "about"]
     ]
     said = {s.step: s for s in steps}
     assert "refused" in said["read-only"].detail
-    beyond = {
-        "mariadb": "the login has INSERT on `works`.`counter`",
-        "postgresql": "the login may advance the sequence public.counter",
-    }
-    assert said["rights"].warning == beyond.get(case.engine.name, "")
+    assert said["rights"].warning == case.words.BEYOND_READING
     assert re.search(r"\d", said["about"].detail)
 
 
-def test_a_login_that_could_do_harm_is_warned_of(metering, works, cluster, maria):
-    for engine, address, secret, words in (
-        ("postgresql", metering | {"user": "ladle"}, cluster.password, "superuser"),
-        ("mariadb", works | {"user": "root"}, maria.password, "ALL PRIVILEGES, GRANT OPTION on *.*"),
-    ):
-        steps = {s.step: s for s in get_engine(engine).check(address, secret)}
-        assert words in steps["rights"].warning
-        assert steps["read-only"].passed
+@pytest.mark.parametrize("engine", SERVERS)
+def test_a_login_that_could_do_harm_is_warned_of(request, home, engine):
+    words = CASES[engine]
+    address, (almighty, said) = words.built(home, request)[0], words.ALMIGHTY
+    steps = {s.step: s for s in get_engine(engine).check(address | almighty, words.password_of_the_almighty(request))}
+    assert said in steps["rights"].warning
+    assert steps["read-only"].passed
 
 
 def test_the_result_is_that_of_one_moment(metering, cluster):
@@ -597,8 +490,8 @@ def test_the_result_is_that_of_one_moment(metering, cluster):
         ({"ssl_mode": "verify-full"}, "reading-only", "encryption", "no encrypted connection"),
     ],
 )
-def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request, engine, change, secret, step, words):
-    address = request.getfixturevalue("metering" if engine == "postgresql" else "works") | change
+def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request, home, engine, change, secret, step, words):
+    address = CASES[engine].built(home, request)[0] | change
     began = time.monotonic()
     last = get_engine(engine).check(address, secret, 3)[-1]
     assert (last.step, last.passed, words in last.detail, bool(last.hint)) == (step, False, True, True), last
@@ -610,8 +503,8 @@ def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request
 
 
 @pytest.mark.parametrize("engine", SERVERS)
-def test_a_server_that_accepts_and_says_nothing_is_told_within_the_connect_timeout(request, engine):
-    address = request.getfixturevalue("metering" if engine == "postgresql" else "works")
+def test_a_server_that_accepts_and_says_nothing_is_told_within_the_connect_timeout(request, home, engine):
+    address = CASES[engine].built(home, request)[0]
     with socket.create_server(("127.0.0.1", 0)) as mute:
         began = time.monotonic()
         last = get_engine(engine).check(address | {"port": mute.getsockname()[1]}, "reading-only", 2)[-1]
@@ -619,10 +512,11 @@ def test_a_server_that_accepts_and_says_nothing_is_told_within_the_connect_timeo
     assert (last.step, "says nothing within 2 s" in last.detail) == ("login", True)
 
 
-def test_no_right_to_read_is_told(metering, works, cluster, maria):
-    for engine, address, table in (("postgresql", metering, "staff"), ("mariadb", works, "personnel.staff")):
-        with pytest.raises(SourceNotReadable, match="may not read"):
-            Case(engine, address, "reading-only", None).fetch(f"select * from {table}")
+@pytest.mark.parametrize("engine", SERVERS)
+def test_no_right_to_read_is_told(request, home, engine):
+    words = CASES[engine]
+    with pytest.raises(SourceNotReadable, match="may not read"):
+        Case(engine, *words.built(home, request)).fetch(f"select * from {words.UNREADABLE}")
 
 
 def test_session_settings_are_in_effect(metering, works):

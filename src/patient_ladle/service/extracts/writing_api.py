@@ -100,8 +100,8 @@ class ProposalView(serializers.Serializer):
 
 
 class CompletionView(serializers.Serializer):
-    typed = serializers.CharField(help_text="What stands before the position already, and gives way.")
-    proposals = ProposalView(many=True, help_text="What may come next.")
+    typed = serializers.CharField()
+    proposals = ProposalView(many=True)
     complete = serializers.BooleanField(help_text="Typing on adds nothing new.")
     gathered_at = serializers.DateTimeField(allow_null=True, help_text="When the source's tables were last looked at.")
 

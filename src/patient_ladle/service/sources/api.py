@@ -119,10 +119,10 @@ class EditorView(serializers.Serializer):
     words = serializers.ListField(child=serializers.CharField(), help_text="Words of the language.")
     types = serializers.ListField(child=serializers.CharField(), help_text="Names of types.")
     name_quotes = serializers.CharField(help_text="Marks that names may stand between.")
-    double_quoted_strings = serializers.BooleanField()
+    double_quoted_strings = serializers.BooleanField(help_text="Whether text stands between double quotes.")
     backslash_escapes = serializers.BooleanField(help_text="Of strings.")
-    dollar_quoted_strings = serializers.BooleanField()
-    hash_comments = serializers.BooleanField()
+    dollar_quoted_strings = serializers.BooleanField(help_text="Whether text stands between $tag$ and $tag$.")
+    hash_comments = serializers.BooleanField(help_text="Whether # begins a comment.")
     formatter = serializers.CharField(help_text="What an editor's formatter calls the language; empty: it has none.")
 
 

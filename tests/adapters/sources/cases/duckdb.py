@@ -1,5 +1,30 @@
 """What the contract needs to know of DuckDB, and of the data files that are read through it."""
 
+from __future__ import annotations
+
+import duckdb
+
+from .tables import DISTRICTS
+
+IN_MEMBERS = "in (select unnest(:n))"
+LONG_LENGTH = 10_485_760
+HAS_KEYS = True
+RUNS_WHEN_DESCRIBED = False
+TELLS_COLUMNS = True
+YES = "true"
+NOT_IN_NOTHING = True
+BEYOND_READING = ""
+
+
+def built(home, request):
+    path = home / "contract.duckdb"
+    path.unlink(missing_ok=True)
+    with duckdb.connect(str(path)) as connection:
+        connection.execute("create table districts (district_id int primary key, name text not null, zone text)")
+        connection.executemany("insert into districts values (?, ?, ?)", DISTRICTS)
+    return {"path": str(path)}, "", lambda: (path.read_bytes(), sorted(p.name for p in home.glob("contract*")))
+
+
 SLOW = "select count(*) from range(100000000) a, range(100000) b where hash(a.range, b.range) = 7"
 SLOW_ROWS = "select a.range, b.range from range(100000000) a, range(100000) b"
 UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")

@@ -1,5 +1,60 @@
 """What the contract needs to know of MariaDB: how to reach it, what to attack it with, what every type becomes."""
 
+from __future__ import annotations
+
+from patient_ladle.service.demo.maria_server import MariaServer
+
+IN_MEMBERS = "in :n"
+LONG_LENGTH = 7_340_032  # a server's packet holds 16 MB
+HAS_KEYS = True
+RUNS_WHEN_DESCRIBED = False
+TELLS_COLUMNS = True
+YES = "1"
+NOT_IN_NOTHING = False
+BEYOND_READING = "the login has INSERT on `works`.`counter`"
+ALMIGHTY = ({"user": "root"}, "ALL PRIVILEGES, GRANT OPTION on *.*")
+UNREADABLE = "personnel.staff"
+
+
+def built(home, request):
+    server = request.getfixturevalue("maria")
+
+    def rows():
+        with server.connect("works") as connection, connection.cursor() as cursor:
+            seen = []
+            for query in (
+                "select * from districts order by 1",
+                "show tables",
+                "show grants for reader",
+                "select @@global.max_connections",
+            ):
+                cursor.execute(query)
+                seen.append(cursor.fetchall())
+            cursor.execute("select next_not_cached_value from counter")
+            return seen, cursor.fetchall()
+
+    return request.getfixturevalue("works"), "reading-only", rows
+
+
+def password_of_the_almighty(request):
+    return request.getfixturevalue("maria").password
+
+
+def carry_out(request, statement):
+    request.getfixturevalue("maria").carry_out([statement], "works")
+
+
+def kill(request, session):
+    request.getfixturevalue("maria").carry_out([f"kill {session.rows.thread}"])
+
+
+def server_of_its_own(folder):
+    server = MariaServer(folder, "mariadb")
+    server.start()
+    server.carry_out(["create user reader identified by 'x'", "grant select on *.* to reader"])
+    return server, {"host": "127.0.0.1", "port": server.port, "database": "mysql", "user": "reader"}, "x"
+
+
 SLOW = "select sleep(3600)"
 WIDE_ROWS = "select seq, repeat('fen', 300) as reeds from seq_1_to_20000000"
 SLOW_ROWS = "select a.seq, sleep(0.001) from seq_1_to_1000000 a"

@@ -1,6 +1,63 @@
 """What the contract needs to know of PostgreSQL: how to reach it, what to attack it with, what every type becomes."""
 
+from __future__ import annotations
+
 import base64
+
+import psycopg
+
+from patient_ladle.service.processes.cluster import Cluster
+
+IN_MEMBERS = "= any(:n)"
+LONG_LENGTH = 10_485_760
+HAS_KEYS = True
+RUNS_WHEN_DESCRIBED = False
+TELLS_COLUMNS = True
+YES = "true"
+NOT_IN_NOTHING = True
+BEYOND_READING = "the login may advance the sequence public.counter"
+ALMIGHTY = ({"user": "ladle"}, "superuser")
+"""A login that may do anything, and what is said of it."""
+UNREADABLE = "staff"
+"""A table that the login may not read."""
+
+
+def built(home, request):
+    cluster = request.getfixturevalue("cluster")
+
+    def rows():
+        with psycopg.connect(cluster.url("metering")) as connection:
+            tables = connection.execute(
+                "select relname, relkind from pg_class where relnamespace = 'public'::regnamespace order by 1"
+            )
+            called = connection.execute("select is_called from counter").fetchone()
+            objects = connection.execute("select count(*) from pg_largeobject_metadata").fetchone()
+            return connection.execute("select * from districts order by 1").fetchall(), tables.fetchall(), called, objects
+
+    return request.getfixturevalue("metering"), "reading-only", rows
+
+
+def password_of_the_almighty(request):
+    return request.getfixturevalue("cluster").password
+
+
+def carry_out(request, statement):
+    """As somebody who may write."""
+    with psycopg.connect(request.getfixturevalue("cluster").url("metering"), autocommit=True) as connection:
+        connection.execute(statement)
+
+
+def kill(request, session):
+    """The session's connection, from the server's side."""
+    carry_out(request, "select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
+
+
+def server_of_its_own(folder):
+    """One that runs, with an address and its secret."""
+    server = Cluster(folder, "postgresql")
+    server.start()
+    return server, {"host": "127.0.0.1", "port": server.port, "database": "postgres", "user": "ladle"}, server.password
+
 
 SLOW = "select pg_sleep(3600)"
 WIDE_ROWS = "select n, repeat('fen', 300) as reeds from generate_series(1, 20000000) n"

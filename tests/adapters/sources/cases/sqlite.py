@@ -1,5 +1,39 @@
 """What the contract needs to know of SQLite."""
 
+from __future__ import annotations
+
+import sqlite3
+
+from .tables import DISTRICTS
+
+IN_MEMBERS = "in :n"
+"""How a value is one of a list parameter's."""
+LONG_LENGTH = 10_485_760
+"""Characters of LONG_TEXT."""
+HAS_KEYS = True
+"""Whether the catalogue knows keys, and which columns may be null."""
+RUNS_WHEN_DESCRIBED = True
+"""Whether the statement begins to run with its description."""
+TELLS_COLUMNS = False
+"""Whether columns are known without running it."""
+YES = "1"
+"""The text of a comparison that holds."""
+NOT_IN_NOTHING = True
+"""Whether a value that is not among none passes."""
+BEYOND_READING = ""
+"""What the login of the tests may do beyond reading."""
+
+
+def built(home, request):
+    path = home / "contract.db"
+    path.unlink(missing_ok=True)
+    with sqlite3.connect(path) as connection:
+        connection.execute("create table districts (district_id integer primary key, name text not null, zone text)")
+        connection.executemany("insert into districts values (?, ?, ?)", DISTRICTS)
+    connection.close()
+    return {"path": str(path)}, "", lambda: (path.read_bytes(), sorted(p.name for p in home.glob("contract*")))
+
+
 SLOW = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) from n"
 SLOW_ROWS = "with recursive n(i) as (select 1 union all select i + 1 from n) select i from n"
 UNKNOWN_TABLE = ("select 1\nfrom reedings r\nwhere r.x = :p", "line 2, column 6")
