@@ -15,7 +15,7 @@ import pytest
 
 from patient_ladle.cli.main import parser
 from tests.command import PATIENCE, ladle
-from tests.conftest import free_port, until
+from tests.conftest import port_of_our_own, until
 
 from . import NOUNS
 
@@ -42,7 +42,7 @@ def steps(document):
 @pytest.fixture(scope="module")
 def demo(home):
     """The demo, its anchor date fixed, once its sources are up; stopped as Ctrl+C stops it."""
-    data, port = home / "demo", free_port()
+    data, port = home / "demo", port_of_our_own()
     environment = os.environ | {
         "LADLE_DATA": str(data),
         "LADLE_PORT": str(port),

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import httpx
 import psycopg
@@ -333,6 +335,19 @@ def test_a_part_that_is_killed_is_started_again(fresh, part):
         ladle.schedules.remove(due["name"])
         until(lambda: all(r["state"] in ("finished", "failed", "cancelled") for r in ladle.runs.list()), PATIENCE)
     audit(fresh)
+
+
+@pytest.mark.parametrize("who", ["another service", "something else"])
+def test_a_start_on_a_taken_port_says_so_and_ends(fresh, home, who):
+    port = urlsplit(fresh.url).port
+    with socket.create_server(("127.0.0.1", 0)) as mute:
+        taken = port if who == "another service" else mute.getsockname()[1]
+        environment = fresh.environment | {"LADLE_PORT": str(taken), "LADLE_DATA": str(home / f"taken-{taken}")}
+        command = [sys.executable, "-m", "patient_ladle.cli.main", "service", "start"]
+        ended = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=PATIENCE, check=False)
+    assert (ended.returncode, "ready:" in ended.stdout) == (1, False)
+    assert "set LADLE_PORT to a free port" in ended.stderr
+    assert "Traceback" not in ended.stderr
 
 
 def test_a_second_service_on_the_same_data_is_refused_and_a_restart_keeps_everything(fresh):

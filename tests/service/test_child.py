@@ -16,16 +16,25 @@ from tests.conftest import READER_PASSWORD, SLOW
 COMMAND = [sys.executable, "-m", "patient_ladle.service.children.child"]
 
 
+def reader(address):
+    return {
+        "kind": "source",
+        "engine": "postgresql",
+        "address": address,
+        "secret": READER_PASSWORD,
+        "connect_timeout_seconds": 5,
+    }
+
+
 @pytest.fixture
 def start(metering):
     """Starts a child with a job; what it says is read with ``told``."""
     started = []
 
     def begin(**job):
-        way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_timeout_seconds": 5}
         process = subprocess.Popen(COMMAND, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         started.append(process)
-        say(process, way | job)
+        say(process, {"reader": reader(metering)} | job)
         return process
 
     yield begin
@@ -52,7 +61,7 @@ def a_run(folder, **more):
     return {
         "do": "run", "run": "7", "attempt": 1, "name": "districts", "file_name": "districts", "output": {}, "guards": [], "statement": "select * from districts", "parameters": [],
         "values": {}, "data_date": "2026-11-24", "due_at": "2026-11-24T06:05:00+00:00", "formats": ["csv"], "query_timeout_seconds": 30,
-        "max_rows": None, "max_bytes": None, "deliver_into": [], "store": str(folder), "about": {},
+        "max_rows": None, "max_bytes": None, "deliver_into": [], "known": {}, "store": str(folder), "about": {},
     } | more  # fmt: skip
 
 
@@ -210,7 +219,7 @@ def until_kind(child, *kinds):
 
 
 def test_a_child_that_may_stay_takes_one_job_after_the_other_until_one_fails(start, metering, tmp_path):
-    way = {"engine": "postgresql", "address": metering, "secret": READER_PASSWORD, "connect_timeout_seconds": 5}
+    way = {"reader": reader(metering)}
     child = start(**a_run(tmp_path, stay=True))
     for number in ("7", "8", "9"):
         if number != "7":

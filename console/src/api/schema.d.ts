@@ -1803,7 +1803,7 @@ export interface components {
             due_at: string;
         };
         CompletionBody: {
-            /** @description Name of the source. */
+            /** @description Empty: it reads none. */
             source: string;
             /** @description Name of the environment. */
             environment: string;
@@ -2111,8 +2111,8 @@ export interface components {
             same_values: boolean;
         };
         ExtractBody: {
-            /** @description Name of the source. */
-            source: string;
+            /** @description Empty: it reads none, and computes from its values, in SQL of DuckDB. */
+            source?: string;
             /** @description The text in the source's language. */
             statement: string;
             /** @description What it declares of its parameters. */
@@ -2776,7 +2776,7 @@ export interface components {
             for_people?: boolean;
         };
         PatchedContentBody: {
-            /** @description Name of the source. */
+            /** @description Empty: it reads none, and computes from its values, in SQL of DuckDB. */
             source?: string;
             /** @description The text in the source's language. */
             statement?: string;
@@ -2989,7 +2989,7 @@ export interface components {
             run: number | null;
         };
         PreviewBody: {
-            /** @description Name of the source. */
+            /** @description Empty: it reads none. */
             source: string;
             /** @description Name of the environment. */
             environment: string;
@@ -3085,7 +3085,7 @@ export interface components {
             revision?: number;
         };
         RestoreParametersBody: {
-            /** @description Name of the source. */
+            /** @description Empty: it reads none. */
             source: string;
             /** @description The text in the source's language. */
             statement: string;
@@ -3174,8 +3174,10 @@ export interface components {
             saved_at: string;
             /** @description Why this revision was saved. */
             change_note: string;
-            /** @description Name of the source. */
+            /** @description Empty: it reads none. */
             source: string;
+            /** @description The engine whose language the statement is in. */
+            engine: string;
             /** @description The text in the source's language. */
             statement: string;
             /** @description What it declares of its parameters. */
@@ -4099,7 +4101,7 @@ export interface components {
             started_at: string;
         };
         WritingBody: {
-            /** @description Name of the source. */
+            /** @description Empty: it reads none. */
             source: string;
             /** @description Name of the environment. */
             environment: string;

@@ -171,7 +171,7 @@ class Extracts(Group):
         return self._get(f"/extracts/{name_in_path(name)}")
 
     def add(self, name: str, source: str, statement: str, **content: Any) -> Record:
-        """A new extract with its first revision."""
+        """A new extract with its first revision; ``source``: empty for one that computes from its values alone."""
         return self._post("/extracts", {"name": name, "source": source, "statement": statement, **content})
 
     def save(self, name: str, revision: int | None = None, **changes: Any) -> Record:
@@ -194,7 +194,7 @@ class Extracts(Group):
         return self._post(f"/extracts/{name_in_path(name)}/details", {k: v for k, v in body.items() if v is not None})
 
     def copy(self, name: str, new_name: str, folder: str | None = None, source: str | None = None) -> Record:
-        """A new extract that begins as this one, on another source of the same engine if given."""
+        """A new extract that begins as this one, on another source of the same language if given."""
         body = {"name": new_name, "folder": folder, "source": source}
         return self._post(f"/extracts/{name_in_path(name)}/copy", {k: v for k, v in body.items() if v is not None})
 

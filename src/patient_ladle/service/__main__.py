@@ -128,13 +128,20 @@ def _web(args: argparse.Namespace) -> int:
     from django.conf import settings
     from django.db import connection
 
+    from .processes.private_server import ServerFailed
     from .processes.web import main
+    from .runs import health
     from .runs.identity import STRANGER
 
     if not _belongs(args.adopt):
         return STRANGER
     connection.close_pool()  # the processes that serve have connections of their own
-    main(settings.LISTEN, settings.PORT)
+    health.STARTED_AS = args.started_as
+    try:
+        main(settings.LISTEN, settings.PORT)
+    except ServerFailed as error:
+        print(f"ladle: {error.in_words()}", file=sys.stderr)
+        return STRANGER
     return 0
 
 
@@ -199,6 +206,10 @@ def main() -> int:
             verb.add_argument("--adopt", action="store_true", help="ledger, keys and store belong together from now on")
         if name == "start":
             verb.add_argument("--demo", action="store_true")
+        if name == "web":
+            verb.add_argument(
+                "--started-as", default="", help="what its answers about health say, so that they are known for its own"
+            )
         if name == "worker":
             verb.add_argument("--alone", action="store_true", help="not a child of the supervisor")
             verb.add_argument("--after", type=int, help="number of the process that it takes the place of")

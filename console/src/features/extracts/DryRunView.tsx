@@ -28,7 +28,7 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
         <>
           <dl className="facts">
             <dt>Revision</dt><dd>{found.revision}</dd>
-            <dt>Reads</dt><dd>{found.source} ({found.engine}) in {found.environment}, read-only{!!who?.length && <>: <span className="mono">{who.map(([key, value]) => `${key} ${value}`).join(", ")}</span></>}</dd>
+            <dt>Reads</dt><dd>{found.source ? `${found.source} (${found.engine}) in ${found.environment}, read-only` : "nothing but its values"}{!!who?.length && <>: <span className="mono">{who.map(([key, value]) => `${key} ${value}`).join(", ")}</span></>}</dd>
             <dt>Data date</dt><dd>{found.data_date}</dd>
             <dt>Estimate</dt><dd>{found.expected ? `${amount(found.expected.rows, "row")} (${count(found.expected.rows_least)} to ${count(found.expected.rows_most)}) in ${found.expected.seconds} s, ${found.expected.runs === 1 ? "by the one run there was" : `by the median of ${found.expected.runs} runs`}${found.expected.same_values ? "" : ", with other values"}` : "unknown: it has not finished in this environment yet"}</dd>
             <dt>Limits</dt><dd>{found.limits.seconds} s{found.limits.rows !== null && `, ${amount(found.limits.rows, "row")}`}{found.limits.bytes !== null && `, ${count(found.limits.bytes)} bytes`}</dd>

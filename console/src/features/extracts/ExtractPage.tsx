@@ -43,7 +43,7 @@ function Opened({ extract }: { extract: Extract }) {
     onSuccess: () => client.invalidateQueries(),
   });
   const source = sources.data?.find((s) => s.name === revision.source);
-  const engine = source?.engine ?? "";
+  const engine = revision.engine;
   const uses = extract.used_by.length ? ` ${extract.used_by.join(", ")} run${extract.used_by.length === 1 ? "s" : ""} it.` : "";
   const put = () => modal.confirm({ title: `Archive ${name}?`, content: `Nothing runs it until it is restored.${uses}`, okText: "Archive", onOk: () => archive.mutateAsync(false) });
   const runnable = may("runner") && !extract.archived_at;
@@ -56,7 +56,7 @@ function Opened({ extract }: { extract: Extract }) {
       <header className="head">
         <h1>{name}</h1>
         <p>{extract.folder}{extract.archived_at && " (archived)"}</p>
-        <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}, on <Link to={`/sources/${revision.source}`}>{revision.source}</Link></p>
+        <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}{revision.source ? <>, on <Link to={`/sources/${revision.source}`}>{revision.source}</Link></> : ", without a source"}</p>
         <div className="grow" />
         {may("author") && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
         {may("author") && <Button onClick={() => setFiling("copy")}>Copy</Button>}

@@ -18,9 +18,9 @@ const asDate = {
 };
 
 /** Where a run would read, and as whom, before it does. */
-function Reads({ source, environment }: { source: Source | undefined; environment: string | undefined }) {
+function Reads({ reads, source, environment }: { reads: string; source: Source | undefined; environment: string | undefined }) {
   const address = source?.addresses.find((a) => a.environment === environment);
-  if (!source) return null;
+  if (!source) return <>{reads ? null : "reads nothing but its values"}</>;
   if (!address) return <span className="said">{source.name} has no address there.</span>;
   const failed = address.last_check?.find((step) => !step.passed);
   return (
@@ -68,7 +68,7 @@ export function RunForm({ extract, parameters, source, form, unsaved }: { extrac
           <ValueField parameter={p} extract={extract.name} environment={chosen} dataDate={dataDate} />
         </Form.Item>
       ))}
-      <Form.Item label="Environment" name="environment" extra={<Reads source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
+      <Form.Item label="Environment" name="environment" extra={<Reads reads={extract.revision.source} source={source} environment={chosen} />}><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
       <Form.Item label="Data date" name="data_date" extra="Empty: today." {...asDate}><DatePicker style={{ width: "100%" }} /></Form.Item>
       <Form.Item label="Formats" name="formats"><FormatBoxes /></Form.Item>
       <Form.Item label="Publish" name="publish" initialValue="auto" extra="Delivered, and the latest result. With other values or formats it is a trial, kept in the result store only.">

@@ -61,7 +61,7 @@ function Facts({ run }: { run: RunRecord }) {
   const facts: [string, React.ReactNode][] = [
     ["Extract", <Link to={`/extracts/${run.extract}`}>{run.extract}</Link>],
     ["Revision", run.revision],
-    ["Source", <><Link to={`/sources/${run.source}?environment=${run.environment}`}>{run.source}</Link> in {run.environment}, read-only</>],
+    ["Source", run.source ? <><Link to={`/sources/${run.source}?environment=${run.environment}`}>{run.source}</Link> in {run.environment}, read-only</> : "none: computed from its values"],
     ...Object.entries(run.identity).map(([key, value]): [string, React.ReactNode] => [key.charAt(0).toUpperCase() + key.slice(1), <span className="mono">{value}</span>]),
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],

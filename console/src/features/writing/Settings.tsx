@@ -10,7 +10,7 @@ export function Settings({ draft, sources, engine, onChange }: { draft: Draft; s
   return (
     <div className="settings-grid" style={{ marginTop: 8 }}>
       <label htmlFor="draft-source">Source</label>
-      <Select id="draft-source" value={draft.source} onChange={(source: string) => onChange({ source })} options={sources.filter((s) => same(s.engine)).map((s) => ({ value: s.name, label: s.name }))} style={{ maxWidth: 260 }} />
+      <Select id="draft-source" value={draft.source} onChange={(source: string) => onChange({ source })} options={[...sources.filter((s) => same(s.engine)).map((s) => ({ value: s.name, label: s.name })), ...(draft.source ? [] : [{ value: "", label: "none: computed from its values" }])]} style={{ maxWidth: 260 }} />
       <label htmlFor="draft-file">File name</label>
       <Input id="draft-file" className="mono" title="Fields: {extract}, {folder}, {data_date:%Y%m}, {environment}, {statement}, {part}, {run}, {value.NAME}" value={draft.file_name} onChange={(e) => onChange({ file_name: e.target.value })} />
       <label htmlFor="draft-into">Deliver into</label>

@@ -16,7 +16,7 @@ export function useRemarks(enabled: boolean, source: string, environment: string
     queryKey: ["remarks", source, environment, settled],
     enabled: enabled && !!environment && settled.statement.trim() !== "",
     staleTime: 60_000, gcTime: 10_000, retry: false, placeholderData: (before) => before,
-    refetchInterval: ({ state: { data } }) => (data && !data.asked && data.remarks.every((r) => r.severity !== "error") ? AGAIN_MS : false),
+    refetchInterval: ({ state: { data } }) => (source && data && !data.asked && data.remarks.every((r) => r.severity !== "error") ? AGAIN_MS : false),
     queryFn: () => must(api.POST("/api/v1/diagnostics", { body: { source, environment: environment!, statement: settled.statement, parameters: settled.parameters } })),
   });
   const current = settled.statement === statement;

@@ -40,12 +40,14 @@ def _parameter(p: dict[str, Any]) -> str:
     return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
 
 
-def _reads(source: dict[str, Any]) -> str:
+def _reads(source: dict[str, Any] | None) -> str:
     """Where a run of it would read, and as whom, by environment."""
+    if source is None:
+        return "nothing but its values"
     return "\n".join(f"{a['environment']}: {place_of(a)}, read-only" for a in source["addresses"]) or "no address yet"
 
 
-def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any] | None) -> None:
     if args.json:
         return print_json(found)
     revision = found["revision"]
@@ -61,7 +63,7 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
             ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
             ("depends on", ", ".join(found["depends_on"])),
             ("kept", _retention(found) if found["retention_days"] or found["retention_runs"] else ""),
-            ("source", f"{revision['source']} ({source['engine']})"),
+            ("source", f"{revision['source']} ({source['engine']})" if source else "none"),
             ("reads", _reads(source)),
             (
                 "revision",
@@ -83,7 +85,8 @@ def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any
 def extract_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found = ladle.extracts.get(args.name)
-        _show(args, found, ladle.sources.get(found["revision"]["source"]))
+        reads = found["revision"]["source"]
+        _show(args, found, ladle.sources.get(reads) if reads else None)
 
 
 def _content(args: argparse.Namespace) -> dict[str, Any]:
@@ -164,8 +167,11 @@ def extract_save(args: argparse.Namespace) -> None:
             if args.folder is not None:
                 found = ladle.extracts.move(args.name, folder=args.folder)
         else:
-            if not args.source or not args.statement:
-                raise ClientError(f"'{args.name}' is a new extract.", "Give --source NAME and --statement FILE.")
+            if args.source is None or not args.statement:
+                raise ClientError(
+                    f"'{args.name}' is a new extract.",
+                    "Give --source NAME and --statement FILE; --source '' for one that reads no source.",
+                )
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
     number = found["revision"]["number"]
     words = f"nothing is changed: {found['name']} stays at revision {number}"
@@ -249,8 +255,9 @@ def extract_check(args: argparse.Namespace) -> int:
 def extract_copy(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found = ladle.extracts.copy(args.name, args.new_name, args.folder, args.source)
+    reads = found["revision"]["source"] or "no source"
     print_json(found) if args.json else print(
-        f"saved {found['name']}, reading {found['revision']['source']}; see if it fits: ladle extract check {found['name']}"
+        f"saved {found['name']}, reading {reads}; see if it fits: ladle extract check {found['name']}"
     )
 
 
@@ -330,7 +337,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     verb.add_argument("name")
     verb.add_argument("--statement", metavar="FILE", help="file with the statement; - for standard input")
-    verb.add_argument("--source")
+    verb.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
     verb.add_argument("--folder")
     verb.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
     verb.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
@@ -390,7 +397,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("new_name", metavar="NEW")
     verb.add_argument("--folder")
-    verb.add_argument("--source", help="another source of the same engine")
+    verb.add_argument("--source", help="another source of the same language")
     verb = extract.verb(
         "check",
         extract_check,

@@ -36,6 +36,13 @@ class _ProgressLine:
             self.shown.stop()
 
 
+def _reads(found: dict[str, Any]) -> str:
+    """Of a dry run, what it would read."""
+    if not found["source"]:
+        return "nothing but its values"
+    return f"{found['source']} ({found['engine']}), read-only: {place_of(found)}"
+
+
 def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
     line = _ProgressLine()
     try:
@@ -54,7 +61,8 @@ def marks_of(run: dict[str, Any]) -> list[str]:
 def _summary(run: dict[str, Any]) -> None:
     flags = "".join(f", {mark}" for mark in marks_of(run))
     rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
-    print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {run['source']} in {run['environment']}: "
+    source = run["source"] or "no source"
+    print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {source} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
     for file in run["files"]:
         print(
@@ -146,7 +154,7 @@ def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
     print_facts(
         [
-            ("reads", f"{found['source']} ({found['engine']}), read-only: {place_of(found)}"),
+            ("reads", _reads(found)),
             ("environment", found["environment"]),
             ("data date", found["data_date"]),
             ("values", "\n".join(f"{name} = {value}" for name, value in found["values"].items())),

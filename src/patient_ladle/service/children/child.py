@@ -19,6 +19,7 @@ from datetime import date, datetime, timezone
 from typing import Any
 
 from patient_ladle.adapters.deliveries import begun, mark_of
+from patient_ladle.adapters.readers import reader_of
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
@@ -136,7 +137,7 @@ def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
-        parts=tuple(get_engine(job["engine"]).language.parts(job["statement"])),
+        parts=tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"])),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
         guards=checked_guards(job["guards"]),
@@ -164,7 +165,7 @@ def _look_at(store: Store, place: str, mark: str) -> None:
 
 
 def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
-    session = get_engine(job["engine"]).open(job["address"], job["secret"], job["connect_timeout_seconds"])
+    session = reader_of(job["reader"]).open(job["reader"])
     ledger.session = session
     if ledger.cancelled.is_set():
         session.close()
@@ -173,14 +174,15 @@ def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
 
 
 def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
-    steps = get_engine(job["engine"]).check(job["address"], job["secret"], job["connect_timeout_seconds"])
+    way = job["reader"]
+    steps = get_engine(way["engine"]).check(way["address"], way["secret"], way["connect_timeout_seconds"])
     ledger.tell("done", result=[step.to_dict() for step in steps])
 
 
 def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:
     session = _opened(job, ledger)
     try:
-        default = get_engine(job["engine"]).default_schema(job["address"])
+        default = get_engine(job["reader"]["engine"]).default_schema(job["reader"]["address"])
         ledger.tell("done", result=without_schema(session.catalogue(), default))
     finally:
         session.close()

@@ -20,7 +20,7 @@ def check_in_child(way: dict[str, Any]) -> list[dict[str, Any]]:
     if not _places.acquire(timeout=DEADLINE_SECONDS):
         raise Busy("other checks take all the places.", "Try again in a moment.")
     try:
-        child = Child({"do": "check", **way})
+        child = Child({"do": "check", "reader": way})
         timer = threading.Timer(DEADLINE_SECONDS, child.kill)
         timer.start()
         try:

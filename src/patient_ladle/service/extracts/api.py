@@ -53,7 +53,8 @@ class RevisionView(ForAuthors):
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
     change_note = serializers.CharField()
-    source = serializers.CharField(source="source.name")
+    source = serializers.CharField(source="source_name", help_text="Empty: it reads none.")
+    engine = serializers.CharField(help_text="The engine whose language the statement is in.")
     statement = serializers.CharField()
     parameters = ParameterView(many=True)
     formats = serializers.ListField(child=serializers.CharField())
@@ -70,7 +71,7 @@ class ExtractLine(serializers.Serializer):
     owner = serializers.CharField(source="owner.name")
     number = serializers.IntegerField()
     archived_at = serializers.DateTimeField(allow_null=True)
-    source = serializers.CharField(source="head.source.name")
+    source = serializers.CharField(source="head.source_name")
     notes = serializers.CharField(source="head.notes")
     saved_at = serializers.DateTimeField(source="head.saved_at")
     tags = serializers.ListField(child=serializers.CharField())
@@ -149,7 +150,12 @@ class CopyBody(StrictSerializer):
 
 
 class ContentBody(StrictSerializer):
-    source = serializers.CharField(max_length=64)
+    source = serializers.CharField(
+        max_length=64,
+        allow_blank=True,
+        required=False,
+        help_text="Empty: it reads none, and computes from its values, in SQL of DuckDB.",
+    )
     statement = StatementField()
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)

@@ -8,7 +8,6 @@ from typing import Any
 
 from django.utils import timezone
 
-from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import BadInput, LadleError, from_dict
 from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.statements.parts import Part, place
@@ -17,21 +16,22 @@ from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.reading import language_of
 from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
 from patient_ladle.words import amount
 
 
-def diagnose(person: Person, address: Address, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
-    """Remarks in the order of their places, and what is known of each statement."""
+def diagnose(person: Person, address: Address | None, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    """Remarks in the order of their places, and what is known of each statement. ``address``: None where no source is read."""
     began = time.monotonic()
-    language = get_engine(address.source.engine).language
+    language = language_of(address.source if address else None)
     declared, remarks = _declared(parameters)
     usable = not remarks
     of_text, parts = judged(language.remarks, text, declared)
     remarks += of_text
     described: dict[Part, dict[str, Any]] = {}
     asked = [part for part in parts if usable and not _has_error(text, part, remarks)]
-    if asked:
+    if asked and address:
         try:
             found = understand(person, address, [part.text for part in asked], [p.to_dict() for p in declared])
             described = dict(zip(asked, found, strict=True))
@@ -39,7 +39,7 @@ def diagnose(person: Person, address: Address, text: str, parameters: Sequence[d
                 remarks += _of_answer(described[part], text, part, language, address)
         except LadleError as error:
             remarks += _of_silence(error, text, language, address)
-    catalogue = kept_catalogue(address)
+    catalogue = kept_catalogue(address) if address else None
     if parts and declared and catalogue is not None:
         said = text.lower()
         named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many

@@ -12,6 +12,7 @@ from django.utils.functional import cached_property
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.sources.models import Source
+from patient_ladle.service.sources.reading import engine_of, source_name
 
 from .sensitive_values import opened_declaration
 
@@ -71,7 +72,8 @@ class Revision(models.Model):
     author = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     saved_at = models.DateTimeField(auto_now_add=True)
     change_note = models.TextField(blank=True, default="")
-    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="+")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, null=True, related_name="+")
+    """None: it reads nothing but its values. Ask ``sources.reading`` what that means."""
     statement = models.TextField()
     parameters = models.JSONField(default=list)
     formats = models.JSONField(default=list)
@@ -84,6 +86,16 @@ class Revision(models.Model):
     class Meta:
         ordering: ClassVar = ["-number"]
         constraints: ClassVar = [models.UniqueConstraint(fields=["extract", "number"], name="one_revision")]
+
+    @property
+    def source_name(self) -> str:
+        """Empty where it reads none."""
+        return source_name(self.source)
+
+    @property
+    def engine(self) -> str:
+        """The engine whose language the statement is in."""
+        return engine_of(self.source)
 
     @cached_property
     def declared(self) -> Sequence[Parameter]:

@@ -22,6 +22,7 @@ from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
+from patient_ladle.service.sources.reading import language_of, source_name
 from patient_ladle.service.sources.services import check_name
 
 from .delivered_names import refuse_names_of_others
@@ -54,8 +55,8 @@ def check_folder(folder: str) -> str:
 
 
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
-    source = source_named(content["source"])
-    language = get_engine(source.engine).language
+    source = source_named(content["source"]) if content.get("source") else None
+    language = language_of(source)
     if content.get("restore_parameters"):
         content = content | {"statement": judged(language.restore, content["statement"])}
     used = judged(language.names_used, content["statement"])
@@ -131,7 +132,7 @@ def save_extract(author: Person, name: str, revision: int | None, change_note: s
     """A new revision on top of ``revision``, where anything has changed; fields not given stay. Raises EditedMeanwhile."""
     extract = _locked(name, revision)
     head = extract.head
-    before = {"source": head.source.name, **{key: getattr(head, key) for key in CONTENT}}
+    before = {"source": head.source_name, **{key: getattr(head, key) for key in CONTENT}}
     checked = _checked(before | content)
     if not _is_the_same(head, checked):
         _add_revision(extract, author, checked, change_note)
@@ -180,13 +181,13 @@ def copy_extract(author: Person, name: str, new_name: str, folder: str | None, s
     old = extract_named(name)
     head = old.head
     other = source_named(source) if source else head.source
-    wanted, found = (get_engine(each.engine).language for each in (head.source, other))
+    wanted, found = language_of(head.source), language_of(other)
     if found is not wanted:
         raise BadInput(
-            f"'{name}' is written in {wanted.title}, and source '{other.name}' takes {found.title}.",
+            f"'{name}' is written in {wanted.title}, and source '{source_name(other)}' takes {found.title}.",
             f"Choose a source that takes {wanted.title}.",
         )
-    content = {key: getattr(head, key) for key in CONTENT} | {"source": other.name}
+    content = {key: getattr(head, key) for key in CONTENT} | {"source": source_name(other)}
     made = add_extract(
         author, new_name, old.folder if folder is None else folder, f"copied from {old.name}, revision {head.number}", **content
     )
@@ -208,7 +209,7 @@ def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
     before, after = revision_numbered(extract, first), revision_numbered(extract, second)
     compared = [key for key in CONTENT if key not in ("statement", "parameters")]
     settings_of = [
-        {"source": each.source.name, "parameters": [p.to_dict() for p in each.declared]}
+        {"source": each.source_name, "parameters": [p.to_dict() for p in each.declared]}
         | {key: getattr(each, key) for key in compared}
         for each in (before, after)
     ]

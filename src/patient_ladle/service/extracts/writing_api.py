@@ -11,7 +11,6 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.files.formats import FORMATS
 from patient_ladle.core.files.output import FILE_OPTIONS, OutputSettings
@@ -25,8 +24,9 @@ from patient_ladle.service.common.api import DayField, RoleView, StatementField,
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.sources import inquiries
 from patient_ladle.service.sources.browse_api import InquiryView
-from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.models import Address, Source
 from patient_ladle.service.sources.queries import address_in, environment_named, source_named
+from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
 from .diagnosing import diagnose
@@ -39,7 +39,7 @@ CHOICES_KEPT = timedelta(minutes=10)
 
 
 class WritingBody(StrictSerializer):
-    source = serializers.CharField(max_length=64)
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
@@ -78,7 +78,7 @@ class DiagnosticsView(serializers.Serializer):
 
 
 class CompletionBody(StrictSerializer):
-    source = serializers.CharField(max_length=64)
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
     position = serializers.IntegerField(min_value=0, help_text="Of the cursor, from 0, in code points.")
@@ -106,8 +106,12 @@ class CompletionView(serializers.Serializer):
     gathered_at = serializers.DateTimeField(allow_null=True, help_text="When the source's tables were last looked at.")
 
 
-def _address(body: dict[str, Any]) -> Address:
-    return address_in(source_named(body["source"]), environment_named(body["environment"]))
+def _source(body: dict[str, Any]) -> Source | None:
+    return source_named(body["source"]) if body["source"] else None
+
+
+def _address(body: dict[str, Any]) -> Address | None:
+    return Reading(_source(body), environment_named(body["environment"])).address()
 
 
 class Diagnostics(RoleView):
@@ -128,7 +132,11 @@ class Previews(RoleView):
     def post(self, request: Request) -> Response:
         body = body_of(request, PreviewBody)
         address = _address(body)
-        language = get_engine(address.source.engine).language
+        if address is None:
+            raise BadInput(
+                "an extract without a source has no preview.", "Start a run that is not published: its files stay in the store."
+            )
+        language = language_of(address.source)
         parts = judged(language.parts, body["statement"])
         if body["part"] >= len(parts):
             raise BadInput(f"there is no statement {body['part'] + 1}; there are {len(parts)}.", "Give one of those.")
@@ -170,7 +178,7 @@ class Choices(RoleView):
         choices = declared[body["parameter"]].choices
         if not choices:
             raise BadInput(f"the parameter '{body['parameter']}' proposes no values.", "Give its declaration choices.")
-        address = _address({"source": choices["source"], "environment": body["environment"]})
+        address = address_in(source_named(choices["source"]), environment_named(body["environment"]))
         job = {"statement": choices["statement"], "parameters": [], "values": {}, "rows": MOST_CHOICES}
         job["data_date"] = today().isoformat()
         made = inquiries.ask_again_or_reuse(request.user, address, "choices", job, CHOICES_KEPT)
@@ -178,7 +186,7 @@ class Choices(RoleView):
 
 
 class RestoreParametersBody(StrictSerializer):
-    source = serializers.CharField(max_length=64)
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
     statement = StatementField()
 
 
@@ -194,7 +202,7 @@ class RestoreParameters(RoleView):
     @extend_schema(operation_id="restore_parameters", request=RestoreParametersBody, responses=StatementAnswer)
     def post(self, request: Request) -> Response:
         body = body_of(request, RestoreParametersBody)
-        language = get_engine(source_named(body["source"]).engine).language
+        language = language_of(_source(body))
         return Response({"statement": judged(language.restore, body["statement"])})
 
 
@@ -217,13 +225,13 @@ class Completions(RoleView):
                 "kind": t["kind"],
                 "columns": t["columns"] if t["name"].lower() in said else [],
             }
-            for t in kept_catalogue(address) or []
+            for t in (kept_catalogue(address) if address else None) or []
         ]
-        language = get_engine(address.source.engine).language
+        language = language_of(_source(body))
         found = judged(
             language.completion, text, body["position"], tables, body.get("parameters") or [], body["asked"]
         ) or Completion("", ())
-        return Response(found.to_dict() | {"gathered_at": address.catalogue_at})
+        return Response(found.to_dict() | {"gathered_at": address.catalogue_at if address else None})
 
 
 class OptionView(serializers.Serializer):

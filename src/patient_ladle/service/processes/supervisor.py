@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import fcntl
+import http.client
 import importlib.util
 import json
 import logging
 import os
+import secrets
 import signal
 import socket
 import subprocess
@@ -152,8 +154,9 @@ class Supervisor:
         self.adopt = ["--adopt"] if adopt else []
         self.stop = threading.Event()
         self.cluster: Cluster | None = None
+        self.started_as = secrets.token_hex(8)
         self.parts = [
-            _Part("web", _own("web", *self.adopt)),
+            _Part("web", _own("web", "--started-as", self.started_as, *self.adopt)),
             _Part("worker", _own("worker", "--max-runs", str(max_runs))),
             _Part("scheduler", _own("scheduler")),
         ]
@@ -176,8 +179,10 @@ class Supervisor:
             self._keep_up()
             try:
                 with urllib.request.urlopen(f"{url}/healthz", timeout=2) as answer:  # noqa: S310  # our own address
-                    return bool(json.load(answer)["status"] == "well")
-            except OSError:  # a web that has just begun gives the others time to do so too
+                    if answer.headers.get("X-Started-As") == self.started_as:
+                        return bool(json.load(answer)["status"] == "well")
+                raise ServerFailed(f"another service answers at {url}.", "Stop it, or set LADLE_PORT to a free port.")
+            except (OSError, http.client.HTTPException):  # a web that has just begun gives the others time to do so too
                 time.sleep(0.05)
         return False
 
@@ -239,7 +244,9 @@ class Supervisor:
             if self._wait_until_served(url):
                 print(f"ready: {url}", flush=True)
             self.served = True  # from now on a store that is away for a while is no reason to end everything
-            web.command = _own("web")  # started anew, it asks again whether all belongs together
+            web.command = _own(
+                "web", "--started-as", self.started_as
+            )  # started anew, it asks again whether all belongs together
             for part in others if not self.stop.is_set() else []:
                 part.start()
             (self.data / "service.json").write_text(json.dumps({"url": url, "pid": os.getpid()}))

@@ -13,6 +13,7 @@ from collections.abc import Callable
 
 from .http_server import STOP_SECONDS, WebServer
 from .parent import end_with_parent
+from .private_server import ServerFailed
 
 log = logging.getLogger("ladle.web")
 
@@ -23,14 +24,21 @@ AGAIN_SECONDS = 1.0
 
 
 def listening_on(listen: str, port: int) -> socket.socket:
-    """A socket that takes connections there. Raises OSError."""
+    """A socket that takes connections there. Raises ServerFailed."""
     [(family, kind, number, _, address), *_] = socket.getaddrinfo(
         listen, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE
     )
     made = socket.socket(family, kind, number)
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    made.bind(address)
-    made.listen(BACKLOG)
+    try:
+        made.bind(address)
+        made.listen(BACKLOG)
+    except OSError as error:
+        made.close()
+        raise ServerFailed(
+            f"the service cannot listen at {listen}:{port}: {error.strerror}.",
+            "Stop what listens there, or set LADLE_PORT to a free port.",
+        ) from error
     made.setblocking(False)
     return made
 

@@ -33,7 +33,7 @@ from patient_ladle.service.runs.joining import join, mind_clock
 from patient_ladle.service.runs.models import Run, Worker
 from patient_ladle.service.runs.states import RUNNING
 from patient_ladle.service.runs.telling import QUEUED_CHANNEL
-from patient_ladle.service.sources.queries import address_in, way_to
+from patient_ladle.service.sources.reading import Reading, limits_of
 
 log = logging.getLogger("ladle.worker")
 
@@ -73,7 +73,7 @@ def patiently(action: Callable[..., Any], *args: Any) -> Any:
 
 def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
-    revision, address = run.revision, address_in(run.source, run.environment)
+    revision, limits = run.revision, limits_of(run.source)
     targets = targets_of(run.delivers_into)
     return {
         "do": "run",
@@ -83,16 +83,16 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "file_name": revision.file_name,
         "output": revision.output,
         "guards": revision.guards,
-        **way_to(address),
+        "reader": Reading(run.source, run.environment).reader(),
         "statement": revision.statement,
         "parameters": [parameter.to_dict() for parameter in revision.declared],
         "values": opened(run.values),
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,
-        "query_timeout_seconds": run.source.query_timeout_seconds,
-        "max_rows": run.source.max_rows,
-        "max_bytes": run.source.max_bytes,
+        "query_timeout_seconds": limits.query_timeout_seconds,
+        "max_rows": limits.max_rows,
+        "max_bytes": limits.max_bytes,
         "deliver_into": targets,
         "known": known_of(targets),
         "store": str(settings.RESULT_STORE),
@@ -101,7 +101,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
             "extract": run.extract.name,
             "folder": run.extract.folder,
             "revision": revision.number,
-            "source": run.source.name,
+            "source": run.source_name,
             "environment": run.environment.name,
             "dataDate": run.data_date.isoformat(),
             "run": run.pk,
@@ -131,10 +131,10 @@ class _Minded:
     def __init__(self, run: Run, child: Child) -> None:
         self.run, self.child = run, child
         self.asked: tuple[float, LadleError] | None = None
-        source = run.source
+        limits = limits_of(run.source)
         self.limits = {
-            "": START_SECONDS, "connect": source.connect_timeout_seconds, "describe": source.query_timeout_seconds,
-            "fetch": source.query_timeout_seconds,
+            "": START_SECONDS, "connect": limits.connect_timeout_seconds, "describe": limits.query_timeout_seconds,
+            "fetch": limits.query_timeout_seconds,
         }  # fmt: skip
         self.stage, self.since = "", time.monotonic()
 

@@ -30,6 +30,7 @@ from patient_ladle.service.common.caller import SEES_ALL
 from patient_ladle.service.people.models import TOLD_ENDED, TOLD_FAILED, TOLD_NOTHING
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.schedules.services import database_now
+from patient_ladle.service.sources.reading import Reading
 from patient_ladle.words import amount, spaced
 
 from .models import SOURCE_CODES, STORE_CODES, Backfill, Run
@@ -50,10 +51,6 @@ def _extract_key(run: Run) -> str:
     return f"extract:{run.extract_id}:{run.environment_id}"
 
 
-def _source_key(run: Run) -> str:
-    return f"source:{run.source_id}:{run.environment_id}"
-
-
 def _where(run: Run) -> str:
     return f"{run.extract.name} in {run.environment.name}"
 
@@ -62,7 +59,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
     """The run has come to its last state; in the transaction that says so."""
     _tell_starter(run)
     where, path = _where(run), f"/runs/{run.pk}"
-    source = f"source {run.source.name} in {run.environment.name}"
+    source = Reading(run.source, run.environment)
     if run.state == FINISHED:
         if run.held == HELD:
             cause = "; ".join(finding["text"] for finding in run.findings if finding["then"] == "hold")
@@ -70,7 +67,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
             open_problem(f"held:{run.pk}", "held", f"{where}: run {run.pk} is held", cause, next_step, path)
             return
         resolve_problem("store", "the result store can be used again", f"Run {run.pk} has finished.", path)
-        resolve_problem(_source_key(run), f"{source} is back", f"Run {run.pk} has finished.", path)
+        resolve_problem(source.key, f"{source.name} is back", f"Run {run.pk} has finished.", path)
         resolve_problem(
             _extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows, 'row')}.", path
         )
@@ -87,7 +84,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
     if code in STORE_CODES:
         open_problem("store", "failed", _STORE, cause, hint, path, mark=code)
     elif code in SOURCE_CODES:
-        open_problem(_source_key(run), "source_unreachable", f"{source} cannot be read", cause, hint, path, mark=code)
+        open_problem(source.key, "source_unreachable", f"{source.name} cannot be read", cause, hint, path, mark=code)
     else:
         kind = "failed" if run.state == FAILED else "not_run"
         open_problem(_extract_key(run), kind, f"{where}: {spaced(kind)}", cause, hint, path, mark=f"{code} {cause}")

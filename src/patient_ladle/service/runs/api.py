@@ -63,7 +63,7 @@ class RunLine(ForAuthors):
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
     environment = serializers.CharField(source="environment.name")
-    source = serializers.CharField(source="source.name")
+    source = serializers.CharField(source="source_name")
     state = serializers.ChoiceField(STATES)
     stage = serializers.CharField()
     late = serializers.BooleanField()
@@ -119,7 +119,7 @@ class RunView(RunLine):
     failures = serializers.IntegerField(help_text="So many attempts ended by a fault.")
     lost = serializers.IntegerField(help_text="So many attempts ended with their workers.")
     revision = serializers.IntegerField(source="revision.number")
-    engine = serializers.CharField(source="source.engine")
+    engine = serializers.CharField()
     identity = serializers.DictField(
         child=serializers.CharField(), help_text="Server, database and login that the session used, read-only."
     )

@@ -23,7 +23,8 @@ from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
 from patient_ladle.service.sources.models import Address, Environment
-from patient_ladle.service.sources.queries import address_in, environment_named
+from patient_ladle.service.sources.queries import environment_named
+from patient_ladle.service.sources.reading import Reading, engine_of, language_of, limits_of
 
 from .delivering import known_of
 from .models import Run
@@ -43,8 +44,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     """
     extract, revision = runnable(body)
     environment = environment_named(body.get("environment") or default_environment())
-    source = revision.source
-    address, language = address_in(source, environment), get_engine(source.engine).language
+    source, limits = revision.source, limits_of(revision.source)
+    address, language = Reading(source, environment).address(), language_of(source)
     day, given = body.get("data_date") or today(), body.get("values") or {}
     declared = revision.declared
     given_in_all = with_shared(declared, given, environment)
@@ -75,11 +76,11 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     return {
         "extract": extract.name,
         "revision": revision.number,
-        "source": source.name,
-        "engine": source.engine,
+        "source": revision.source_name,
+        "engine": engine_of(source),
         "environment": environment.name,
-        "reads": {key: str(value) for key, value in address.fields.items()},
-        "place": get_engine(source.engine).place(address.fields),
+        "reads": {key: str(value) for key, value in address.fields.items()} if address else {},
+        "place": get_engine(engine_of(source)).place(address.fields) if address else "its values alone",
         "data_date": day,
         "values": shown,
         "statements": [
@@ -94,7 +95,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "files": files,
         "deliver_into": "; ".join(targets),
         "expected": _expected(extract, environment.pk, {p.name for p in declared if p.sensitive}, given_in_all),
-        "limits": {"rows": source.max_rows, "bytes": source.max_bytes, "seconds": source.query_timeout_seconds},
+        "limits": {"rows": limits.max_rows, "bytes": limits.max_bytes, "seconds": limits.query_timeout_seconds},
         "warnings": [
             *_warnings(extract, revision, address, files, published),
             *_of_others(extract, environment, files),
@@ -155,13 +156,14 @@ def _comparable(values: Mapping[str, Any], sensitive: Collection[str]) -> dict[s
 
 
 def _warnings(
-    extract: Extract, revision: Revision, address: Address, files: Sequence[Mapping[str, Any]], published: bool
+    extract: Extract, revision: Revision, address: Address | None, files: Sequence[Mapping[str, Any]], published: bool
 ) -> list[str]:
     said = []
-    failed = next((step for step in address.last_check or [] if not step["passed"]), None)
+    checked = (address.last_check or []) if address else []
+    failed = next((step for step in checked if not step["passed"]), None)
     if failed:
         said.append(f"the last check of this source stopped at {failed['step']}: {failed['detail']}")
-    if address.last_check is None:
+    if address and address.last_check is None:
         said.append("this source was never checked in this environment.")
     there = [str(file["name"]) for file in files if file["there"]]
     if there:

@@ -57,8 +57,7 @@ def claim(worker: Worker) -> Run | None:
         cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
     run: Run | None = (
         Run.objects.select_for_update(skip_locked=True, of=("self",))
-        .filter(state=QUEUED, source__in=sources_with_a_free_place())
-        .exclude(source__in=quiet_sources(timezone.now()))
+        .filter(Q(source=None) | Q(source__in={*sources_with_a_free_place()} - {*quiet_sources(timezone.now())}), state=QUEUED)
         .order_by("queue_order", "id")
         .first()
     )

@@ -16,6 +16,7 @@ from patient_ladle.service.common.state_rules import rules_of
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.sources.models import Environment, Source
+from patient_ladle.service.sources.reading import engine_of, source_name
 
 from .states import (
     DELIVERIES,
@@ -135,7 +136,8 @@ class Run(models.Model):
 
     extract = models.ForeignKey(Extract, on_delete=models.PROTECT, related_name="runs")
     revision = models.ForeignKey(Revision, on_delete=models.PROTECT, related_name="+")
-    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="runs")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, null=True, related_name="runs")
+    """None: it reads nothing but its values. Ask ``sources.reading`` what that means."""
     environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="+")
     due_time = models.ForeignKey(DueTime, on_delete=models.PROTECT, null=True, related_name="runs")
     step = models.PositiveSmallIntegerField(default=1)
@@ -220,6 +222,16 @@ class Run(models.Model):
             rules_of(DELIVERY, "delivery_of_a_run", {each: Q(state=FINISHED) for each in DELIVERIES}),
             rules_of(HOLD, "hold_of_a_run", {each: Q(state__in=(RUNNING, FINISHED)) for each in (HELD, RELEASED, REJECTED)}),
         ]
+
+    @property
+    def source_name(self) -> str:
+        """Empty where it reads none."""
+        return source_name(self.source)
+
+    @property
+    def engine(self) -> str:
+        """The engine whose language its statement is in."""
+        return engine_of(self.source)
 
     @property
     def delivers_into(self) -> str:

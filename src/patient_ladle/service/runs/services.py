@@ -82,7 +82,8 @@ def new_run(
     ``known`` looks up what it needs; ``origin`` is what else a run knows of where it comes from. Raises BadInput and its
     family.
     """
-    known.address(revision.source, environment)
+    if revision.source:
+        known.address(revision.source, environment)
     for name in formats:
         get_format(name)
     declared = revision.declared

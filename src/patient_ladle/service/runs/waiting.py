@@ -15,17 +15,16 @@ import logging
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
-from django.conf import settings
 from django.db import transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.core.errors import LadleError
-from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.common.alone import one_by_one
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.schedules.models import Schedule
 from patient_ladle.service.sources.models import Source
+from patient_ladle.service.sources.reading import quiet_until
 from patient_ladle.words import spaced
 
 from .alarms import run_ended, run_is_late
@@ -41,13 +40,6 @@ BATCH = 200
 """Runs looked at in one transaction."""
 PRIORITY_WORTH = timedelta(minutes=10)
 """A run of a higher priority goes before those that were queued up to so much earlier, so none waits for ever."""
-
-
-def quiet_until(source: Source, now: datetime) -> datetime | None:
-    """The end of the source's present quiet hours; None outside them."""
-    if not source.quiet_hours:
-        return None
-    return QuietHours.from_text(source.quiet_hours, source.quiet_zone or settings.TIME_ZONE).end_of(now)
 
 
 def quiet_sources(now: datetime) -> list[int]:
@@ -122,7 +114,7 @@ def settle(run: Run, now: datetime) -> None:
     if never:
         end_as_not_run(run, never, told_already)
     elif waits or quiet:
-        waits = waits or f"the quiet hours of source {run.source.name} to end"
+        waits = waits or f"the quiet hours of source {run.source_name} to end"
         if waits != run.waits_for:
             add_log(run, "info", f"waits for {waits}")
         run.waits_for, run.wait_until = waits[:400], quiet or now + LOOK_AGAIN

@@ -23,7 +23,8 @@ from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
-from patient_ladle.service.sources.queries import address_in, environment_named
+from patient_ladle.service.sources.queries import environment_named
+from patient_ladle.service.sources.reading import Reading
 from patient_ladle.service.sources.services import check_name
 
 from .models import PRIORITIES, WHILE_RUNNING, HolidayCalendar, Schedule, SequenceStep
@@ -154,7 +155,7 @@ def _apply_timing(schedule: Schedule, given: dict[str, Any]) -> None:
 def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) -> None:
     if extract.archived_at:
         raise BadInput(f"extract '{extract.name}' is archived.", "Restore it first: ladle extract restore.")
-    address_in(extract.head.source, schedule.environment)
+    Reading(extract.head.source, schedule.environment).address()
     now = timezone.now()
     declared = extract.head.declared
     resolve(declared, opened(values), now.date(), now, shared_in(schedule.environment, declared))

@@ -73,13 +73,13 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
         raise unknown_name("kind of inquiry", kind, KINDS)
     address = address_in(source, environment_named(request["environment"]))
     given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
-    job = {"do": kind, **way_to(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
+    job = {"do": kind, "reader": way_to(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
     return _started(person, address, kind, given, job)
 
 
 def ask_statement(person: Person, address: Address, kind: str, job: dict[str, Any]) -> Inquiry:
     """Start an inquiry of a statement that was checked: its first rows, or their number."""
-    return _started(person, address, kind, {}, {"do": "rows", **job, **way_to(address)})
+    return _started(person, address, kind, {}, {"do": "rows", **job, "reader": way_to(address)})
 
 
 def ask_again_or_reuse(person: Person, address: Address, kind: str, job: dict[str, Any], kept: timedelta) -> Inquiry:
@@ -185,7 +185,13 @@ def _view_job(address: Address, kind: str, given: dict[str, Any]) -> dict[str, A
             f"{rows} rows were asked for; 1 to {MOST_ROWS:,} are shown.", "For all of them, make it an extract and run it."
         )
     today = timezone.now().date().isoformat()
-    return {"do": "rows", "rows": rows, "data_date": today, **view_of(address, kind, given).to_dict(), **way_to(address)}
+    return {
+        "do": "rows",
+        "rows": rows,
+        "data_date": today,
+        **view_of(address, kind, given).to_dict(),
+        "reader": way_to(address),
+    }
 
 
 def _mind(number: str, source: str, job: dict[str, Any]) -> None:

@@ -89,10 +89,11 @@ def refuse_unsafe(engine: Engine, fields: Mapping[str, Any]) -> None:
 
 
 def way_to(address: Address) -> dict[str, Any]:
-    """All that a child needs to open a session there; the secret is among it. Raises BadInput."""
+    """A reader of the source (``adapters.readers``); the secret is among it. Raises BadInput."""
     engine = get_engine(address.source.engine)
     refuse_unsafe(engine, address.fields)
     return {
+        "kind": "source",
         "engine": engine.name,
         "address": address.fields,
         "secret": secret_of(address),

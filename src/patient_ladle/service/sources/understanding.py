@@ -66,7 +66,7 @@ class _Kept:
     def _answer(self, request: dict[str, Any]) -> list[dict[str, Any]]:
         seconds = ANSWER_SECONDS
         if self.child is None:
-            self.child, seconds = Child({"do": "understand", **self.way}), START_SECONDS
+            self.child, seconds = Child({"do": "understand", "reader": self.way}), START_SECONDS
         child, self.failed = self.child, None
         child.say(request)
         told = child.told()

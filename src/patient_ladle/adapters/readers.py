@@ -1,0 +1,80 @@
+"""How a run gets at what it reads: its job carries a reader as plain JSON, and the child opens it.
+
+A reader of a *source* has an engine, an address and a secret. A reader of *values* has nothing: what it opens computes in
+memory and reaches no table and no file. To add one: a class with ``kind``, ``language`` and ``open``, and one line in
+``READERS``.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import duckdb
+
+from patient_ladle.core.errors import unknown_name
+from patient_ladle.core.statements.languages import QueryLanguage
+
+from .sources import get_engine
+from .sources.base import ProbingSession
+from .sources.duckdb_session import DuckdbSession, secured, spilling_into
+
+
+class Reader(ABC):
+    """One member of the family."""
+
+    kind: ClassVar[str]
+
+    @abstractmethod
+    def language(self, job: Mapping[str, Any]) -> QueryLanguage:
+        """What statements for it are written in."""
+
+    @abstractmethod
+    def open(self, job: Mapping[str, Any]) -> ProbingSession:
+        """A read-only session. Raises as ``Engine.open`` does."""
+
+
+class SourceReader(Reader):
+    """A database or a folder of files, at an address."""
+
+    kind = "source"
+
+    def language(self, job: Mapping[str, Any]) -> QueryLanguage:
+        return get_engine(job["engine"]).language
+
+    def open(self, job: Mapping[str, Any]) -> ProbingSession:
+        return get_engine(job["engine"]).open(job["address"], job["secret"], job["connect_timeout_seconds"])
+
+
+class ValuesReader(Reader):
+    """Nothing but the values that are bound."""
+
+    kind = "values"
+    engine: ClassVar[str] = "duckdb"
+    """The engine whose language it takes."""
+
+    def job(self) -> dict[str, Any]:
+        """What a job carries."""
+        return {"kind": self.kind}
+
+    def language(self, job: Mapping[str, Any]) -> QueryLanguage:
+        return get_engine(self.engine).language
+
+    def open(self, job: Mapping[str, Any]) -> ProbingSession:
+        own = tempfile.TemporaryDirectory(prefix="ladle-values-")
+        connection = duckdb.connect(":memory:", config=spilling_into(own.name))
+        secured(connection, "")
+        return DuckdbSession(connection, {"server": "computed by the service, without a source"}, own)
+
+
+VALUES = ValuesReader()
+READERS: dict[str, Reader] = {member.kind: member for member in (SourceReader(), VALUES)}
+
+
+def reader_of(job: Mapping[str, Any]) -> Reader:
+    """The member that opens what a job carries. Raises UnknownName."""
+    if job["kind"] not in READERS:
+        raise unknown_name("kind of reader", str(job["kind"]), READERS)
+    return READERS[job["kind"]]
