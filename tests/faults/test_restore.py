@@ -131,6 +131,13 @@ def process_of(service, part):
     return None
 
 
+def told(ladle):
+    """Whether people were told that nobody carries out runs, and that nobody records due times."""
+    causes = [alert["cause"] for alert in ladle.alerts.list() if alert["kind"] in ("nothing_runs", "changed")]
+    words = ("no worker carries out runs since 20", "nothing records due times since 20")
+    return all(any(each in cause for cause in causes) for each in words)
+
+
 def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
     """Nobody is needed for it: its neighbours see that it hangs, and the web tells it, with no scheduler to do so."""
     service = start_service(home / "hanging", LADLE_STALE_SECONDS="5")
@@ -140,7 +147,9 @@ def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
         with ladle:
             with psycopg.connect(service.database_url(), autocommit=True) as connection:
                 until(lambda: connection.execute("select count(*) from runs_pulse").fetchone() == (2,))
-            for parts in (("worker", "scheduler"), ("web",)):
+            for parts in (*[("worker", "scheduler")] * 5, ("web",)):
+                if parts[0] == "worker" and told(ladle):
+                    continue  # on a slow day its end may come before anybody has looked: then once more
                 until(lambda: answers(ladle) and not ladle.status()["nothing_runs"])
                 frozen = {part: process_of(service, part) for part in parts}
                 for part, pid in frozen.items():
@@ -150,9 +159,7 @@ def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
                     until(lambda part=part, pid=pid: process_of(service, part) not in (None, pid))
                     assert any(f"{part} lives and has done nothing" in line for line in service.log)
             until(lambda: answers(ladle) and not ladle.status()["nothing_runs"])
-            causes = [alert["cause"] for alert in ladle.alerts.list() if alert["kind"] in ("nothing_runs", "changed")]
-            assert any("no worker carries out runs since 20" in cause for cause in causes)
-            assert any("nothing records due times since 20" in cause for cause in causes)
+            assert told(ladle)
             until(lambda: next(iter(ladle.alerts.list()))["kind"] == "recovered")
     finally:
         stop_service(service)
