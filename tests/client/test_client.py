@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from patient_ladle.client import CallFailed, Ladle, NotReachable, RunFailed, transport
 from patient_ladle.client.errors import ClientError, FileDamaged
-from patient_ladle.client.ladle import _lines
+from patient_ladle.client.runs import _lines
 from tests.command import PATIENCE
 from tests.conftest import until
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -82,6 +82,6 @@ def confirmed(question: str, yes: bool) -> bool:
     return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
 
 
-def place_of(address: dict[str, str]) -> str:
+def place_of(address: Mapping[str, Any]) -> str:
     """Where an address leads; that there is one, to those who may not see it."""
     return address["place"] or "(shown to authors)"

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from .records import Inquiry, Run
+
 
 class ClientError(Exception):
     """Base of the client's errors; ``message`` and ``hint`` are written for a person, ``code`` is for programs."""
@@ -42,9 +44,10 @@ class RunFailed(ClientError):
 
     code = "run_failed"
 
-    def __init__(self, run: dict[str, Any]) -> None:
-        error = run.get("error") or {}
-        super().__init__(f"run {run['id']} {run['state']}: {error.get('message', 'no result')}", error.get("hint", ""))
+    def __init__(self, run: Run) -> None:
+        error = run["error"]
+        words = error["message"] if error else "no result"
+        super().__init__(f"run {run['id']} {run['state']}: {words}", error["hint"] if error else "")
         self.run = run
 
 
@@ -53,9 +56,9 @@ class InquiryFailed(ClientError):
 
     code = "inquiry_failed"
 
-    def __init__(self, inquiry: dict[str, Any]) -> None:
-        error = inquiry.get("error") or {}
-        super().__init__(str(error.get("message") or f"the inquiry {inquiry['state']}."), str(error.get("hint") or ""))
+    def __init__(self, inquiry: Inquiry) -> None:
+        error = inquiry["error"]
+        super().__init__(error["message"] if error else f"the inquiry {inquiry['state']}.", error["hint"] if error else "")
         self.inquiry = inquiry
 
 

@@ -7,8 +7,8 @@ from urllib.parse import quote
 
 from .transport import Transport
 
-Record = dict[str, Any]
-Records = list[Record]
+Listed = list
+"""A list, where a class has a method of that name."""
 
 
 def name_in_path(name: object) -> str:

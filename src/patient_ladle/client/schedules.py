@@ -5,26 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from .group import Group, Record, Records, name_in_path
+from .group import Group, Listed, name_in_path
+from .records import Backfill, BackfillLine, Calendar, DueTime, Moment, PlannedRun, Schedule
 
 
 class Schedules(Group):
     """Schedules, their due times and the calendars of holidays that they mind."""
 
-    def list(self, search: str | None = None) -> Iterator[Record]:
+    def list(self, search: str | None = None) -> Iterator[Schedule]:
         """Schedules by name, each with its next five due times; ``search``: in names, and in those of what they run."""
         return self.transport.pages("/schedules", search=search, page_size=200)
 
-    def get(self, name: str) -> Record:
+    def get(self, name: str) -> Schedule:
         """One schedule."""
         return self._get(f"/schedules/{name_in_path(name)}")
 
-    def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Record:
+    def add(self, name: str, extract: str, environment: str, rule: str, **settings: Any) -> Schedule:
         """``settings``: ``zone``, ``values``, ``formats``, ``then`` and all else that a schedule shows."""
         body = {"name": name, "extract": extract, "environment": environment, "rule": rule, **settings}
         return self._post("/schedules", body)
 
-    def edit(self, name: str, **changes: Any) -> Record:
+    def edit(self, name: str, **changes: Any) -> Schedule:
         """Any field of ``add`` but the name."""
         return self._patch(f"/schedules/{name_in_path(name)}", changes)
 
@@ -32,59 +33,61 @@ class Schedules(Group):
         """No more due times; the record of past ones stays."""
         self._delete(f"/schedules/{name_in_path(name)}")
 
-    def pause(self, name: str, reason: str = "", until: str | None = None) -> Record:
+    def pause(self, name: str, reason: str = "", until: str | None = None) -> Schedule:
         """Due times are recorded as skipped until then, or until ``resume``."""
         return self._post(f"/schedules/{name_in_path(name)}/pause", {"reason": reason, "until": until})
 
-    def resume(self, name: str) -> Record:
+    def resume(self, name: str) -> Schedule:
         """Due times run again."""
         return self._post(f"/schedules/{name_in_path(name)}/resume")
 
-    def due_times(self, name: str) -> Iterator[Record]:
+    def due_times(self, name: str) -> Iterator[DueTime]:
         """What became of each past due time, newest first."""
         return self.transport.pages(f"/schedules/{name_in_path(name)}/due-times")
 
-    def times(self, rule: str, **timing: Any) -> Records:
+    def times(self, rule: str, **timing: Any) -> Listed[Moment]:
         """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
-        found: Records = self._get("/rule-times", rule=rule, **timing)["next_due"]
+        found: Listed[Moment] = self._get("/rule-times", rule=rule, **timing)["next_due"]
         return found
 
-    def planned_backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Records:
+    def planned_backfill(
+        self, name: str, first: str, last: str, again: bool = False, deliver: bool = True
+    ) -> Listed[PlannedRun]:
         """What ``backfill`` would do about each due time of those local dates."""
         wish = {"from": first, "to": last, "again": again, "deliver": deliver}
         return self._get(f"/schedules/{name_in_path(name)}/backfill", **wish)
 
-    def backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Record:
+    def backfill(self, name: str, first: str, last: str, again: bool = False, deliver: bool = True) -> Backfill:
         """Runs for the due times of those local dates that have none that finished; ``again``: for all of them;
         ``deliver``: whether their results are delivered, or kept in the store only."""
         wish = {"from": first, "to": last, "again": again, "deliver": deliver}
         return self._post(f"/schedules/{name_in_path(name)}/backfill", wish)
 
-    def backfills(self, schedule: str | None = None) -> Iterator[Record]:
+    def backfills(self, schedule: str | None = None) -> Iterator[BackfillLine]:
         """Newest first, each with its runs counted by state."""
         return self.transport.pages("/backfills", schedule=schedule)
 
-    def get_backfill(self, number: int) -> Record:
+    def get_backfill(self, number: int) -> Backfill:
         """One backfill with the numbers of its runs."""
         return self._get(f"/backfills/{number}")
 
-    def cancel_backfill(self, number: int) -> Record:
+    def cancel_backfill(self, number: int) -> Backfill:
         """All of its runs that have not ended; what has finished stays."""
         return self._post(f"/backfills/{number}/cancel")
 
-    def repeat_backfill(self, number: int) -> Record:
+    def repeat_backfill(self, number: int) -> Backfill:
         """A new one of the same days, for those that have not finished."""
         return self._post(f"/backfills/{number}/repeat")
 
-    def calendars(self) -> Records:
+    def calendars(self) -> Listed[Calendar]:
         """Calendars of holidays."""
         return self._get("/calendars")
 
-    def calendar(self, name: str) -> Record:
+    def calendar(self, name: str) -> Calendar:
         """One calendar with its days."""
         return self._get(f"/calendars/{name_in_path(name)}")
 
-    def save_calendar(self, name: str, country: str = "", region: str = "", text: str = "") -> Record:
+    def save_calendar(self, name: str, country: str = "", region: str = "", text: str = "") -> Calendar:
         """A country's holidays, or those of an iCalendar file's text."""
         return self._post("/calendars", {"name": name, "country": country, "region": region, "text": text})
 

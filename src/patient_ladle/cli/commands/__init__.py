@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from patient_ladle.cli import config
@@ -69,7 +69,7 @@ def values_given(ladle: Ladle, extract: str, words: list[str] | None) -> dict[st
     values = pairs(words, "--set")
     declared = {p["name"]: p for p in ladle.extracts.get(extract)["revision"]["parameters"]}
     for name, value in values.items():
-        if declared.get(name, {}).get("many") and isinstance(value, str):
+        if name in declared and declared[name]["many"] and isinstance(value, str):
             values[name] = [part for part in value.split(",") if part] if value else []
     return values
 
@@ -79,7 +79,7 @@ def listed(given: str | None) -> list[str] | None:
     return [part.strip() for part in given.split(",") if part.strip()] if given else None
 
 
-_NAMED_BY: dict[str, Callable[[Ladle], list[dict[str, Any]]]] = {
+_NAMED_BY: dict[str, Callable[[Ladle], Sequence[Mapping[str, Any]]]] = {
     "source": lambda ladle: ladle.sources.list(),
     "extract": lambda ladle: ladle.extracts.list(),
     "value": lambda ladle: ladle.values.list(),

@@ -7,6 +7,7 @@ import getpass
 import os
 import socket
 import sys
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from patient_ladle.cli import config
@@ -63,7 +64,8 @@ def status(args: argparse.Namespace) -> int:
     """Who one is, and how the last night went."""
     with connected(args) as ladle:
         night = ladle.last_night()
-        found = ladle.status() | {"me": ladle.people.me(), "url": ladle.transport.url, "last_night": night}
+        now, me, url = ladle.status(), ladle.people.me(), ladle.transport.url
+        found: dict[str, Any] = {**now, "me": me, "url": url, "last_night": night}
     if args.json:
         print_json(found)
         return _verdict(found)
@@ -87,11 +89,11 @@ def status(args: argparse.Namespace) -> int:
     return _verdict(found)
 
 
-def _verdict(found: dict[str, Any]) -> int:
+def _verdict(found: Mapping[str, Any]) -> int:
     return 1 if found["nothing_runs"] else 0
 
 
-def _print_people(args: argparse.Namespace, people: list[dict[str, Any]]) -> None:
+def _print_people(args: argparse.Namespace, people: Sequence[Mapping[str, Any]]) -> None:
     if args.json:
         return print_json(people)
     rows = [(p["name"], p["role"], "yes" if p["active"] else "no", moment(p["created_at"])) for p in people]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Mapping
 from itertools import islice
 from typing import Any
 
@@ -75,7 +76,7 @@ def channel_list(args: argparse.Namespace) -> None:
     return print_table(("CHANNEL", "KIND", "TO", "ALERTS", ""), rows, "alerts go nowhere yet: ladle channel add.")
 
 
-def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(made)
     facts: list[tuple[str, Any]] = [("channel", made["name"]), ("kind", made["kind"])]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from itertools import islice
 from typing import Any
 
@@ -32,7 +33,7 @@ def backfill_start(args: argparse.Namespace) -> int:
     return 0
 
 
-def _started(args: argparse.Namespace, made: dict[str, Any]) -> None:
+def _started(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(made)
     numbers = made["runs"]
@@ -41,7 +42,7 @@ def _started(args: argparse.Namespace, made: dict[str, Any]) -> None:
     return None
 
 
-def _counts(found: dict[str, Any]) -> str:
+def _counts(found: Mapping[str, Any]) -> str:
     return ", ".join(f"{count:,} {state}" for state, count in sorted(found["counts"].items()))
 
 
@@ -55,7 +56,7 @@ def backfill_list(args: argparse.Namespace) -> None:
     return print_table(("BACKFILL", "SCHEDULE", "FROM", "TO", "STATE", "RUNS", "BY"), rows, none)
 
 
-def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, found: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(found)
     cancelled = f" by {found['cancelled_by']}" if found["cancelled_by"] else ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Console
@@ -11,6 +12,7 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
+from patient_ladle.client.records import Inquiry
 from patient_ladle.words import amount
 
 from . import Noun, connected
@@ -28,7 +30,7 @@ def _filter(words: str) -> dict[str, str]:
     raise ClientError(f"--where was given '{words}'.", f"Write: COLUMN TEST VALUE, with one of {', '.join(TESTS)}.")
 
 
-def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -> dict[str, Any]:
+def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -> Inquiry:
     waiting = (
         Console(stderr=True).status(f"{kind} of {args.name} in {args.env}", spinner="line") if sys.stderr.isatty() else None
     )
@@ -49,7 +51,7 @@ def _cell(value: Any) -> str:
     return text if len(text) <= WIDE else f"{text[: WIDE - 1]}…"
 
 
-def print_rows(found: dict[str, Any], counted_by: str = "--count") -> None:
+def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     """Rows of a look or a preview, with where they were read and by which statement."""
     result, identity = found["result"], found["result"]["identity"]
     who = ", ".join(f"{key} {value}" for key, value in identity.items())
@@ -67,7 +69,7 @@ def print_rows(found: dict[str, Any], counted_by: str = "--count") -> None:
     )
 
 
-def _print_table(table: dict[str, Any]) -> None:
+def _print_table(table: Mapping[str, Any]) -> None:
     about = f"about {table['rows_about']:,}" if table["rows_about"] is not None else ""
     print_facts([(table["kind"], table["name"]), ("comment", table["comment"]), ("rows", about)])
     rows = [

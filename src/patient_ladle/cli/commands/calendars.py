@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,7 @@ def calendar_list(args: argparse.Namespace) -> None:
     return print_table(("CALENDAR", "OF", "DAYS"), rows, "there are no calendars of holidays yet: ladle calendar add.")
 
 
-def _origin(calendar: dict[str, Any]) -> str:
+def _origin(calendar: Mapping[str, Any]) -> str:
     return " ".join(filter(None, (calendar["country"], calendar["region"]))) or "an iCalendar file"
 
 
@@ -30,7 +31,7 @@ def calendar_show(args: argparse.Namespace) -> None:
         _show(args, ladle.schedules.calendar(args.name))
 
 
-def _show(args: argparse.Namespace, found: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, found: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(found)
     days = "\n".join(f"{day}  {name}" for day, name in found["days"].items())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +27,7 @@ def extract_list(args: argparse.Namespace) -> None:
     return print_table(("FOLDER", "EXTRACT", "SOURCE", "REVISION", "OWNER", "NOTES"), rows, empty)
 
 
-def _parameter(p: dict[str, Any]) -> str:
+def _parameter(p: Mapping[str, Any]) -> str:
     words = [p["type"] + (" list" if p["many"] else "")]
     words.append(
         "required"
@@ -40,14 +41,14 @@ def _parameter(p: dict[str, Any]) -> str:
     return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
 
 
-def _reads(source: dict[str, Any] | None) -> str:
+def _reads(source: Mapping[str, Any] | None) -> str:
     """Where a run of it would read, and as whom, by environment."""
     if source is None:
         return "nothing but its values"
     return "\n".join(f"{a['environment']}: {place_of(a)}, read-only" for a in source["addresses"]) or "no address yet"
 
 
-def _show(args: argparse.Namespace, found: dict[str, Any], source: dict[str, Any] | None) -> None:
+def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[str, Any] | None) -> None:
     if args.json:
         return print_json(found)
     revision = found["revision"]
@@ -126,7 +127,7 @@ def _guard(word: str) -> dict[str, Any]:
     return {"guard": kind, **{k: v.split("+") if k == "columns" else v for k, v in given.items()}}
 
 
-def _guard_in_words(guard: dict[str, Any]) -> str:
+def _guard_in_words(guard: Mapping[str, Any]) -> str:
     given = {k: "+".join(v) if isinstance(v, list) else v for k, v in guard.items() if k not in ("guard", "then")}
     return f"{guard['guard']} {' '.join(f'{k}={v}' for k, v in given.items())}".strip() + f", else {guard['then']}"
 
@@ -220,8 +221,8 @@ def extract_diff(args: argparse.Namespace) -> None:
     before, after = found["before"], found["after"]
     for mark, each in (("-", before), ("+", after)):
         print(f"{mark} revision {each['number']} by {each['author']}, {moment(each['saved_at'])}: {each['change_note']}")
-    for each in found["settings"]:
-        print(f"\n{each['field']}:\n- {json.dumps(each['before'])}\n+ {json.dumps(each['after'])}")
+    for setting in found["settings"]:
+        print(f"\n{setting['field']}:\n- {json.dumps(setting['before'])}\n+ {json.dumps(setting['after'])}")
     lines = found["statement"]
     if all(line["kind"] == "same" for line in lines):
         print("\nthe statement is the same." if found["settings"] else "\nthere is no difference.")
@@ -294,7 +295,7 @@ def extract_retention(args: argparse.Namespace) -> int:
     return 0
 
 
-def _retention(found: dict[str, Any]) -> str:
+def _retention(found: Mapping[str, Any]) -> str:
     days = f"{found['retention_days']} days" if found["retention_days"] else "as long as the service keeps results"
     return days + (f", the last {found['retention_runs']} of them" if found["retention_runs"] else "")
 

@@ -11,6 +11,7 @@ from typing import Any
 from patient_ladle.cli.output import print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
+from patient_ladle.client.records import ResultLine, Run
 from patient_ladle.proof.verifying import NothingToVerify, verify
 from patient_ladle.words import amount
 
@@ -20,7 +21,7 @@ from .runs import STRICT
 
 def result_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found: list[dict[str, Any]] = []
+        found: list[ResultLine] = []
         for file in ladle.runs.results(args.extract):
             found.append(file)
             if len(found) >= args.limit:
@@ -83,7 +84,7 @@ def result_preview(args: argparse.Namespace) -> int:
     return status
 
 
-def _run_of(ladle: Ladle, args: argparse.Namespace) -> tuple[dict[str, Any], int]:
+def _run_of(ladle: Ladle, args: argparse.Namespace) -> tuple[Run, int]:
     """The run of that number, or what an extract published last; and the exit status if all else goes well."""
     if args.run.isdecimal():
         if args.env:
@@ -105,7 +106,7 @@ def _minded(args: argparse.Namespace, words: str) -> int:
     return STRICT if words and args.strict else 0
 
 
-def _saved(ladle: Ladle, run: dict[str, Any], args: argparse.Namespace) -> list[Path]:
+def _saved(ladle: Ladle, run: Run, args: argparse.Namespace) -> list[Path]:
     if args.archive:
         return [ladle.runs.save_archive(run["id"], args.into)]
     return ladle.runs.save_files(run, args.into, args.file)

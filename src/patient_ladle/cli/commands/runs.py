@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 import time
+from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Console
@@ -12,6 +13,7 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
+from patient_ladle.client.records import Run, RunLine
 from patient_ladle.words import amount
 
 from . import Noun, connected, listed, values_given
@@ -26,7 +28,7 @@ class _ProgressLine:
         if self.shown:
             self.shown.start()
 
-    def __call__(self, run: dict[str, Any]) -> None:
+    def __call__(self, run: Mapping[str, Any]) -> None:
         if self.shown:
             rows = f", {amount(run['rows'], 'row')}" if run["rows"] else ""
             self.shown.update(f"run {run['id']}: {run['stage'] or run['state']}{rows}, {time.monotonic() - self.began:.0f} s")
@@ -36,14 +38,14 @@ class _ProgressLine:
             self.shown.stop()
 
 
-def _reads(found: dict[str, Any]) -> str:
+def _reads(found: Mapping[str, Any]) -> str:
     """Of a dry run, what it would read."""
     if not found["source"]:
         return "nothing but its values"
     return f"{found['source']} ({found['engine']}), read-only: {place_of(found)}"
 
 
-def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
+def _wait(ladle: Ladle, number: int) -> Run:
     line = _ProgressLine()
     try:
         return ladle.runs.wait(number, progress=line)
@@ -51,14 +53,14 @@ def _wait(ladle: Ladle, number: int) -> dict[str, Any]:
         line.end()
 
 
-def marks_of(run: dict[str, Any]) -> list[str]:
+def marks_of(run: Mapping[str, Any]) -> list[str]:
     """What of a run a person should know beside its state."""
     held = run["held"] if run["held"] != "released" else ""
     words = delivery_words(run).partition(",")[0]
     return [*filter(None, [held]), *(flag for flag in ("late", "warned", "empty") if run[flag]), *filter(None, [words])]
 
 
-def _summary(run: dict[str, Any]) -> None:
+def _summary(run: Mapping[str, Any]) -> None:
     flags = "".join(f", {mark}" for mark in marks_of(run))
     rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
     source = run["source"] or "no source"
@@ -87,7 +89,7 @@ def _summary(run: dict[str, Any]) -> None:
             print(f"  next: ladle run deliver {run['id']}, with --into FOLDERS or --leave")
 
 
-def delivery_words(run: dict[str, Any]) -> str:
+def delivery_words(run: Mapping[str, Any]) -> str:
     """What of a finished run's delivery a person should know; empty where it is as it should be."""
     if run["delivery"] == "waiting":
         at = run.get("deliver_at")
@@ -95,7 +97,7 @@ def delivery_words(run: dict[str, Any]) -> str:
     return {"in_progress": "being delivered", "failed": "not delivered", "left": "left undelivered"}.get(run["delivery"], "")
 
 
-def _conclude(args: argparse.Namespace, ladle: Ladle, run: dict[str, Any]) -> int:
+def _conclude(args: argparse.Namespace, ladle: Ladle, run: Run) -> int:
     if args.no_wait:
         print_json(run) if args.json else print(
             f"run {run['id']} is {run['state']}; follow it with: ladle run log {run['id']} --follow"
@@ -121,7 +123,7 @@ STRICT = 5
 """Exit status of what has finished, and is held, rejected, warned, empty or late."""
 
 
-def _status(run: dict[str, Any], strict: bool = False) -> int:
+def _status(run: Mapping[str, Any], strict: bool = False) -> int:
     if run["delivery_error"] and run["delivery"] in ("waiting", "failed"):
         return 1
     return STRICT if strict and marks_of(run) else 0
@@ -141,7 +143,7 @@ def _of_runs(runs: int) -> str:
     return "the one run there was" if runs == 1 else f"the median of {runs} runs"
 
 
-def _print_dry_run(args: argparse.Namespace, found: dict[str, Any]) -> int:
+def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
     if args.json:
         print_json(found)
         return 0
@@ -175,13 +177,13 @@ def run_again(args: argparse.Namespace) -> int:
         return _conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
 
 
-def _state(run: dict[str, Any]) -> str:
+def _state(run: Mapping[str, Any]) -> str:
     return ", ".join([run["state"], *marks_of(run)])
 
 
 def run_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found: list[dict[str, Any]] = []
+        found: list[RunLine] = []
         for run in ladle.runs.list(extract=args.extract, state=args.state, schedule=args.schedule):
             found.append(run)
             if len(found) >= args.limit:
@@ -222,7 +224,7 @@ def run_show(args: argparse.Namespace) -> None:
             ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
             ("finish by", moment(run["finish_by"]) if run["finish_by"] else ""),
             ("again of", run["again_of"]),
-            ("same as before", {True: "yes", False: "no: the source gave something else"}.get(run["same_as_before"])),
+            ("same as before", {True: "yes", False: "no: the source gave something else", None: ""}[run["same_as_before"]]),
             ("error", error.get("message")),
             ("next step", error.get("hint")),
         ]
@@ -230,7 +232,7 @@ def run_show(args: argparse.Namespace) -> None:
     return None
 
 
-def _ends(run: dict[str, Any]) -> str:
+def _ends(run: Mapping[str, Any]) -> str:
     most = f"{run['failures']} of at most {amount(run['attempts_most'], 'failed attempt')}" if run["failures"] else ""
     lost = f"{run['lost']} lost with a worker" if run["lost"] else ""
     return " and ".join(filter(None, (most, lost)))

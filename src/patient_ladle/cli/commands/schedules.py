@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import Any
 
@@ -12,7 +13,7 @@ from patient_ladle.client.errors import ClientError
 from . import Noun, connected, listed, pairs
 
 
-def _paused(schedule: dict[str, Any]) -> str:
+def _paused(schedule: Mapping[str, Any]) -> str:
     if not schedule["paused_at"]:
         return ""
     until = f" until {moment(schedule['paused_until'])}" if schedule["paused_until"] else ""
@@ -34,21 +35,21 @@ def schedule_list(args: argparse.Namespace) -> None:
     return print_table(headings, rows, "nothing matches." if args.search else "there are no schedules yet: ladle schedule add.")
 
 
-def _moments(found: list[dict[str, Any]]) -> str:
+def _moments(found: Sequence[Mapping[str, Any]]) -> str:
     return "\n".join(_moment(each) for each in found)
 
 
-def _moment(found: dict[str, Any]) -> str:
+def _moment(found: Mapping[str, Any]) -> str:
     return moment(found["at"]) + (f"  ({found['note']})" if found["note"] else "")
 
 
-def _catch_up(schedule: dict[str, Any]) -> str:
+def _catch_up(schedule: Mapping[str, Any]) -> str:
     hours = f", none older than {schedule['catch_up_hours']} h" if schedule["catch_up_hours"] is not None else ""
     most = f", no more than {schedule['catch_up_limit']}" if schedule["catch_up_limit"] is not None else ""
     return f"{schedule['catch_up']}{hours}{most}"
 
 
-def _show(args: argparse.Namespace, made: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(made)
     dates = " to ".join(filter(None, (made["first_date"] and f"from {made['first_date']}", made["last_date"])))
@@ -152,7 +153,7 @@ def schedule_next(args: argparse.Namespace) -> None:
         past = list(islice(ladle.schedules.due_times(args.name), args.past))
     if args.json:
         return print_json({"next_due": schedule["next_due"], "past": past})
-    rows = [
+    rows: list[tuple[str, str, str, str, str]] = [
         (moment(d["due_at"]), d["data_date"], d["decision"], ", ".join(map(str, d["runs"])), d["reason"])
         for d in reversed(past)
     ]

@@ -6,6 +6,7 @@ import argparse
 import getpass
 import os
 import sys
+from collections.abc import Mapping
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
@@ -15,7 +16,7 @@ from patient_ladle.words import amount
 from . import Noun, browsing, connected, pairs
 
 
-def _verdict(address: dict[str, Any]) -> str:
+def _verdict(address: Mapping[str, Any]) -> str:
     steps = address["last_check"]
     if steps is None:
         return "not checked"
@@ -35,7 +36,7 @@ def source_list(args: argparse.Namespace) -> None:
     )
 
 
-def _show(args: argparse.Namespace, source: dict[str, Any]) -> None:
+def _show(args: argparse.Namespace, source: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(source)
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
@@ -119,7 +120,7 @@ def source_check(args: argparse.Namespace) -> int:
     for name, addresses in found.items():
         for address in addresses:
             print(f"{name} in {address['environment']} ({place_of(address)}), {moment(address['last_check_at'])}")
-            for step in address["last_check"]:
+            for step in address["last_check"] or []:
                 mark = "passed" if step["passed"] else "FAILED"
                 print(f"  {step['step']:<10} {mark}  {step['seconds']:6.3f} s  {step['detail']}")
                 if step["warning"]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
@@ -77,7 +78,7 @@ def value_remove(args: argparse.Namespace) -> int:
     return 0
 
 
-def _meanings(args: argparse.Namespace, found: list[dict[str, Any]]) -> None:
+def _meanings(args: argparse.Namespace, found: Sequence[Mapping[str, Any]]) -> None:
     if args.json:
         return print_json(found)
     rows = [(p["phrase"], p["means"].replace("T", " ").removesuffix(" 00:00:00")) for p in found]

@@ -1,0 +1,103 @@
+"""Extracts, their revisions, and what helps while one writes them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from .group import Group, Listed, name_in_path
+from .records import Completion, Diagnostics, Differences, Extract, ExtractLine, Inquiry, Revision
+
+
+class Extracts(Group):
+    """The repository."""
+
+    def list(
+        self, search: str | None = None, folder: str | None = None, archived: bool = False, tag: str | None = None
+    ) -> Listed[ExtractLine]:
+        """Extracts, by folder and name."""
+        return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None, tag=tag)
+
+    def get(self, name: str) -> Extract:
+        """One extract with its newest revision."""
+        return self._get(f"/extracts/{name_in_path(name)}")
+
+    def add(self, name: str, source: str, statement: str, **content: Any) -> Extract:
+        """A new extract with its first revision; ``source``: empty for one that computes from its values alone."""
+        return self._post("/extracts", {"name": name, "source": source, "statement": statement, **content})
+
+    def save(self, name: str, revision: int | None = None, **changes: Any) -> Extract:
+        """A new revision; ``revision`` is the number one began from, refused when somebody saved meanwhile."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else {}
+        return self._patch(f"/extracts/{name_in_path(name)}", changes, **headers)
+
+    def revisions(self, name: str) -> Listed[Revision]:
+        """All revisions, newest first."""
+        return self._get(f"/extracts/{name_in_path(name)}/revisions")
+
+    def move(self, name: str, folder: str | None = None, new_name: str | None = None) -> Extract:
+        """Another folder or name."""
+        body = {"folder": folder, "name": new_name}
+        return self._post(f"/extracts/{name_in_path(name)}/move", {k: v for k, v in body.items() if v is not None})
+
+    def edit(self, name: str, tags: Sequence[str] | None = None, owner: str | None = None) -> Extract:
+        """Other tags or another owner."""
+        body = {"tags": None if tags is None else [*tags], "owner": owner}
+        return self._post(f"/extracts/{name_in_path(name)}/details", {k: v for k, v in body.items() if v is not None})
+
+    def copy(self, name: str, new_name: str, folder: str | None = None, source: str | None = None) -> Extract:
+        """A new extract that begins as this one, on another source of the same language if given."""
+        body = {"name": new_name, "folder": folder, "source": source}
+        return self._post(f"/extracts/{name_in_path(name)}/copy", {k: v for k, v in body.items() if v is not None})
+
+    def differences(self, name: str, before: int, after: int) -> Differences:
+        """What differs between two revisions: lines of the statement, and settings."""
+        return self._get(f"/extracts/{name_in_path(name)}/differences", before=before, after=after)
+
+    def diagnose(
+        self, source: str, environment: str, statement: str, parameters: Sequence[Mapping[str, Any]] = ()
+    ) -> Diagnostics:
+        """Remarks on a statement, by its text, the database's own word and the catalogues; nothing is run."""
+        body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
+        return self._post("/diagnostics", body)
+
+    def complete(
+        self,
+        source: str,
+        environment: str,
+        statement: str,
+        position: int,
+        parameters: Sequence[str] = (),
+    ) -> Completion:
+        """What may come next at a position, in code points from 0: ``proposals``, and what is ``typed`` there already."""
+        body = {"source": source, "environment": environment, "statement": statement, "position": position}
+        return self._post("/completions", body | {"parameters": [*parameters]})
+
+    def start_preview(self, source: str, environment: str, statement: str, **request: Any) -> Inquiry:
+        """Start an inquiry for the first rows of one statement (``part``, from 0), or for their number (``total``).
+
+        Further ``parameters``, ``values``, ``data_date``, ``rows``. Wait for it with ``sources.ended``.
+        """
+        body = {"source": source, "environment": environment, "statement": statement}
+        return self._post("/previews", body | {key: value for key, value in request.items() if value is not None})
+
+    def restore_parameters(self, source: str, statement: str) -> str:
+        """A statement that was taken out with its values filled in, its parameters in place again."""
+        found: str = self._post("/restore-parameters", {"source": source, "statement": statement})["statement"]
+        return found
+
+    def set_retention(self, name: str, days: int | None = None, runs: int | None = None) -> Extract:
+        """How long, and how many of, its results are kept in the store; the newest always is."""
+        return self._put(f"/extracts/{name_in_path(name)}/retention", {"days": days, "runs": runs})
+
+    def set_depends_on(self, name: str, extracts: Sequence[str]) -> Extract:
+        """Its scheduled runs wait for those of these extracts, of the same data date."""
+        return self._put(f"/extracts/{name_in_path(name)}/depends-on", {"depends_on": [*extracts]})
+
+    def archive(self, name: str) -> Extract:
+        """Out of sight; ``restore`` brings it back."""
+        return self._post(f"/extracts/{name_in_path(name)}/archive")
+
+    def restore(self, name: str, revision: int | None = None) -> Extract:
+        """Back from the archive, or an old revision made the newest."""
+        return self._post(f"/extracts/{name_in_path(name)}/restore", {} if revision is None else {"revision": revision})

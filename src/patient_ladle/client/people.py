@@ -1,0 +1,46 @@
+"""People, for administrators, and one's own tokens."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from .group import Group, Listed, name_in_path
+from .records import Me, Person, Token
+
+
+class People(Group):
+    """People (for administrators) and one's own tokens."""
+
+    def me(self) -> Me:
+        """Name and role of whoever is signed in."""
+        return self._get("/me")
+
+    def change_password(self, old: str, new: str) -> Me:
+        """One's own password; every other sign-in and token of one's own ends with the old one."""
+        return self._patch("/me", {"old_password": old, "password": new})
+
+    def list(self) -> Listed[Person]:
+        """Everybody."""
+        return self._get("/people")
+
+    def add(self, name: str, password: str, role: str = "reader") -> Person:
+        """A new person."""
+        return self._post("/people", {"name": name, "password": password, "role": role})
+
+    def edit(self, name: str, **changes: Any) -> Person:
+        """``role``, ``password`` or ``active``."""
+        return self._patch(f"/people/{name_in_path(name)}", changes)
+
+    def tokens(self) -> Iterator[Token]:
+        """Tokens that one may see."""
+        return self.transport.pages("/tokens")
+
+    def add_token(self, name: str, role: str | None = None, days: int | None = None) -> Token:
+        """A new token; its ``secret`` is in this answer and never again."""
+        body = {"name": name, "role": role, "days": days}
+        return self._post("/tokens", {key: value for key, value in body.items() if value is not None})
+
+    def revoke_token(self, token_id: int) -> None:
+        """End a token."""
+        self._delete(f"/tokens/{token_id}")

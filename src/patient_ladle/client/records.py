@@ -1,0 +1,978 @@
+"""What the service answers, by the name of each record. Made from the API's document: ./scripts/check --fix."""
+
+from __future__ import annotations
+
+from typing import Any, Literal, NotRequired, TypedDict
+
+AlertViewKindEnum = Literal[
+    "nothing_runs",
+    "failed",
+    "not_run",
+    "not_delivered",
+    "late",
+    "held",
+    "missed",
+    "source_unreachable",
+    "changed",
+    "recovered",
+    "summary",
+    "disk_space",
+    "clock",
+    "test",
+    "own_run",
+]
+
+
+BackfillState = Literal["in_progress", "ended", "cancelled"]
+
+
+DecisionEnum = Literal["run", "skipped", "missed"]
+
+
+DeliveryEnum = Literal["", "waiting", "in_progress", "delivered", "failed", "left"]
+
+
+FieldKind = Literal["text", "integer"]
+
+
+FindingViewThenEnum = Literal["hold", "warn"]
+
+
+HeldEnum = Literal["", "held", "released", "rejected"]
+
+
+InquiryState = Literal["waiting", "running", "finished", "failed", "cancelled"]
+
+
+InquiryViewKindEnum = Literal["check", "catalogue", "rows", "count", "counts", "preview", "total", "choices"]
+
+
+LevelEnum = Literal["info", "warning", "error"]
+
+
+LineViewKindEnum = Literal["same", "removed", "added"]
+
+
+NeedViewKindEnum = Literal["failed", "not_run", "not_delivered", "held", "late"]
+
+
+OptionViewKindEnum = Literal["choice", "boolean", "integer", "texts", "text"]
+
+
+OwnRunsEnum = Literal["nothing", "failed", "ended"]
+
+
+ProposalViewKindEnum = Literal["column", "table", "alias", "with", "parameter", "keyword", "word"]
+
+
+RoleEnum = Literal["reader", "runner", "author", "administrator"]
+
+
+RunState = Literal["waiting", "queued", "running", "finished", "failed", "cancelled", "not_run"]
+
+
+SendingViewStateEnum = Literal["waiting", "sent", "failed"]
+
+
+SeverityEnum = Literal["error", "warning", "note"]
+
+
+TypeEnum = Literal["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"]
+
+
+class Address(TypedDict):
+    environment: str
+    address: dict[str, str]
+    place: str
+    has_secret: bool
+    last_check: list[CheckStep] | None
+    last_check_at: str | None
+    catalogue_at: str | None
+
+
+class AlertPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[Alert]
+
+
+class Alert(TypedDict):
+    id: str
+    kind: AlertViewKindEnum
+    title: str
+    cause: str
+    next_step: str
+    path: str
+    at: str
+    own: bool
+
+
+BackfillLine = TypedDict(
+    "BackfillLine",
+    {
+        "from": "str",
+        "id": "int",
+        "schedule": "str",
+        "to": "str",
+        "again": "bool",
+        "deliver": "bool",
+        "started_by": "str",
+        "started_at": "str",
+        "cancelled_by": "str",
+        "state": "BackfillState",
+        "counts": "dict[str, int]",
+    },
+)
+
+
+class BackfillPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[BackfillLine]
+
+
+Backfill = TypedDict(
+    "Backfill",
+    {
+        "from": "str",
+        "id": "int",
+        "schedule": "str",
+        "to": "str",
+        "again": "bool",
+        "deliver": "bool",
+        "started_by": "str",
+        "started_at": "str",
+        "cancelled_by": "str",
+        "state": "BackfillState",
+        "counts": "dict[str, int]",
+        "runs": "list[int]",
+    },
+)
+
+
+class Bell(TypedDict):
+    unseen: int
+    open_problems: list[OpenProblem]
+
+
+class Calendar(TypedDict):
+    name: str
+    country: str
+    region: str
+    created_by: str
+    days: dict[str, str]
+
+
+class Catalogue(TypedDict):
+    source: str
+    environment: str
+    gathered_at: str | None
+    gathering: bool
+    tables: list[TableLine]
+
+
+class ChannelKind(TypedDict):
+    name: str
+    note: str
+    secret: str
+    settings: list[ChannelSetting]
+
+
+class ChannelSetting(TypedDict):
+    name: str
+    note: str
+    required: bool
+    default: str
+
+
+class Channel(TypedDict):
+    name: str
+    kind: str
+    settings: dict[str, str]
+    has_secret: bool
+    kinds: list[str]
+    active: bool
+    for_people: bool
+
+
+class CheckStep(TypedDict):
+    step: str
+    passed: bool
+    seconds: float
+    detail: str
+    hint: str
+    warning: NotRequired[str]
+
+
+class Code(TypedDict):
+    command: str
+    python: str
+
+
+class Coming(TypedDict):
+    schedule: str
+    extract: str
+    environment: str
+    due_at: str
+
+
+class Completion(TypedDict):
+    typed: str
+    proposals: list[Proposal]
+    complete: bool
+    gathered_at: str | None
+
+
+class Diagnostics(TypedDict):
+    remarks: list[Remark]
+    asked: bool
+    statements: list[Statement]
+    seconds: float
+
+
+class Differences(TypedDict):
+    before: Revision
+    after: Revision
+    settings: list[Setting]
+    statement: list[Line]
+
+
+class DryRunFile(TypedDict):
+    name: str
+    format: str
+    statement: str
+    options: dict[str, Any]
+    delivered_path: str
+    there: bool
+    overwrites: bool
+
+
+class DryRunStatement(TypedDict):
+    title: str
+    text: str
+    bound: dict[str, Any]
+    filled_in: str
+
+
+class DryRun(TypedDict):
+    extract: str
+    revision: int
+    source: str
+    engine: str
+    environment: str
+    reads: dict[str, str]
+    place: str
+    data_date: str
+    values: dict[str, Any]
+    statements: list[DryRunStatement]
+    files: list[DryRunFile]
+    deliver_into: str
+    expected: Expected
+    limits: Limits
+    warnings: list[str]
+    code: Code
+
+
+class DueTimePage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[DueTime]
+
+
+class DueTime(TypedDict):
+    due_at: str
+    data_date: str
+    decision: DecisionEnum
+    reason: str
+    runs: list[int]
+
+
+class Editor(TypedDict):
+    words: list[str]
+    types: list[str]
+    name_quotes: str
+    double_quoted_strings: bool
+    backslash_escapes: bool
+    dollar_quoted_strings: bool
+    hash_comments: bool
+    formatter: str
+
+
+class EngineField(TypedDict):
+    name: str
+    kind: FieldKind
+    note: str
+    required: bool
+    choices: list[str]
+    default: str
+
+
+class Engine(TypedDict):
+    name: str
+    title: str
+    takes_secret: bool
+    url_form: str
+    address_fields: list[EngineField]
+    language: Language
+
+
+class Environment(TypedDict):
+    name: str
+    note: NotRequired[str]
+
+
+class Error(TypedDict):
+    code: str
+    message: str
+    hint: str
+    transient: bool
+
+
+class Expected(TypedDict):
+    rows: int
+    rows_least: int
+    rows_most: int
+    seconds: float
+    runs: int
+    same_values: bool
+
+
+class ExtractLine(TypedDict):
+    name: str
+    folder: str
+    owner: str
+    number: int
+    archived_at: str | None
+    source: str
+    notes: str
+    saved_at: str
+    tags: list[str]
+
+
+class Extract(TypedDict):
+    name: str
+    folder: str
+    owner: str
+    tags: list[str]
+    former_names: list[str]
+    archived_at: str | None
+    retention_days: int | None
+    retention_runs: int | None
+    used_by: list[str]
+    depends_on: list[str]
+    revision: Revision
+
+
+class FilePreview(TypedDict):
+    columns: list[str]
+    rows: list[list[str | None]]
+    complete: bool
+
+
+class File(TypedDict):
+    run: int
+    name: str
+    format: str
+    media_type: str
+    rows: int
+    bytes: int
+    sha256: str
+    statement: int
+    part: int | None
+    compression: str
+    sheets: list[Any]
+    removed_at: str | None
+    delivered_path: str
+    delivered_also: list[str]
+
+
+class Finding(TypedDict):
+    text: str
+    then: FindingViewThenEnum
+
+
+class Format(TypedDict):
+    name: str
+    extension: str
+    note: str
+    lines: bool
+    options: list[Option]
+
+
+class Formats(TypedDict):
+    formats: list[Format]
+    files: list[Option]
+    column_types: list[str]
+
+
+class Found(TypedDict):
+    source: str
+    environment: str
+    table: str
+    kind: str
+    column: str
+
+
+class InquiryColumn(TypedDict):
+    name: str
+    kind: str
+    source_type: str
+
+
+class InquiryError(TypedDict):
+    code: str
+    message: str
+    hint: str
+    transient: bool
+
+
+class InquiryResult(TypedDict):
+    columns: NotRequired[list[InquiryColumn]]
+    rows: NotRequired[list[list[None]]]
+    notes: NotRequired[list[str]]
+    complete: NotRequired[bool]
+    first_seconds: NotRequired[float]
+    seconds: NotRequired[float]
+    identity: NotRequired[dict[str, str]]
+    steps: NotRequired[list[CheckStep]]
+    tables: NotRequired[int]
+
+
+class Inquiry(TypedDict):
+    id: str
+    source: str
+    environment: str
+    kind: InquiryViewKindEnum
+    state: InquiryState
+    cancel_asked: bool
+    statement: str
+    parameters: list[dict[str, Any]]
+    values: dict[str, str]
+    active_filters: list[str]
+    asked_at: str
+    ended_at: str | None
+    error: InquiryError
+    result: InquiryResult
+
+
+class Language(TypedDict):
+    name: str
+    title: str
+    editor: Editor
+
+
+class Latest(TypedDict):
+    run: int
+    environment: str
+    data_date: str
+    ended_at: str
+    files: list[File]
+    newer_held: NewerHeld
+
+
+class Limits(TypedDict):
+    rows: int | None
+    bytes: int | None
+    seconds: int
+
+
+class Line(TypedDict):
+    kind: LineViewKindEnum
+    text: str
+    before: int | None
+    after: int | None
+
+
+class LogLine(TypedDict):
+    id: int
+    at: str
+    attempt: int
+    stage: str
+    level: LevelEnum
+    text: str
+
+
+class Log(TypedDict):
+    lines: list[LogLine]
+    next: int
+    ended: bool
+
+
+class Me(TypedDict):
+    name: str
+    role: RoleEnum
+    token: NotRequired[str]
+
+
+class Moment(TypedDict):
+    at: str
+    local: str
+    note: str
+
+
+class Moments(TypedDict):
+    next_due: list[Moment]
+    forms: list[str]
+
+
+class Need(TypedDict):
+    kind: NeedViewKindEnum
+    run: int
+    extract: str
+    folder: str
+    environment: str
+    schedule: NotRequired[str | None]
+    data_date: str
+    others: list[int]
+    cause: str
+    hint: str
+
+
+class NewerHeld(TypedDict):
+    run: int
+    why: str
+    next: str
+
+
+class NightRun(TypedDict):
+    id: int
+    extract: str
+    folder: str
+    state: RunState
+    held: HeldEnum
+    late: bool
+    started_at: str | None
+    ended_at: str | None
+
+
+class Night(TypedDict):
+    since: str
+    until: str
+    sentence: str
+    counts: dict[str, int]
+    needing: int
+    needs: list[Need]
+    next: list[Coming]
+    runs: list[NightRun]
+
+
+class OpenProblem(TypedDict):
+    title: str
+    count: int
+    began_at: str
+    seen_at: str
+
+
+class Option(TypedDict):
+    name: str
+    kind: OptionViewKindEnum
+    default: Any
+    choices: list[str]
+    note: str
+
+
+class OwnAlerts(TypedDict):
+    own_runs: OwnRunsEnum
+    mail: str
+    by_mail: bool
+
+
+class Parameter(TypedDict):
+    name: str
+    type: TypeEnum
+    many: bool
+    required: bool
+    default: None
+    allowed: list[Any]
+    note: str
+    labels: NotRequired[dict[str, str]]
+    choices: NotRequired[dict[str, str]]
+    least: NotRequired[None]
+    most: NotRequired[None]
+    pattern: NotRequired[str]
+    sensitive: NotRequired[bool]
+    shared: NotRequired[str]
+
+
+class Person(TypedDict):
+    name: str
+    role: RoleEnum
+    active: bool
+    created_at: str
+
+
+class Phrase(TypedDict):
+    phrase: str
+    data_date: str
+    means: str
+
+
+class PlannedRun(TypedDict):
+    due_at: str
+    data_date: str
+    runs: bool
+    why: str
+    run: int | None
+
+
+class Proposal(TypedDict):
+    label: str
+    kind: ProposalViewKindEnum
+    detail: str
+    boost: int
+    apply: str
+
+
+class Reference(TypedDict):
+    columns: list[str]
+    schema: str
+    table: str
+    to_columns: list[str]
+
+
+class Remark(TypedDict):
+    severity: SeverityEnum
+    code: str
+    message: str
+    hint: str
+    line: int
+    column: int
+    length: int
+
+
+class ResultLine(TypedDict):
+    run: int
+    name: str
+    format: str
+    media_type: str
+    rows: int
+    bytes: int
+    sha256: str
+    statement: int
+    part: int | None
+    compression: str
+    sheets: list[Any]
+    removed_at: str | None
+    delivered_path: str
+    delivered_also: list[str]
+    held: HeldEnum
+    published: bool
+    extract: str
+    environment: str
+    data_date: str
+    ended_at: str
+
+
+class ResultPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[ResultLine]
+
+
+class Revision(TypedDict):
+    number: int
+    author: str
+    saved_at: str
+    change_note: str
+    source: str
+    engine: str
+    statement: str
+    parameters: list[Parameter]
+    formats: list[str]
+    file_name: str
+    deliver_into: str
+    output: dict[str, Any]
+    guards: list[dict[str, Any]]
+    notes: str
+
+
+class RunLine(TypedDict):
+    id: int
+    extract: str
+    folder: str
+    environment: str
+    source: str
+    state: RunState
+    stage: str
+    late: bool
+    warned: bool
+    empty: bool
+    held: HeldEnum
+    published: bool
+    delivery: DeliveryEnum
+    cancel_asked_by: str
+    data_date: str
+    due_at: str
+    queued_at: str
+    started_at: str | None
+    ended_at: str | None
+    rows: int | None
+    attempt: int
+    attempts_most: int
+    step: int
+    waits_for: str
+    wait_until: str | None
+    finish_by: str | None
+    backfill: bool
+    backfill_id: int | None
+    started_by: NotRequired[str | None]
+    schedule: NotRequired[str | None]
+    error: Error
+    files: list[File]
+
+
+class RunPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[RunLine]
+
+
+class Run(TypedDict):
+    id: int
+    extract: str
+    folder: str
+    environment: str
+    source: str
+    state: RunState
+    stage: str
+    late: bool
+    warned: bool
+    empty: bool
+    held: HeldEnum
+    published: bool
+    delivery: DeliveryEnum
+    cancel_asked_by: str
+    data_date: str
+    due_at: str
+    queued_at: str
+    started_at: str | None
+    ended_at: str | None
+    rows: int | None
+    attempt: int
+    attempts_most: int
+    step: int
+    waits_for: str
+    wait_until: str | None
+    finish_by: str | None
+    backfill: bool
+    backfill_id: int | None
+    started_by: NotRequired[str | None]
+    schedule: NotRequired[str | None]
+    error: Error
+    files: list[File]
+    delivery_error: Error
+    deliver_at: str | None
+    deliver_into: str
+    failures: int
+    lost: int
+    revision: int
+    engine: str
+    identity: dict[str, str]
+    statement: str
+    values: dict[str, Any]
+    values_in_effect: dict[str, Any]
+    formats: list[str]
+    stages: list[Stage]
+    columns: list[dict[str, Any]]
+    statements: list[StatementResult]
+    warnings: list[str]
+    findings: list[Finding]
+    held_by: str
+    held_note: str
+    bytes_read: int | None
+    again_of: int | None
+    same_as_before: bool | None
+
+
+class Sample(TypedDict):
+    text: str | None
+    columns: list[str]
+    rows: list[list[str | None]]
+    bytes: int
+    warnings: list[str]
+
+
+class SchedulePage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[Schedule]
+
+
+class Schedule(TypedDict):
+    name: str
+    extract: str
+    folder: str
+    environment: str
+    rule: str
+    zone: str
+    first_date: str | None
+    last_date: str | None
+    exceptions: list[str]
+    calendar: NotRequired[str | None]
+    on_holiday: str
+    catch_up: str
+    catch_up_hours: int | None
+    catch_up_limit: int | None
+    while_running: str
+    spread_seconds: int
+    attempts: int
+    timeout_minutes: int
+    finish_by: str | None
+    priority: str
+    deliver_into: str
+    values: dict[str, Any]
+    formats: list[str]
+    then: list[Step]
+    paused_at: str | None
+    paused_until: str | None
+    paused_by: str
+    pause_reason: str
+    created_by: str
+    next_due: list[Moment]
+
+
+class SendingPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[Sending]
+
+
+class Sending(TypedDict):
+    id: int
+    alert: Alert
+    channel: str
+    to: str
+    state: SendingViewStateEnum
+    attempts: int
+    next_at: str
+    sent_at: str | None
+    response: str
+
+
+class Setting(TypedDict):
+    field: str
+    before: None
+    after: None
+
+
+class SharedValue(TypedDict):
+    name: str
+    note: str
+    values: dict[str, Any]
+    changed_by: str
+    changed_at: str
+    used_by: list[dict[str, str]]
+
+
+class Source(TypedDict):
+    name: str
+    engine: str
+    group: str
+    note: str
+    max_runs: int
+    connect_timeout_seconds: int
+    query_timeout_seconds: int
+    max_rows: int | None
+    max_bytes: int | None
+    quiet_hours: str
+    quiet_zone: str
+    addresses: list[Address]
+
+
+class Stage(TypedDict):
+    stage: str
+    at: str
+
+
+class StatementAnswer(TypedDict):
+    statement: str
+
+
+class StatementResult(TypedDict):
+    title: str
+    rows: int
+    columns: list[dict[str, Any]]
+
+
+class Statement(TypedDict):
+    title: str
+    line: int
+    end_line: int
+    columns: list[dict[str, Any]]
+
+
+class Status(TypedDict):
+    counts: dict[str, int]
+    workers: int
+    nothing_runs: list[str]
+    next_due_at: str | None
+    next_schedule: str | None
+    now: str
+
+
+class Step(TypedDict):
+    extract: str
+    values: dict[str, Any]
+    formats: list[str]
+
+
+class TableColumn(TypedDict):
+    name: str
+    type: str
+    kind: str
+    nullable: bool
+    default: str | None
+    comment: str
+
+
+class TableLine(TypedDict):
+    name: str
+    kind: str
+    comment: str
+    rows_about: int | None
+    columns: int
+
+
+class Table(TypedDict):
+    name: str
+    schema: str
+    kind: str
+    comment: str
+    rows_about: int | None
+    columns: list[TableColumn]
+    primary_key: list[str]
+    unique_keys: list[list[str]]
+    foreign_keys: list[Reference]
+    referenced_by: list[Reference]
+    indexes: list[str]
+
+
+class TokenPage(TypedDict):
+    next: str | None
+    previous: str | None
+    results: list[Token]
+
+
+class Token(TypedDict):
+    id: int
+    person: str
+    name: str
+    role: RoleEnum
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    secret: str
+
+
+class Worker(TypedDict):
+    id: str
+    host: str
+    pid: int
+    max_runs: int
+    running: NotRequired[int]
+    draining: bool
+    version: str
+    clock_seconds: float
+    started_at: str
