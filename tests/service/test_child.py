@@ -34,7 +34,8 @@ def start(metering):
     def begin(**job):
         process = subprocess.Popen(COMMAND, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         started.append(process)
-        say(process, {"reader": reader(metering)} | job)
+        own = {key: job.pop(key) for key in ("kind", "engine", "secret") if key in job}
+        say(process, {"reader": reader(metering) | own} | job)
         return process
 
     yield begin
@@ -101,6 +102,7 @@ def test_a_fenced_run_keeps_its_hands_off_what_another_attempt_may_be_delivering
         ({"statement": "select 1; drop table districts"}, "statement_refused"),
         ({"formats": ["pdf"]}, "unknown_name"),
         ({"engine": "oracle"}, "unknown_name"),
+        ({"kind": "tape"}, "unknown_name"),
         ({"secret": "wrong"}, "source_sign_in_refused"),
         ({"query_timeout_seconds": 0.2, "statement": "select pg_sleep(20)"}, "deadline_exceeded"),
         ({"max_rows": 2}, "result_too_large"),

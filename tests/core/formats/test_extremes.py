@@ -7,14 +7,11 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import os
 import re
-import warnings
 from collections import Counter
 
 import openpyxl
-import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -29,6 +26,8 @@ from patient_ladle.core.results.columns import Column, CsvBatch
 from patient_ladle.core.runs.engine import RunJob
 from patient_ladle.core.runs.memory import MemoryFolder, MemorySession
 from tests.core.test_engine import run
+
+from .cases import CASES
 
 EXAMPLES = int(os.environ.get("LADLE_EXTREMES", "120"))
 TALLY: Counter = Counter()
@@ -99,53 +98,6 @@ def jobs(draw, name):
     return columns, rows, options, choices
 
 
-def read_delimited(data, options, columns, rows):
-    encoding = {"utf-8-bom": "utf-8-sig"}.get(options["encoding"], options["encoding"])
-    text = data.decode(encoding)
-    found = list(csv.reader(io.StringIO(text, newline=""), strict=True, delimiter=options["delimiter"]))
-    head = found[: options["header"]]
-    assert [len(line) for line in found] == [len(columns)] * (len(rows) + len(head))
-    if head and not options["replacement"] and not options["escape_formulas"]:
-        assert head[0] == columns
-    return found[len(head) :]
-
-
-def read_aligned(data, options, columns, rows):
-    text = data.decode({"utf-8-bom": "utf-8-sig"}.get(options["encoding"], options["encoding"]))
-    lines = text.split("\n")
-    assert len({len(line) for line in lines[:-1]}) <= 1
-    assert len(lines) - 1 == len(rows) + 2 * options["header"]
-
-
-def read_json(data, options, columns, rows):
-    found = json.loads(data)
-    found = found["rows"] if options["envelope"] else found
-    assert [list(row) for row in found] == [columns] * len(rows)
-
-
-def read_lines(data, options, columns, rows):
-    found = [json.loads(line) for line in data.decode().split("\n")[:-1]]
-    assert [list(row) for row in found] == [columns] * len(rows)
-
-
-def read_workbook(data, options, columns, rows):
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        sheet = openpyxl.load_workbook(io.BytesIO(data)).worksheets[0]
-    lines = list(sheet.iter_rows(values_only=True))[len(options["title_rows"]) :]
-    assert len(lines) == len(rows) + options["header"] or not any(any(line) for line in lines)
-    assert {len(line) for line in lines} <= {len(columns)} or not options["header"]
-
-
-def read_parquet(data, options, columns, rows):
-    table = pq.read_table(io.BytesIO(data))
-    assert (table.column_names, table.num_rows) == (columns, len(rows))
-
-
-READERS = {"csv": read_delimited, "tsv": read_delimited, "text": read_aligned, "json": read_json, "jsonl": read_lines,
-           "xlsx": read_workbook, "parquet": read_parquet}  # fmt: skip
-
-
 def rows_of(table):
     return sum(batch.rows for batch in table.batches)
 
@@ -177,7 +129,7 @@ def test_any_options_end_in_a_proven_file_that_others_read_or_in_a_refusal_with_
         return
     [file], [result] = outcome.files, outcome.results
     made, names = folder.files[file.name].getvalue(), [column.name for column in result.columns]
-    read = READERS[name](made, output.options_of(name), names, rows)
+    read = CASES[name].read(made, output.options_of(name), names, rows)
     TALLY["proven"] += 1
     TALLY["rows read back"] += file.rows
     tables = list(map(rows_of, FORMATS[name].read(io.BytesIO(made), output.options_of(name), [result.columns])))

@@ -1,9 +1,8 @@
 """The family of result formats.
 
 A member owns all of itself: options, writer, counter, reader, and what descriptor, preview and proof must know of it. To add
-one: copy ``json.py``, change it, add one line to ``FORMATS`` below and a reader of another hand to the contract test under
-``tests/core/files/formats``; a file of a shape that no counter of ``proof.counting`` knows needs one there. Members do not know
-each other.
+one: copy ``json.py``, change it, add one line to ``FORMATS`` below and its case to ``tests/core/formats/cases.py``; a file of a
+shape that no counter of ``proof.counting`` knows needs one there. Members do not know each other.
 """
 
 from __future__ import annotations
