@@ -31,7 +31,7 @@ need_packages() {
 
 # The environment with pinned packages; a stamp of the pins says whether it is up to date.
 need_environment() {
-  local files=("$ROOT/requirements/service.txt" "$ROOT/pyproject.toml")
+  local files=("$ROOT/requirements/service.txt" "$ROOT/requirements/demo.txt" "$ROOT/pyproject.toml")
   [ "${1:-}" = development ] && files+=("$ROOT/requirements/development.txt" "$ROOT/requirements/bucket.txt")
   local want; want=$(cat "${files[@]}" | sha256sum | cut -d' ' -f1)
   local stamp="$VENV/.stamp-${1:-service}"
@@ -39,7 +39,7 @@ need_environment() {
   python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || fail "Python 3.11 or newer is needed; this is $(python3 --version)."
   [ -x "$VENV/bin/python" ] || { say "making the environment .venv"; python3 -m venv "$VENV"; }
   say "installing pinned Python packages"
-  local wanted=(-r "$ROOT/requirements/service.txt")
+  local wanted=(-r "$ROOT/requirements/service.txt" -r "$ROOT/requirements/demo.txt")
   [ "${1:-}" = development ] && wanted+=(-r "$ROOT/requirements/development.txt" -r "$ROOT/requirements/bucket.txt")
   "$VENV/bin/pip" install -qq --disable-pip-version-check --no-compile "${wanted[@]}" 'hatchling==1.33.0' 'editables==0.5'
   "$VENV/bin/pip" install -qq --disable-pip-version-check --no-deps --no-build-isolation -e "$ROOT"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import importlib.util
 import logging
 import os
 import sys
@@ -29,6 +30,9 @@ def _start(args: argparse.Namespace) -> int:
         return _unusable(data, error)
     if args.demo and listen not in ("127.0.0.1", "::1", "localhost"):
         print("the demo has a known login and listens on loopback only: unset LADLE_LISTEN.", file=sys.stderr)
+        return 2
+    if args.demo and importlib.util.find_spec("aiosmtpd") is None:
+        print("the demo needs packages of its own: pip install 'patient-ladle[service,demo]'.", file=sys.stderr)
         return 2
     try:
         os.environ["LADLE_DATA"] = str(data)
