@@ -13,7 +13,7 @@ from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.mariadb import MARIADB
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.languages.sqlite import SQLITE
-from patient_ladle.core.statements.remarks import Elsewhere
+from patient_ladle.core.statements.remarks import OtherCatalogue
 from patient_ladle.core.values.parameters import Parameter
 
 
@@ -30,7 +30,7 @@ CATALOGUE = [
     table("readings", "archive", reading_id="integer", litres="decimal"),
     table("staff", "people", name="text"),
 ]
-OTHERS = [Elsewhere("works", [table("leaks", leak_id="integer")]), Elsewhere("laboratory", [table("samples")])]
+OTHERS = [OtherCatalogue("works", [table("leaks", leak_id="integer")]), OtherCatalogue("laboratory", [table("samples")])]
 
 
 def declared(**kinds):

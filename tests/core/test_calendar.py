@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, ConnectionLost, StatementWrong
 from patient_ladle.core.runs.due_decisions import MISSED, RUN, SKIPPED, CatchUp, Pause, decide, finish_by
-from patient_ladle.core.runs.retrying import JITTER, LONGEST_WAIT_SECONDS, Patience
+from patient_ladle.core.runs.retrying import JITTER, LONGEST_WAIT_SECONDS, RetryPolicy
 from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.core.values.calendars.holidays import of_country, of_file
 from patient_ladle.core.values.calendars.reading import FORMS, read_rule
@@ -379,7 +379,7 @@ def test_finished_by_is_the_next_time_the_clock_shows_it():
 
 def test_only_what_can_pass_is_tried_again_with_longer_waits_and_an_end():
     now, chance = utc("2026-07-01T04:00:00"), random.Random(7)
-    patience = Patience(4, utc("2026-07-01T05:00:00"))
+    patience = RetryPolicy(4, utc("2026-07-01T05:00:00"))
     lost = ConnectionLost("the connection broke.")
     waits = [patience.again_at(lost, attempt, now, chance)[0] for attempt in (1, 2, 3)]
     seconds = [(at - now).total_seconds() for at in waits]

@@ -21,7 +21,14 @@ from patient_ladle.core.results.arrow_text import canonical_array, kind_of
 from patient_ladle.core.results.columns import Column, canonical
 from patient_ladle.core.runs.memory import MemorySession
 from patient_ladle.core.runs.preview import KEPT_CELL, LONG_TEXT, PreviewLimits, first_rows, media_of
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn, find_table, references_to, search, without_schema
+from patient_ladle.core.statements.catalogue import (
+    CatalogueBuilder,
+    TableColumn,
+    find_table,
+    references_to,
+    search,
+    without_schema,
+)
 from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.mariadb import MARIADB
@@ -69,7 +76,7 @@ def test_any_text_is_a_url_or_clearly_none(text):
 
 @pytest.fixture
 def catalogue():
-    made = Gathering()
+    made = CatalogueBuilder()
     made.table("public", "districts", comment="where things are").columns.append(
         TableColumn("district_id", "integer", "integer")
     )

@@ -55,7 +55,7 @@ def repository(orm, home, monkeypatch):
     from patient_ladle.service.sources.models import Environment, Inquiry, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
-    for other in ("alarms", "joining", "pulses"):
+    for other in ("alarms", "registration", "pulses"):
         importlib.import_module(f"patient_ladle.service.runs.{other}")  # while it gets the clock that goes
     now = scheduler.database_now()
     for module in (scheduler, services):

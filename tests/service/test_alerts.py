@@ -319,14 +319,14 @@ def test_who_was_not_told_of_a_trouble_is_not_told_that_it_is_over(told):
 
 
 def test_a_clock_that_jumps_while_a_worker_runs_is_told_once_and_when_it_is_right_again(told, monkeypatch):
-    from patient_ladle.service.runs import joining
+    from patient_ladle.service.runs import registration
 
     from .hands import worker
 
     row, off = worker("w1"), {"seconds": 0.0}
-    monkeypatch.setattr(joining, "_clock_seconds", lambda: off["seconds"])
+    monkeypatch.setattr(registration, "_clock_seconds", lambda: off["seconds"])
     for seconds in (0.4, 90.0, 91.5, -30.0, 0.2, 0.1):
         off["seconds"] = seconds
-        joining.mind_clock(row)
+        registration.mind_clock(row)
     assert [kind for kind, _ in told()] == ["clock", "recovered"]
     assert type(row).objects.get(pk="w1").clock_seconds == 0.2

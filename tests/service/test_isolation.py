@@ -249,7 +249,7 @@ def test_a_secret_that_cannot_be_read_is_a_fault_of_its_own_source_and_channel(r
     from patient_ladle.service.alerts.services import tell
     from patient_ladle.service.processes.scheduler import tick
     from patient_ladle.service.sources.models import Address
-    from patient_ladle.service.sources.queries import way_to
+    from patient_ladle.service.sources.queries import connection_spec
 
     with override_settings(DATA=tmp_path / "elsewhere"):
         Address.objects.filter(source__name="wide").update(secret="hush-hush-44")
@@ -258,8 +258,8 @@ def test_a_secret_that_cannot_be_read_is_a_fault_of_its_own_source_and_channel(r
     try:
         wide, narrow = (Address.objects.select_related("source", "environment").get(source__name=n) for n in ("wide", "narrow"))
         with pytest.raises(SecretUnreadable, match="the secret of 'wide' in 'live' cannot be read"):
-            way_to(wide)
-        assert way_to(narrow)["secret"] == ""
+            connection_spec(wide)
+        assert connection_spec(narrow)["secret"] == ""
         wide.last_check = []
         wide.save()
         assert Address.objects.get(pk=wide.pk).secret == "(cannot be read)", "saving its row does not seal the stand-in"

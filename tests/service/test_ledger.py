@@ -396,27 +396,27 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
     from django.test import override_settings
 
     from patient_ladle.core.errors import Conflict
-    from patient_ladle.service.runs import joining
+    from patient_ladle.service.runs import registration
     from patient_ladle.service.runs.models import Worker
     from patient_ladle.service.sources.models import Address
 
     first = Worker(id="first", host="a", pid=1, max_runs=2)
-    assert joining.join(first) == []
+    assert registration.join(first) == []
     first.save()
     second = Worker(id="second", host="b", pid=2, max_runs=2)
     with (
         override_settings(RESULT_STORE=tmp_path / "another"),
         pytest.raises(Conflict, match="another one than that of worker first"),
     ):
-        joining.join(second)
-    monkeypatch.setattr(joining, "__version__", "99.1")
-    assert joining.join(second) == [f"this worker is of version 99.1, others of {first.version}: upgrade them together"]
+        registration.join(second)
+    monkeypatch.setattr(registration, "__version__", "99.1")
+    assert registration.join(second) == [f"this worker is of version 99.1, others of {first.version}: upgrade them together"]
     assert (second.store_mark, abs(second.clock_seconds) < 2) == (first.store_mark, True)
 
     kept = dict(Address.objects.values_list("pk", "secret"))
     Address.objects.update(secret="hush-hush-43")
     with override_settings(DATA=tmp_path / "elsewhere"), pytest.raises(Conflict, match=r"cannot be read with this host's key"):
-        joining.join(second)
+        registration.join(second)
     for number, secret in kept.items():
         Address.objects.filter(pk=number).update(secret=secret)
 
@@ -424,22 +424,22 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
 def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
     from patient_ladle.core.errors import BadInput
     from patient_ladle.service.processes.worker import WorkerProcess
-    from patient_ladle.service.runs import joining
+    from patient_ladle.service.runs import registration
     from patient_ladle.service.runs.models import Run, Worker
 
     process = WorkerProcess(2)
     process.row.save()
-    assert joining.drain(process.id, True).draining
+    assert registration.drain(process.id, True).draining
     process.draining = True
     queue(repository, "from_wide")
     process._claim_all()
     assert [run.state for run in Run.objects.all()] == ["queued"]
-    assert not joining.drain(process.id, False).draining
+    assert not registration.drain(process.id, False).draining
     Worker.objects.update(gone_at="2026-11-24T06:00:00Z")
     with pytest.raises(BadInput, match="is gone"):
-        joining.drain(process.id, True)
+        registration.drain(process.id, True)
     with pytest.raises(BadInput, match="there is no worker 'nobody'"):
-        joining.drain("nobody", True)
+        registration.drain("nobody", True)
 
 
 def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):

@@ -320,7 +320,7 @@ def test_a_server_restarted_in_mid_fetch_and_between_uses(home, engine):
 
 def test_a_statement_is_understood_without_being_run(case):
     session = case.open()
-    session.rest()
+    session.release_snapshot()
     for text, missing, name in (
         ("select district_id, nmae from districts", "column", "nmae"),
         ("select 1 as one from distrcts", "table", "distrcts"),
@@ -347,7 +347,7 @@ def test_a_statement_is_understood_without_being_run(case):
 
 def test_statements_that_are_easily_taken_for_wrong_are_right(case):
     session, dialect = case.open(), case.engine.language
-    session.rest()
+    session.release_snapshot()
     declared = [Parameter.from_dict(p) for p in corpus.PARAMETERS]
     given = {
         "zone": "North",

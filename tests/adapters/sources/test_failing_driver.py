@@ -18,7 +18,7 @@ METHODS = {
     "describe": lambda session: session.describe(STATEMENT),
     "understand": lambda session: session.understand(STATEMENT),
     "probe": lambda session: session.probe(),
-    "rest": lambda session: session.rest(),
+    "release_snapshot": lambda session: session.release_snapshot(),
     "prove_read_only": lambda session: session.prove_read_only(),
     "harmful_rights": lambda session: session.harmful_rights(),
     "about": lambda session: session.about(),

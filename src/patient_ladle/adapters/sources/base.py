@@ -157,7 +157,7 @@ _ANSWERING = frozenset(
         "understand",
         "batches",
         "probe",
-        "rest",
+        "release_snapshot",
         "prove_read_only",
         "harmful_rights",
         "about",
@@ -273,7 +273,7 @@ class ProbingSession(SourceSession):
         """``describe``, for a statement that will not be fetched: nothing of it is run."""
         return self.describe(statement)
 
-    def rest(self) -> None:
+    def release_snapshot(self) -> None:
         """Let go of the snapshot: the session is kept open only to understand statements."""
 
     def prove_read_only(self) -> str:

@@ -30,7 +30,7 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of
 from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
@@ -227,7 +227,7 @@ class DuckdbSession(ProbingSession):
         return About(f"DuckDB {duckdb.__version__}", str(zone), "UTF-8")
 
     def catalogue(self) -> list[dict[str, Any]]:
-        made = Gathering()
+        made = CatalogueBuilder()
         for schema, name, comment, rows in self._asked(
             "select schema_name, table_name, coalesce(comment, ''), estimated_size from duckdb_tables() where not internal"
         ):

@@ -19,7 +19,7 @@ from pyarrow import parquet
 from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable, StatementWrong
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
@@ -107,7 +107,7 @@ class FilesSession(DuckdbSession):
 
     def catalogue(self) -> list[dict[str, Any]]:
         """From the heads of the files alone: opening thousands of them for the engine takes longer than a person waits."""
-        made, heads = Gathering(), {name: self._head(name) for name in self.tables}
+        made, heads = CatalogueBuilder(), {name: self._head(name) for name in self.tables}
         types = self._types_of({field.type for schema, _ in heads.values() for field in schema})
         for name, (schema, rows) in heads.items():
             columns = [TableColumn(field.name, types[field.type], kind_named(types[field.type])) for field in schema]

@@ -36,7 +36,7 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical, canonical_floats, canonical_shortest, data_of
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.mariadb import MARIADB, bound_literal
 from patient_ladle.core.statements.parts import Rendered
 from patient_ladle.core.values.parameters import Parameter, Value
@@ -183,7 +183,7 @@ class MariadbSession(ProbingSession):
         return About(name, str(system if zone == "SYSTEM" else zone), str(encoding), float(now) - time.time())
 
     def catalogue(self) -> list[dict[str, Any]]:
-        made = Gathering()
+        made = CatalogueBuilder()
         outside = f"table_schema not in {_OWN_SCHEMAS}"
         for schema, name, kind, comment, rows in self._asked(
             f"select table_schema, table_name, table_type, table_comment, table_rows from information_schema.tables where {outside}"
@@ -211,7 +211,7 @@ class MariadbSession(ProbingSession):
         self._keys(made, outside)
         return made.to_list()
 
-    def _keys(self, made: Gathering, outside: str) -> None:
+    def _keys(self, made: CatalogueBuilder, outside: str) -> None:
         keys: dict[tuple[str, str, str], list[tuple[Any, ...]]] = {}
         for row in self._asked(
             "select table_schema, table_name, constraint_name, column_name, referenced_table_schema, referenced_table_name,"
@@ -343,7 +343,7 @@ class MariadbSession(ProbingSession):
             cells.append(array)
         return Batch(tuple(cells), (None,) * len(cells), len(columns[0]))
 
-    def rest(self) -> None:
+    def release_snapshot(self) -> None:
         try:
             with self.connection.cursor() as cursor:
                 cursor.execute("rollback")

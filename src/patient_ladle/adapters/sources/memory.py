@@ -13,7 +13,7 @@ from patient_ladle.core.errors import StatementWrong
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.runs.memory import MemorySession
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.values.parameters import Value
 
@@ -87,7 +87,7 @@ class MemoryTables(ProbingSession):
         return About("tables in memory")
 
     def catalogue(self) -> list[dict[str, Any]]:
-        made = Gathering()
+        made = CatalogueBuilder()
         for name, (columns, rows) in self.engine.tables.items():
             made.table("", name, rows_about=len(rows)).columns += [
                 TableColumn(c.name, c.source_type or c.kind, c.kind) for c in columns

@@ -36,7 +36,7 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column, CsvBatch
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL, bound_literal, cast_of
 from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.statements.scanner import called_names
@@ -336,7 +336,7 @@ class PostgresqlSession(ProbingSession):
         return About(str(version), str(zone), str(encoding), float(clock) - time.time())
 
     def catalogue(self) -> list[dict[str, Any]]:
-        made, places = Gathering(), {}
+        made, places = CatalogueBuilder(), {}
         for oid, schema, name, kind, comment, rows in self._asked(_TABLES):
             made.table(schema, name, kind=kind, comment=comment, rows_about=rows)
             places[oid] = (schema, name)
@@ -486,7 +486,7 @@ class PostgresqlSession(ProbingSession):
         except psycopg.Error:
             cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
 
-    def rest(self) -> None:
+    def release_snapshot(self) -> None:
         try:
             self.connection.execute("rollback")
         except psycopg.Error as error:

@@ -23,7 +23,7 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
-from patient_ladle.core.statements.catalogue import Gathering, TableColumn
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.sqlite import SQLITE, bound
 from patient_ladle.core.statements.parts import place
 from patient_ladle.core.values.parameters import Parameter, Value
@@ -112,7 +112,7 @@ def _kind_named(kind: str) -> str:
 
 def _shape(connection: sqlite3.Connection) -> list[dict[str, Any]]:
     """The catalogue, on a read-only connection without the authorizer: the pragmas' functions do more than it lets through."""
-    made = Gathering()
+    made = CatalogueBuilder()
     names = "select type, name from sqlite_master where type in ('table', 'view') and name not like 'sqlite~_%' escape '~'"
     for kind, name in connection.execute(names).fetchall():
         table = made.table("", name, kind=kind)

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from patient_ladle.adapters.created_once import create_once
 from patient_ladle.adapters.disk import (
     FILE_MODE,
     PART,
@@ -20,7 +21,6 @@ from patient_ladle.adapters.disk import (
     writing,
     written,
 )
-from patient_ladle.adapters.kept_files import kept_once
 from patient_ladle.core.ports import ResultFolder
 from patient_ladle.core.runs.engine import DESCRIPTOR
 
@@ -95,7 +95,7 @@ class FolderStore(Store):
         with writing(self.root):
             if not make and not path.is_file():
                 return ""
-            return kept_once(path, secrets.token_hex(8), FILE_MODE)
+            return create_once(path, secrets.token_hex(8), FILE_MODE)
 
     def runs(self) -> Iterable[int]:
         with writing(self.root):

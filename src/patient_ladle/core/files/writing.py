@@ -17,7 +17,7 @@ from patient_ladle.words import amount
 from ..errors import ProofFailed
 from ..ports import ResultFolder, StoredFile
 from ..results.columns import Batch, Column
-from .behind import Behind
+from .background import BackgroundWriter
 from .compression import compressor, extension_of
 from .formats.base import Format, FormatWriter, Target
 from .output import OutputSettings
@@ -42,15 +42,15 @@ class _Outlet:
     def __init__(self, compression: str, file: _Measured, name: str) -> None:
         self.bytes = 0
         self.compressor = compressor(compression, file, name)  # type: ignore[arg-type]  # compressors need write only
-        self.behind = Behind(self.compressor.write)
+        self.background = BackgroundWriter(self.compressor.write)
 
     def write(self, data: Any) -> int:
         self.bytes += len(data)
-        self.behind.give(data)
+        self.background.submit(data)
         return len(data)
 
     def close(self) -> None:
-        self.behind.end()
+        self.background.close()
         self.compressor.close()
 
 
@@ -179,7 +179,7 @@ class FilesOfFormat:
         """Let go of what is open; the run has failed."""
         if self.open is not None:
             self.open.writer.abandon()
-            self.open.outlet.behind.drop()
+            self.open.outlet.background.abort()
             self.open = None
 
     def rows_of(self, statement: int) -> int:

@@ -16,7 +16,7 @@ JITTER = 0.2
 
 
 @dataclass(frozen=True, slots=True)
-class Patience:
+class RetryPolicy:
     """How long a run is tried: so many attempts, none of them after the moment."""
 
     attempts: int

@@ -19,7 +19,7 @@ from ..values.parameters import BUILT_IN, Parameter, bound_names
 from .catalogue import names_of
 from .dialects import Dialect
 from .parts import Part, place
-from .remarks import Elsewhere, Remark, Table, of_refusal, of_undeclared, of_unused, remark_at
+from .remarks import OtherCatalogue, Remark, Table, of_refusal, of_undeclared, of_unused, remark_at
 from .scanner import refuse_slices, statements
 from .scope import Scope, scope_of
 from .words import Word, words_of
@@ -183,7 +183,12 @@ def columns_named(scope: Scope, catalogue: Sequence[Table], name: str, qualifier
 
 
 def of_error(
-    error: LadleError, text: str, part: str, dialect: Dialect, catalogue: Sequence[Table] | None, others: Sequence[Elsewhere]
+    error: LadleError,
+    text: str,
+    part: str,
+    dialect: Dialect,
+    catalogue: Sequence[Table] | None,
+    others: Sequence[OtherCatalogue],
 ) -> Remark:
     """The database's word on a statement, with where a name that it misses is to be found."""
     remark, missing, name = of_refusal(error), error.facts.get("missing"), str(error.facts.get("name", ""))
@@ -213,7 +218,7 @@ def _place_of(words: Sequence[Word], name: str, remark: Remark, part: str) -> in
     return places[0] if len(places) == 1 else None
 
 
-def _where_table_is(name: str, catalogue: Sequence[Table] | None, others: Sequence[Elsewhere]) -> str:
+def _where_table_is(name: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]) -> str:
     last = name.rpartition(".")[2].lower()
     known = catalogue or []
     here = [names_of(t) for t in known if t["name"].lower() == last and names_of(t).lower() != name.lower()]
@@ -240,7 +245,7 @@ def _where_column_is(name: str, scope: Scope, catalogue: Sequence[Table]) -> str
     return f"Did you mean {f'{qualifier}.' if qualifier else ''}{close}?" if close else ""
 
 
-def of_names(text: str, dialect: Dialect, catalogue: Sequence[Table], others: Sequence[Elsewhere]) -> list[Remark]:
+def of_names(text: str, dialect: Dialect, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Remark]:
     """Tables that the stored catalogue does not know, for when the source cannot be asked. A warning, for it may be old."""
     found = []
     for part in statements(text, dialect):

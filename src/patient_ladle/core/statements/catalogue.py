@@ -54,7 +54,7 @@ class Table:
         return made
 
 
-class Gathering:
+class CatalogueBuilder:
     """Builds tables from the rows of a database's own catalogue, in whatever order they come."""
 
     def __init__(self) -> None:

@@ -32,7 +32,7 @@ class Remark:
 
 
 @dataclass(frozen=True, slots=True)
-class Elsewhere:
+class OtherCatalogue:
     """The stored catalogue of another source of the same environment."""
 
     source: str

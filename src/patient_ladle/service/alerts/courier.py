@@ -14,7 +14,7 @@ from django.utils import timezone
 from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.base import NotSent, Reach
 from patient_ladle.core.runs.alerts import Message
-from patient_ladle.core.runs.retrying import Patience
+from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.common.fields import UnreadableSecret
 
@@ -26,7 +26,7 @@ POLL_SECONDS = 1.0
 BATCH = 20
 LEASE = timedelta(minutes=2)
 """A sending taken by a courier that died is taken again after so long."""
-PATIENCE = Patience(10, first_wait_seconds=10.0)
+PATIENCE = RetryPolicy(10, first_wait_seconds=10.0)
 """Ten tries over about an hour and a half."""
 
 

@@ -206,7 +206,7 @@ def _understand(job: dict[str, Any], ledger: PipeLedger) -> None:
     ledger.tell("begun")  # from here on it is the source that is waited for
     session = _opened(job, ledger)
     try:
-        session.rest()
+        session.release_snapshot()
         while True:
             asked = ledger.answers.get()
             values = samples([Parameter.from_dict(item) for item in asked["parameters"]])

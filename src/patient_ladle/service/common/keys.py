@@ -9,7 +9,7 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet, MultiFernet
 
-from patient_ladle.adapters.kept_files import kept_once
+from patient_ladle.adapters.created_once import create_once
 
 
 def data_directory() -> Path:
@@ -19,7 +19,7 @@ def data_directory() -> Path:
 
 def kept_secret(path: Path, make: str) -> str:
     """The file's text; written with ``make`` and mode 0600 when it is not there yet. Safe against two at once."""
-    return kept_once(path, make, 0o600)
+    return create_once(path, make, 0o600)
 
 
 def django_key(data: Path) -> str:

@@ -29,10 +29,10 @@ from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.runs import ledger
 from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
-from patient_ladle.service.runs.joining import join, mind_clock
 from patient_ladle.service.runs.models import Run, Worker
+from patient_ladle.service.runs.registration import join, mind_clock
+from patient_ladle.service.runs.run_log import QUEUED_CHANNEL
 from patient_ladle.service.runs.states import RUNNING
-from patient_ladle.service.runs.telling import QUEUED_CHANNEL
 from patient_ladle.service.sources.reading import Reading, limits_of
 
 log = logging.getLogger("ladle.worker")
@@ -55,7 +55,7 @@ AWAY_SECONDS = 120.0
 """How long a write to the ledger is tried again while the service database is away."""
 
 
-def patiently(action: Callable[..., Any], *args: Any) -> Any:
+def retry_while_database_away(action: Callable[..., Any], *args: Any) -> Any:
     """Do it, again and again while the service database is away."""
     began, wait = time.monotonic(), 0.2
     while True:
@@ -210,7 +210,7 @@ class WorkerProcess:
                 minded.child.kill()
                 minded.child.wait()
             if fenced:
-                patiently(ledger.clean_up_after, run)
+                retry_while_database_away(ledger.clean_up_after, run)
             close_old_connections()
             connection.close()
             self.free.release()
@@ -219,7 +219,7 @@ class WorkerProcess:
         if self.leaving.is_set():
             return  # its child was stopped with the worker: the run is handed back, not ended
         try:
-            patiently(ledger.fail, run, error)
+            retry_while_database_away(ledger.fail, run, error)
         except Fenced as fenced:
             log.warning("run %s: %s", run.pk, fenced.message)
 
@@ -232,7 +232,7 @@ class WorkerProcess:
                 if said["kind"] == "stage":
                     minded.enters(said["name"])
             if facts := [said for said in told if said["kind"] not in _TURNS]:
-                patiently(ledger.record, run, facts)
+                retry_while_database_away(ledger.record, run, facts)
             for said in told:
                 match said["kind"]:
                     case "publish":
@@ -259,7 +259,7 @@ class WorkerProcess:
 
     def _publish(self, run: Run, child: Child, outcome: dict[str, Any]) -> None:
         try:
-            patiently(ledger.publish, run, outcome)
+            retry_while_database_away(ledger.publish, run, outcome)
         except Fenced as error:
             child.say({"fenced": error.message})
             raise
@@ -345,7 +345,7 @@ class WorkerProcess:
 
     def _deliver_one(self, run: Run) -> None:
         try:
-            patiently(deliver_stored, run)
+            retry_while_database_away(deliver_stored, run)
         except Fenced as error:
             log.warning("%s", error.message)
         except Exception:
@@ -403,11 +403,11 @@ class WorkerProcess:
         """Work until asked to stop; runs that are under way are given up to a later attempt."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stop.set())
-        for words in patiently(join, self.row):
+        for words in retry_while_database_away(join, self.row):
             log.warning("%s", words)
-        patiently(self.row.save)
+        retry_while_database_away(self.row.save)
         if self.after is not None:
-            patiently(self._take_place)
+            retry_while_database_away(self._take_place)
         self.pool.warm()
         work = (self.beat, self.look_after_others, self.watch_over, self.deliver)
         threads = [threading.Thread(target=each, daemon=True, name=each.__name__) for each in work]

@@ -31,7 +31,7 @@ from patient_ladle.core.files.naming import file_stem
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.core.runs.engine import DESCRIPTOR, descriptor_name, name_fields
-from patient_ladle.core.runs.retrying import Patience
+from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.core.values.parameters import resolve
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
@@ -41,10 +41,10 @@ from .alarms import delivery_is_over, not_delivered_yet
 from .clearing import clear_after
 from .models import DeliveryTarget, Run, Worker
 from .owning import claim_names, own_names
+from .run_log import add_log, delivered_words, wake_workers
 from .services import run_numbered
 from .states import DELIVERED, DELIVERY, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY
 from .stores import store
-from .telling import add_log, delivered_words, wake_workers
 from .waiting import tell_followers
 
 log = logging.getLogger("ladle.deliveries")
@@ -116,7 +116,7 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     kind_named(plan.kind).sweep(plan)
     now = timezone.now()
     until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
-    patience = Patience(1_000, until, FIRST_WAIT_SECONDS)
+    patience = RetryPolicy(1_000, until, FIRST_WAIT_SECONDS)
     again, why_not = patience.again_at(error, row.delivery_attempts, now)
     done = [*(row.delivery_plan or {}).get("delivered", []), *error.facts.get("delivered", [])]
     left = {**plan.wishes().to_dict(), "delivered": list(dict.fromkeys(done))}

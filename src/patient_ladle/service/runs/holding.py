@@ -16,9 +16,9 @@ from patient_ladle.words import spaced
 from .alarms import decided
 from .delivering import to_deliver
 from .models import Run
+from .run_log import add_log
 from .services import run_numbered
 from .states import FINISHED, HELD, HOLD, NOT_DELIVERED
-from .telling import add_log
 from .waiting import tell_followers
 
 

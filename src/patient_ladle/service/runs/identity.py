@@ -21,7 +21,7 @@ from cryptography.fernet import InvalidToken
 from django.conf import settings
 from django.db import connection, transaction
 
-from patient_ladle.adapters.kept_files import kept_once
+from patient_ladle.adapters.created_once import create_once
 from patient_ladle.core.errors import Conflict, StoreUnwritable
 from patient_ladle.service.common.keys import secret_box, secrets_file
 from patient_ladle.service.extracts.models import Extract
@@ -64,7 +64,7 @@ def check(adopt: bool = False) -> list[str]:
         known.save()
         if here != known.ledger:
             _ledger_file().unlink(missing_ok=True)
-            kept_once(_ledger_file(), known.ledger, 0o600)
+            create_once(_ledger_file(), known.ledger, 0o600)
         return words
 
 
@@ -98,7 +98,7 @@ def _begin(here: str, adopt: bool) -> list[str]:
     if not words:
         _number_above(_highest())
     _ledger_file().unlink(missing_ok=True)
-    kept_once(_ledger_file(), known.ledger, 0o600)
+    create_once(_ledger_file(), known.ledger, 0o600)
     return words
 
 

@@ -28,7 +28,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import kind_named
 from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
-from patient_ladle.core.runs.retrying import Patience
+from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
@@ -39,9 +39,9 @@ from .clearing import clear_after
 from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
 from .holding import changes_since, findings_of
 from .models import MAX_LOST, AttemptToClear, LogLine, ResultFile, Run, Worker
+from .run_log import add_log, wake_workers
 from .states import DELIVERY, FAILED, FINISHED, HOLD, QUEUED, RUN, RUNNING, WAITING
 from .stores import store
-from .telling import add_log, wake_workers
 from .waiting import quiet_sources, tell_followers
 
 log = logging.getLogger("ladle.ledger")
@@ -230,8 +230,8 @@ def fail(run: Run, error: LadleError) -> None:
     _discard_attempt(run)
 
 
-def _patience(row: Run) -> Patience:
-    return Patience(row.attempts_most, row.give_up_at, settings.RETRY_SECONDS)
+def _patience(row: Run) -> RetryPolicy:
+    return RetryPolicy(row.attempts_most, row.give_up_at, settings.RETRY_SECONDS)
 
 
 def clean_up_after(run: Run) -> None:

@@ -24,9 +24,9 @@ from patient_ladle.words import spaced
 
 from .delivering import deliver_after_all
 from .models import NEWEST_FIRST, ResultFile, Run
+from .run_log import add_log
 from .services import default_environment, run_numbered
 from .states import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RUNNING
-from .telling import add_log
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,7 +25,7 @@ from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related
 
 from .models import Run
-from .services import Known, due_runs
+from .services import Lookups, due_runs
 from .states import LIVE
 from .waiting import queue_free, settle
 
@@ -52,7 +52,7 @@ def record_due(schedules: Sequence[Schedule], now: datetime, fault: str = "") ->
     moments = {decision.due_at for _, decision in decided}
     numbers = [schedule.pk for schedule in schedules]
     recorded = set(DueTime.objects.filter(schedule__in=numbers, due_at__in=moments).values_list("schedule", "due_at"))
-    known = Known.once()
+    known = Lookups.once()
     running = _running([schedule for schedule in schedules if schedule.while_running == "skip"])
     due_times, runs = [], []
     for schedule, decision in decided:
@@ -173,7 +173,7 @@ def _running(schedules: Sequence[Schedule]) -> dict[int, Run]:
     return {run.due_time.schedule_id: run for run in found if run.due_time is not None}
 
 
-def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], known: Known, fault: str) -> list[Run]:
+def _runs_of(due_time: DueTime, decision: DueDecision, running: dict[int, Run], known: Lookups, fault: str) -> list[Run]:
     """The runs of a due time that is to run; where that cannot be, it becomes one that is skipped, with the reason."""
     if decision.decision != RUN:
         return []

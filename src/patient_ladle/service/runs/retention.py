@@ -27,9 +27,9 @@ from patient_ladle.words import amount
 
 from .models import NEWEST_FIRST, LogLine, Run
 from .published import published_runs
+from .run_log import add_log
 from .states import DELIVERY_OPEN, FINISHED, HELD, NOT_DELIVERED, REJECTED
 from .stores import store
-from .telling import add_log
 
 log = logging.getLogger("ladle.upkeep")
 

@@ -32,8 +32,8 @@ from patient_ladle.service.sources.queries import address_in, environment_named
 
 from .alarms import tell_of_backfill
 from .models import IdempotentCall, Run
+from .run_log import add_log
 from .states import CANCELLED, ENDED, QUEUED, RUN, WAITING
-from .telling import add_log
 from .waiting import settle, tell_followers
 
 KEY_KEPT = timedelta(hours=24)
@@ -42,19 +42,19 @@ RUN_KEPT = timedelta(hours=24)
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class Lookups:
     """Where a run's address and shared values are looked up: each time, or once for many runs."""
 
     address: Callable[[Source, Environment], Address] = address_in
     shared: SharedOf = shared_values
 
     @classmethod
-    def once(cls) -> Known:
+    def once(cls) -> Lookups:
         """For runs that are made together."""
         return cls(cache(address_in), cache(shared_values))
 
 
-DIRECTLY = Known()
+DIRECTLY = Lookups()
 
 
 def run_numbered(number: int, locked: bool = False) -> Run:
@@ -74,7 +74,7 @@ def new_run(
     formats: list[str],
     data_date: date,
     due_at: datetime,
-    known: Known = DIRECTLY,
+    known: Lookups = DIRECTLY,
     **origin: Any,
 ) -> Run:
     """A run that is not saved yet, with everything checked that can be checked now.

@@ -29,8 +29,8 @@ from patient_ladle.words import spaced
 
 from .alarms import run_ended, run_is_late
 from .models import Run
+from .run_log import add_log, wake_workers
 from .states import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, QUEUED, REJECTED, RUN, WAITING
-from .telling import add_log, wake_workers
 
 log = logging.getLogger("ladle.waiting")
 

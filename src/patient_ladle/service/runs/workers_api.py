@@ -10,7 +10,7 @@ from rest_framework.response import Response
 
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 
-from . import joining
+from . import registration
 from .models import Worker
 from .states import RUNNING
 
@@ -46,4 +46,4 @@ class WorkerDrain(RoleView):
 
     @extend_schema(operation_id="drain_worker", request=DrainBody, responses=WorkerView)
     def post(self, request: Request, number: str) -> Response:
-        return Response(WorkerView(joining.drain(number, body_of(request, DrainBody)["draining"])).data)
+        return Response(WorkerView(registration.drain(number, body_of(request, DrainBody)["draining"])).data)

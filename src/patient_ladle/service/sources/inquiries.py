@@ -43,7 +43,7 @@ from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Inquiry
-from .queries import CLAIM_LOCK, address_in, environment_named, source_named, sources_with_a_free_place, way_to
+from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named, source_named, sources_with_a_free_place
 
 log = logging.getLogger("ladle.inquiries")
 
@@ -73,13 +73,15 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> Inquiry:
         raise unknown_name("kind of inquiry", kind, KINDS)
     address = address_in(source, environment_named(request["environment"]))
     given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
-    job = {"do": kind, "reader": way_to(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
+    job = (
+        {"do": kind, "reader": connection_spec(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
+    )
     return _started(person, address, kind, given, job)
 
 
 def ask_statement(person: Person, address: Address, kind: str, job: dict[str, Any]) -> Inquiry:
     """Start an inquiry of a statement that was checked: its first rows, or their number."""
-    return _started(person, address, kind, {}, {"do": "rows", **job, "reader": way_to(address)})
+    return _started(person, address, kind, {}, {"do": "rows", **job, "reader": connection_spec(address)})
 
 
 def ask_again_or_reuse(person: Person, address: Address, kind: str, job: dict[str, Any], kept: timedelta) -> Inquiry:
@@ -190,7 +192,7 @@ def _view_job(address: Address, kind: str, given: dict[str, Any]) -> dict[str, A
         "rows": rows,
         "data_date": today,
         **view_of(address, kind, given).to_dict(),
-        "reader": way_to(address),
+        "reader": connection_spec(address),
     }
 
 

@@ -88,7 +88,7 @@ def refuse_unsafe(engine: Engine, fields: Mapping[str, Any]) -> None:
         return  # a name that is not known now: it is judged when it is used
 
 
-def way_to(address: Address) -> dict[str, Any]:
+def connection_spec(address: Address) -> dict[str, Any]:
     """A reader of the source (``adapters.readers``); the secret is among it. Raises BadInput."""
     engine = get_engine(address.source.engine)
     refuse_unsafe(engine, address.fields)

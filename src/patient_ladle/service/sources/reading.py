@@ -17,7 +17,7 @@ from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.values.quiet_hours import QuietHours
 
 from .models import Address, Environment, Source
-from .queries import address_in, way_to
+from .queries import address_in, connection_spec
 
 QUERY_SECONDS = 3_600
 CONNECT_SECONDS = 10
@@ -87,4 +87,4 @@ class Reading:
     def reader(self) -> dict[str, Any]:
         """What a job carries to get at it, a secret among it (``adapters.readers``). Raises BadInput, SecretUnreadable."""
         address = self.address()
-        return way_to(address) if address else VALUES.job()
+        return connection_spec(address) if address else VALUES.job()

@@ -17,7 +17,7 @@ from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.children.interactive import check_in_child
 
 from .models import Address, Environment, Source
-from .queries import address_in, environment_named, refuse_unsafe, source_named, way_to
+from .queries import address_in, connection_spec, environment_named, refuse_unsafe, source_named
 
 NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 
@@ -125,7 +125,7 @@ def check_source(name: str, environment: str | None) -> list[Address]:
     else:
         addresses = list(source.addresses.select_related("environment", "source"))
     for address in addresses:
-        address.last_check = check_in_child(way_to(address))
+        address.last_check = check_in_child(connection_spec(address))
         address.last_check_at = timezone.now()
         Address.objects.filter(pk=address.pk).update(last_check=address.last_check, last_check_at=address.last_check_at)
     return addresses

@@ -13,12 +13,12 @@ from datetime import datetime
 from typing import Any
 
 from patient_ladle.core.errors import LadleError, SourceUnreachable, from_dict
-from patient_ladle.core.statements.remarks import Elsewhere
+from patient_ladle.core.statements.remarks import OtherCatalogue
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 
 from .models import Address
-from .queries import way_to
+from .queries import connection_spec
 
 START_SECONDS = 20.0
 """For a child to come up on a busy machine: no fault of the source's."""
@@ -122,7 +122,7 @@ def understand(
     person: Person, address: Address, parts: Sequence[str], parameters: Sequence[dict[str, Any]]
 ) -> list[dict[str, Any]]:
     """Of each statement ``columns`` or the ``error`` that the database has with it. Raises what keeps it from being asked."""
-    way = way_to(address)
+    way = connection_spec(address)
     with _lock:
         if not _sweeper:
             _sweeper.append(threading.Thread(target=_sweep, daemon=True))
@@ -154,7 +154,7 @@ def kept_catalogue(address: Address) -> list[dict[str, Any]] | None:
     return kept[1]
 
 
-def elsewhere(address: Address) -> list[Elsewhere]:
+def elsewhere(address: Address) -> list[OtherCatalogue]:
     """The stored catalogues of the other sources in the same environment."""
     others = Address.objects.select_related("source").filter(environment_id=address.environment_id).exclude(pk=address.pk)
-    return [Elsewhere(other.source.name, kept_catalogue(other) or []) for other in others.exclude(catalogue_at=None)]
+    return [OtherCatalogue(other.source.name, kept_catalogue(other) or []) for other in others.exclude(catalogue_at=None)]

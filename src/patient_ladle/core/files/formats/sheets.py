@@ -14,7 +14,7 @@ from isal import isal_zlib
 from patient_ladle.core.errors import BadInput
 from patient_ladle.proof.counting import ORIGIN_SHEET, READ_BYTES
 
-from ..behind import Behind
+from ..background import BackgroundWriter
 from .archive import Archive, crc_of_both
 from .styles import marks_of
 
@@ -171,7 +171,7 @@ class Sheet:
         self.rows = 0
         self.crc = self.size = self.packed = 0
         self.packer = isal_zlib.compressobj(1, isal_zlib.DEFLATED, -15)
-        self.behind = Behind(self._take)
+        self.background = BackgroundWriter(self._take)
 
     def _take(self, data: Any) -> None:
         self.crc = isal_zlib.crc32(data, self.crc)
@@ -184,12 +184,12 @@ class Sheet:
 
     def write(self, data: Any, rows: int) -> None:
         """So many rows of cells."""
-        self.behind.give(data)
+        self.background.submit(data)
         self.rows += rows
 
     def drop(self) -> None:
         """Let go of the scratch file."""
-        self.behind.drop()
+        self.background.abort()
         self.scratch.close()
 
     def finish(self, archive: Archive, path: str, has_filter: bool) -> None:
@@ -197,8 +197,8 @@ class Sheet:
         last = f"{letters(len(self.widths))}{max(self.rows, 1)}"
         head_row = max(self.head_rows, 1)
         tail = f'<autoFilter ref="A{head_row}:{last}"/>' if has_filter and self.head_rows else ""
-        self.behind.give(f"</sheetData>{tail}</worksheet>".encode())
-        self.behind.end()
+        self.background.submit(f"</sheetData>{tail}</worksheet>".encode())
+        self.background.close()
         self._pack(self.packer.flush())
         cols = "".join(f'<col min="{n}" max="{n}" width="{w}" customWidth="1"/>' for n, w in enumerate(self.widths, 1))
         pane = f'<pane ySplit="{head_row}" topLeftCell="A{head_row + 1}" activePane="bottomLeft" state="frozen"/>'

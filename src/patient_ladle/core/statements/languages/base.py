@@ -14,7 +14,7 @@ from ...errors import BadInput, LadleError, StatementRefused
 from ...values.parameters import BUILT_IN, BoundValues, Parameter
 from ..completion import Completion
 from ..parts import FilledPart, Part, Rendered
-from ..remarks import Elsewhere, Remark, Table, of_refusal, of_undeclared, of_unused
+from ..remarks import OtherCatalogue, Remark, Table, of_refusal, of_undeclared, of_unused
 from ..views import TableViews
 
 
@@ -98,12 +98,12 @@ class QueryLanguage(ABC):
         """Parameters compared with columns of another type, where the description tells."""
         return []
 
-    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[Elsewhere]) -> list[Remark]:
+    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Remark]:
         """Tables that the stored catalogue does not know, for when the source cannot be asked."""
         return []
 
     def remark_on_error(
-        self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[Elsewhere]
+        self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]
     ) -> Remark:
         """The database's word on a statement, with what the catalogues add to it."""
         return of_refusal(error)

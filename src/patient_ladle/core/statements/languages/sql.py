@@ -13,7 +13,7 @@ from .. import advice, browsing, filling, scanner, sql_completion
 from ..completion import Completion
 from ..dialects import Dialect
 from ..parts import Part, Rendered
-from ..remarks import Elsewhere, Remark, Table
+from ..remarks import OtherCatalogue, Remark, Table
 from .base import QueryLanguage
 
 WORDS = """select from where group by order having limit offset join left right inner outer full cross on using as and or not in
@@ -91,11 +91,11 @@ class SqlLanguage(Dialect, QueryLanguage):
     def remarks_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Remark]:
         return advice.of_types(text, self, declared, catalogue) if self.typed_columns else []
 
-    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[Elsewhere]) -> list[Remark]:
+    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Remark]:
         return advice.of_names(text, self, catalogue, others)
 
     def remark_on_error(
-        self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[Elsewhere]
+        self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]
     ) -> Remark:
         return advice.of_error(error, text, part, self, catalogue, others)
 

@@ -11,7 +11,7 @@ DEPTH = 4
 """Pieces that may wait: enough to keep both sides busy, little enough to keep memory flat."""
 
 
-class Behind:
+class BackgroundWriter:
     """Hands every piece to ``take`` in a thread of its own. What ``take`` raises is raised at the next call."""
 
     def __init__(self, take: Callable[[Any], Any], depth: int = DEPTH) -> None:
@@ -28,7 +28,7 @@ class Behind:
                 except BaseException as error:  # noqa: BLE001  # raised in the caller's thread
                     self.failure = error
 
-    def give(self, piece: Any) -> None:
+    def submit(self, piece: Any) -> None:
         """Queue one piece; waits while too many are waiting. Raises what an earlier piece met."""
         if self.failure is not None:
             raise self.failure
@@ -37,13 +37,13 @@ class Behind:
             self.thread.start()
         self.waiting.put(piece)
 
-    def end(self) -> None:
+    def close(self) -> None:
         """Wait until everything is taken. Raises what any piece met; safe to call twice."""
-        self.drop()
+        self.abort()
         if self.failure is not None:
             raise self.failure
 
-    def drop(self) -> None:
+    def abort(self) -> None:
         """End without asking how it went."""
         if self.thread is not None:
             self.waiting.put(None)

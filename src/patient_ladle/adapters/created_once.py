@@ -7,7 +7,7 @@ import secrets
 from pathlib import Path
 
 
-def kept_once(path: Path, make: str, mode: int) -> str:
+def create_once(path: Path, make: str, mode: int) -> str:
     """The file's text; written with ``make`` and that mode when it is not there yet. Safe against two at once."""
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(f".{path.name}.{os.getpid()}.{secrets.token_hex(4)}")
