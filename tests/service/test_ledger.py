@@ -367,7 +367,7 @@ def test_a_warm_child_is_kept_made_anew_and_left_alone_after_a_failure(repositor
     address.fields = address.fields | {"path": address.fields["path"].replace("x.db", "y.db")}
     WarmChild.answers[:] = [right]
     assert ask() == [{"columns": []}], "another address is another session"
-    assert WarmChild.made[-1].job["address"]["path"].endswith("y.db")
+    assert WarmChild.made[-1].job["reader"]["address"]["path"].endswith("y.db")
     monkeypatch.setattr(understanding, "IDLE_SECONDS", -1.0)
     understanding._end_idle()
     assert understanding._kept == {}

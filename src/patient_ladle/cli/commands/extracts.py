@@ -171,7 +171,7 @@ def extract_save(args: argparse.Namespace) -> None:
             if args.source is None or not args.statement:
                 raise ClientError(
                     f"'{args.name}' is a new extract.",
-                    "Give --source NAME and --statement FILE; --source '' for one that reads no source.",
+                    "Give --source NAME and --statement FILE. An extract that reads no source is given --source ''.",
                 )
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
     number = found["revision"]["number"]
