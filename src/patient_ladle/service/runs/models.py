@@ -280,7 +280,7 @@ class ResultFile(models.Model):
 
     class Meta:
         ordering: ClassVar = ["id"]
-        indexes: ClassVar = [models.Index(fields=["run"], name="created_once", condition=Q(removed_at=None))]
+        indexes: ClassVar = [models.Index(fields=["run"], name="kept_files", condition=Q(removed_at=None))]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "name"], name="one_file_of_a_name")]
 
 
