@@ -27,6 +27,20 @@ _FILLED = re.compile(r"<([a-z_][a-z0-9_]*): ((?:[^<>\"]|\"(?:[^\"\\]|\\.)*\")*)>
 _PICK = re.compile(r"pick\s+([\w, ]+?)\s+from\s+(\w+)(?:\s+where\s+(\w+)\s+is\s+(?::(\w+)|<\w+: (.*)>))?\s*\Z")
 
 
+def _written(value):
+    """As JSON, where all but letters, digits and spaces stands as its code units: nothing in it is a sign of the language."""
+    if not isinstance(value, str):
+        return json.dumps(value)
+    units = value.encode("utf-16-be")
+    pairs = [units[at : at + 2] for at in range(0, len(units), 2)]
+    plain = [pair.decode("utf-16-be", "replace") for pair in pairs]
+    return (
+        '"'
+        + "".join(c if re.fullmatch("[A-Za-z0-9 ]", c) else f"\\u{p.hex()}" for c, p in zip(plain, pairs, strict=True))
+        + '"'
+    )
+
+
 class ToyLanguage(QueryLanguage):
     name, title = "toy", "picks"
 
@@ -64,7 +78,7 @@ class ToyLanguage(QueryLanguage):
             if name not in bound.parameters:
                 raise BadInput(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
             value = MASK if bound.parameters[name].sensitive else as_text(bound.values[name])
-            out += [text[last : found.start()], f"<{name}: {json.dumps(value)}>"]
+            out += [text[last : found.start()], f"<{name}: {_written(value)}>"]
             spans.append((sum(map(len, out[:-1])), len(out[-1]), found.start(), len(found.group())))
             last = found.end()
         return Rendered("".join([*out, text[last:]]), tuple(spans))
