@@ -157,7 +157,7 @@ class MariadbSession(ProbingSession):
                 return f"a write was refused: {error.args[1]}"
             if error.args[0] in (1044, 1142, 1227):
                 return f"the login's rights refused a write: {error.args[1]}"
-            raise translate(error) from error
+            raise  # it failed, which proves nothing
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
 
     def harmful_rights(self) -> list[str]:
@@ -344,11 +344,8 @@ class MariadbSession(ProbingSession):
         return Batch(tuple(cells), (None,) * len(cells), len(columns[0]))
 
     def release_snapshot(self) -> None:
-        try:
-            with self.connection.cursor() as cursor:
-                cursor.execute("rollback")
-        except (pymysql.Error, OSError) as error:
-            raise translate(error) from error
+        with self.connection.cursor() as cursor:
+            cursor.execute("rollback")
 
     def stop(self) -> None:
         try:

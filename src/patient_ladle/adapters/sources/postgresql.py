@@ -306,8 +306,6 @@ class PostgresqlSession(ProbingSession):
         except psycopg.errors.ReadOnlySqlTransaction as error:
             self.connection.execute("rollback to savepoint proof")
             return f"a write was refused: {error.diag.message_primary}"
-        except psycopg.Error as error:
-            raise _translate(error) from error
         raise SourceWritable("the session let a write through.", "Do not use this source; report it with the server's version.")
 
     def harmful_rights(self) -> list[str]:
@@ -487,10 +485,7 @@ class PostgresqlSession(ProbingSession):
             cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
 
     def release_snapshot(self) -> None:
-        try:
-            self.connection.execute("rollback")
-        except psycopg.Error as error:
-            raise _translate(error) from error
+        self.connection.execute("rollback")
 
     def stop(self) -> None:
         try:

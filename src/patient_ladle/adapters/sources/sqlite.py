@@ -164,10 +164,7 @@ class SqliteSession(ProbingSession):
         return {"file": str(self.path)}
 
     def probe(self) -> str:
-        try:
-            [count] = self.connection.execute("select count(*) from sqlite_master where type in ('table', 'view')").fetchone()
-        except sqlite3.Error as error:
-            raise _translate(error) from error
+        [count] = self.connection.execute("select count(*) from sqlite_master where type in ('table', 'view')").fetchone()
         return f"{count} tables and views can be seen"
 
     def prove_read_only(self) -> str:
@@ -183,14 +180,11 @@ class SqliteSession(ProbingSession):
         return About(f"SQLite {sqlite3.sqlite_version}", encoding=self.encoding)
 
     def catalogue(self) -> list[dict[str, Any]]:
+        own = _connection(self.path)
         try:
-            own = _connection(self.path)
-            try:
-                return _shape(own)
-            finally:
-                own.close()
-        except sqlite3.Error as error:
-            raise _translate(error) from error
+            return _shape(own)
+        finally:
+            own.close()
 
     def understand(self, statement: Statement) -> Sequence[Column]:
         self._prepared(statement, "explain ")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from decimal import Decimal
 
 from ...errors import ValueWrong
-from ...values.parameters import Parameter, Value, as_text
-from .sql import SqlLanguage, string, words, zoned_cast
+from ...values.parameters import Parameter, Value
+from .sql import SqlLanguage, cast_literal, words, zoned_cast
 
 _CASTS = {"text": "varchar", "integer": "bigint", "boolean": "boolean", "date": "date", "timestamp": "timestamp"}
 _MOST_DIGITS = 38
@@ -36,10 +36,7 @@ def _cast_of_one(parameter: Parameter, value: Value) -> str:
 
 
 def _literal(parameter: Parameter, value: Value) -> str:
-    cast = cast_of(parameter, value)
-    if isinstance(value, tuple):
-        return f"[{', '.join(string(str(as_text(item))) for item in value)}]::{cast}"
-    return f"null::{cast}" if value is None else f"{string(str(as_text(value)))}::{cast}"
+    return cast_literal(value, cast_of(parameter, value), array="")
 
 
 DUCKDB = SqlLanguage(

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ...values.parameters import Parameter, Value, as_text
-from .sql import SqlLanguage, string, words, zoned_cast
+from .sql import SqlLanguage, cast_literal, words, zoned_cast
 
 _CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
 _NO_DIGIT = re.compile("[^0-9]")
@@ -42,10 +42,7 @@ def _array(items: Sequence[Any]) -> str:
 
 
 def _literal(parameter: Parameter, value: Value) -> str:
-    cast = cast_of(parameter, value)
-    if isinstance(value, tuple):
-        return f"array[{', '.join(string(str(as_text(item))) for item in value)}]::{cast}"
-    return f"null::{cast}" if value is None else f"{string(str(as_text(value)))}::{cast}"
+    return cast_literal(value, cast_of(parameter, value))
 
 
 POSTGRESQL = SqlLanguage(

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from ...errors import LadleError
-from ...values.parameters import BoundValues, Parameter, Value
+from ...values.parameters import BoundValues, Parameter, Value, as_text
 from .. import advice, browsing, filling, scanner, sql_completion
 from ..completion import Completion
 from ..dialects import Dialect
@@ -33,6 +33,13 @@ def words(text: str) -> frozenset[str]:
 def string(text: str) -> str:
     """A text between quotes (ISO 9075)."""
     return "'" + text.replace("'", "''") + "'"
+
+
+def cast_literal(value: Value, cast: str, array: str = "array") -> str:
+    """A value as text with its cast; ``array``: what stands before the brackets of a list."""
+    if isinstance(value, tuple):
+        return f"{array}[{', '.join(string(str(as_text(item))) for item in value)}]::{cast}"
+    return f"null::{cast}" if value is None else f"{string(str(as_text(value)))}::{cast}"
 
 
 def zoned_cast(value: Value) -> str:
