@@ -390,6 +390,7 @@ def memory_section(found: Sequence[tuple[str, str]] = ()) -> list[str]:
 
 
 def main() -> int:
+    """Measure every lane, or those named, and write docs/benchmarks.md."""
     quick = "--quick" in sys.argv
     rows, rounds = (100_000, 2) if quick else (1_000_000, 2)
     given = [word.removeprefix("--rows=") for word in sys.argv if word.startswith("--rows=")]

@@ -135,7 +135,7 @@ def add_command(tree: Path) -> None:
     )  # fmt: skip
 
 
-RUNS = '      { path: "runs", lazy: async () => ({ Component: (await import("../features/runs/RunsPage")).RunsPage }) },\n'
+RUNS = '  ["runs", page(() => import("../features/runs/RunsPage"), "RunsPage"), "Runs"],\n'
 
 
 def add_page(tree: Path) -> None:
@@ -149,7 +149,7 @@ def add_page(tree: Path) -> None:
     )
     edited(
         tree, "console/src/app/App.tsx",
-        (RUNS, RUNS.replace("runs", "copied").replace("RunsPage", "CopiedPage") + RUNS),
+        (RUNS, RUNS.replace("runs", "copied").replace("RunsPage", "CopiedPage").replace("Runs", "Copied") + RUNS),
     )  # fmt: skip
 
 
@@ -196,7 +196,11 @@ def carried_out(name: str, recipe: Recipe) -> None:
             done = subprocess.run(
                 command,
                 cwd=tree,
-                env=os.environ | {"PYTHONPATH": str(tree / "src")},
+                env={
+                    **os.environ,
+                    "PYTHONPATH": str(tree / "src"),
+                    "PYTEST_ADDOPTS": "",
+                },  # options given to the suite are not for it
                 capture_output=True,
                 text=True,
                 check=False,

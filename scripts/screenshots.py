@@ -33,6 +33,17 @@ def _sign_in(page: Page) -> None:
     page.get_by_role("heading", name="Last night", exact=True).wait_for()
 
 
+def _drop_drafts(page: Page) -> None:
+    """What an earlier picture left unsaved."""
+    page.goto("/workers")  # the editor hands over what it has
+    page.wait_for_load_state("networkidle")
+    cookies = {cookie["name"]: cookie["value"] for cookie in page.context.cookies()}
+    headers = {"X-CSRFToken": cookies["csrftoken"], "Referer": page.url}
+    for draft in page.request.get("/api/v1/drafts").json():
+        address = f"extracts/{draft['extract']}/draft" if draft["extract"] else f"drafts/{draft['key']}"
+        assert page.request.delete(f"/api/v1/{address}", headers=headers).ok
+
+
 def _held_run(page: Page) -> None:
     found = page.request.get("/api/v1/runs?state=finished&extract=samples_by_point").json()["results"]
     page.goto(f"/runs/{found[-1]['id']}")
@@ -79,7 +90,6 @@ def _record(page: Page) -> None:
 
 
 def _write(page: Page, name: str, text: str) -> None:
-    page.evaluate("localStorage.clear()")  # what an earlier picture left unsaved
     page.goto(f"/extracts/{name}")
     page.get_by_text("No errors").wait_for()
     page.get_by_role("textbox", name="Statement", exact=True).click()
@@ -97,7 +107,7 @@ def _completion(page: Page) -> None:
     page.wait_for_timeout(800)
 
 
-def _remark(page: Page) -> None:
+def _diagnostic(page: Page) -> None:
     text = "select d.nmae as district, count(*) as orders\nfrom districts d\nwhere d.zone = :zone\ngroup by d.nmae;\n\n"
     _write(page, "monthly_consumption", text + "select w.kind, w.opened_at from work_orders w")
     page.get_by_text("but in source works").wait_for()
@@ -166,7 +176,7 @@ PAGES = {
     "output": _output,
     "results": _results,
     "completion": _completion,
-    "remark": _remark,
+    "diagnostic": _diagnostic,
     "preview": _preview,
     "dry-run": _dry_run,
     "differences": _differences,
@@ -232,6 +242,7 @@ def _draw_terminal(url: str, steps: list[str], page: Page, target: Path) -> None
 
 
 def main() -> None:
+    """Pictures of the pages named, or of all."""
     url, folder, *wanted = sys.argv[1:]
     target = Path(folder)
     target.mkdir(parents=True, exist_ok=True)
@@ -241,6 +252,7 @@ def main() -> None:
         _sign_in(page)
         for name, visit in PAGES.items():
             if not wanted or name in wanted:
+                _drop_drafts(page)
                 visit(page)
                 page.wait_for_load_state("networkidle")
                 page.wait_for_timeout(600)

@@ -238,7 +238,7 @@ def start_service(data: Path, **more: str) -> Service:
     port = port_of_our_own()
     environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"}
     # Limits that a test of another limit must not meet on a slow day; a look's memory is the one that is met.
-    environment |= {"LADLE_REQUEST_SECONDS": "3600", "LADLE_LOOK_SECONDS": "3600", "LADLE_LOOK_MEMORY_MB": "600"}
+    environment |= {"LADLE_REQUEST_SECONDS": "3600", "LADLE_QUERY_SECONDS": "3600", "LADLE_QUERY_MEMORY_MB": "600"}
     environment["LADLE_STOP_SECONDS"] = "1"  # a run that goes on need not hold up the end of a test
     environment |= {"LADLE_SOURCE_ROOTS": str(data.parent)} | more
     process = subprocess.Popen(
@@ -306,7 +306,7 @@ def service(home, metering, laboratory, works):
             "select d.name, count(*) as readings, sum(litres) as litres from readings join districts d using (district_id)\n"
             "where read_at < :data_date and d.zone = any(:zones) group by d.name order by d.name",
             folder="regulation", formats=["csv", "xlsx", "json"], deliver_into="regulator",
-            parameters=[{"name": "zones", "many": True, "default": ["North", "South"], "allowed": ["North", "South"]}],
+            parameters=[{"name": "zones", "is_list": True, "default": ["North", "South"], "allowed": ["North", "South"]}],
         )  # fmt: skip
         ladle.extracts.add("all_readings", "metering", "select * from readings order by reading_id", formats=["csv"])
         ladle.extracts.add("slow", "metering", SLOW, folder="tests", formats=["csv"], deliver_into="slow")

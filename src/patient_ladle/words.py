@@ -11,3 +11,9 @@ def amount(number: int, noun: str) -> str:
 def spaced(code: str) -> str:
     """``not run`` for ``not_run``: a code as a sentence has it."""
     return code.replace("_", " ")
+
+
+def listed(text: str) -> list[str]:
+    """The members of a list as people write it, separated by commas; where there is a semicolon, by semicolons, so that
+    members may hold commas."""
+    return [part.strip() for part in text.split(";" if ";" in text else ",")]

@@ -1,4 +1,4 @@
-"""Writing an extract in a real browser: completion, remarks, preview, parameters, dry run, two authors, revisions."""
+"""Writing an extract in a real browser: completion, diagnostics, preview, parameters, dry run, two authors, revisions."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import pytest
 
 from tests.conftest import until
 
-from .conftest import expect, sign_in
+from .conftest import expect, foresee, sign_in
 from .test_console import violations
 
 
@@ -15,7 +15,7 @@ def draft(service):
     """An extract to be edited, on a source whose catalogue is stored; and another source that has what it lacks."""
     with service.ladle("author") as ladle:
         for name in ("metering", "works"):
-            ladle.sources.look(name, "live", "catalogue")
+            ladle.sources.run_query(name, "live", "catalogue")
         ladle.extracts.add(
             "to_edit", "metering", "select name from districts", notes="**Weekly**, for the *field* <b>crews</b>"
         )
@@ -51,12 +51,12 @@ def test_from_first_letter_to_saved_revision(page, draft):
     page.keyboard.press("Enter")
     expect(editor).to_contain_text("select d.zone from districts d")
     write(page, editor, "select d.nmae from districts d where d.zone = :zone;\n-- From works\nselect 1 as one from orders")
-    remarks = page.get_by_role("list", name="Remarks")
-    expect(remarks).to_contain_text(":zone' is not declared. Declare 'zone'.")
-    expect(remarks).to_contain_text("It is not in this source, but in source works.")
+    diagnostics = page.get_by_role("list", name="Diagnostics")
+    expect(diagnostics).to_contain_text(":zone' is not declared. Declare 'zone'.")
+    expect(diagnostics).to_contain_text("It is not in this source, but in source works.")
     page.get_by_role("button", name="Declare :zone").click()
-    expect(remarks).to_contain_text("Did you mean d.name?")
-    remarks.get_by_role("button").first.click()
+    expect(diagnostics).to_contain_text("Did you mean d.name?")
+    diagnostics.get_by_role("button").first.click()
     page.keyboard.type("name")
     expect(editor).to_contain_text("select d.name from districts d")
     write(
@@ -84,7 +84,7 @@ def test_from_first_letter_to_saved_revision(page, draft):
     expect(page.get_by_role("grid")).to_contain_text("3")
     assert violations(page) == []
     page.reload()
-    expect(page.get_by_text("kept in this browser")).to_be_visible()
+    expect(page.get_by_text("Your draft is kept")).to_be_visible()
     expect(editor).to_contain_text(":since is not null")
     page.get_by_role("button", name="Format").click()
     expect(editor).to_contain_text("  d.name")
@@ -124,7 +124,7 @@ def test_two_authors_do_not_overwrite_each_other(page, draft):
     expect(conflict).to_contain_text("the zone too")
     expect(conflict.get_by_role("row", name="where zone = 'North'")).to_be_visible()
     expect(conflict.get_by_role("row", name="select name, zone")).to_be_visible()
-    page.said[:] = [text for text in page.said if "412" not in text]
+    foresee(page, "status of 412")
     assert violations(page) == []
     expect(page.get_by_role("button", name="Save revision")).to_be_disabled()
     conflict.get_by_role("button", name="Go on with mine").click()
@@ -182,10 +182,9 @@ def test_a_phrase_shows_what_it_means_and_a_wrong_one_what_is_near(page, draft):
     since.fill("stat of last month")
     expect(page.get_by_text("Did you mean 'start of last month'?")).to_be_visible()
     page.get_by_label("Data date").fill("2026-11-24")
-    page.keyboard.press("Enter")
     since.fill("start of last month")
     expect(page.get_by_text("2026-10-01 for 2026-11-24")).to_be_visible()
-    page.said[:] = [text for text in page.said if "400" not in text]
+    foresee(page, "status of 400")
     page.get_by_label("district integer", exact=False).click()
     page.get_by_title("Birch Fen (2)").click()
     assert violations(page) == []

@@ -26,6 +26,15 @@ FAILS = {"ladle run start chlorine_residual": 1, "ladle source check archive": 1
 NOT_HERE = ("service start", "worker start")
 
 
+def test_every_link_leads_somewhere():
+    pages = [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")]
+    for page in pages:
+        for link in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text()):
+            assert "://" in link or (page.parent / link).exists(), f"{page.name} links to {link}"
+    shown = {link for page in pages for link in re.findall(r"screenshots/([\w-]+\.png)", page.read_text())}
+    assert shown == {picture.name for picture in (ROOT / "docs/screenshots").iterdir()}
+
+
 def blocks(document, language):
     return re.findall(rf"```{language}\n(.*?)```", (ROOT / document).read_text(), re.S)
 

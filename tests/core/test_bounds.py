@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from patient_ladle.core.errors import LadleError
 from patient_ladle.core.results.differences import MOST_PAIRS, lines_between
-from patient_ladle.core.statements.advice import of_text_and_parts, of_types
 from patient_ladle.core.statements.filling import restore_parameters
 from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.scanner import called_names
+from patient_ladle.core.statements.text_diagnostics import of_text_and_parts, of_types
 from patient_ladle.core.values.parameters import Parameter
 
 LENGTH = 20 << 10
@@ -57,18 +57,18 @@ def calls_of(work, *given):
     return count
 
 
-def remarks_on(text, dialect):
+def diagnostics_on(text, dialect):
     declared = [Parameter("a", "integer")]
-    remarks, parts = of_text_and_parts(text, dialect, declared)
-    assert remarks or parts
+    diagnostics, parts = of_text_and_parts(text, dialect, declared)
+    assert diagnostics or parts
     if parts:
         of_types(text, dialect, declared, [TABLE])
 
 
 @pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
-def test_remarks_take_work_that_grows_with_the_text(dialect):
+def test_diagnostics_take_work_that_grows_with_the_text(dialect):
     for piece in PIECES:
-        short, long = (calls_of(remarks_on, "select " + piece * count, dialect) for count in (100, 800))
+        short, long = (calls_of(diagnostics_on, "select " + piece * count, dialect) for count in (100, 800))
         assert long < 9 * short + 3_000, f"{piece!r}: {short} calls for 100 of it, {long} for 800"
 
 

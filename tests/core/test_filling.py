@@ -18,7 +18,7 @@ from patient_ladle.core.values.parameters import Parameter, resolve
 
 DECLARED = [
     {"name": "who"}, {"name": "day", "type": "date"}, {"name": "at", "type": "timestamp"}, {"name": "n", "type": "integer"},
-    {"name": "rate", "type": "decimal", "required": False}, {"name": "on", "type": "boolean"}, {"name": "many", "many": True},
+    {"name": "rate", "type": "decimal", "required": False}, {"name": "on", "type": "boolean"}, {"name": "many", "is_list": True},
     {"name": "place", "type": "identifier", "allowed": ["a.b", 'q"`x']}, {"name": "secret", "sensitive": True},
 ]  # fmt: skip
 TEXTS = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=12)

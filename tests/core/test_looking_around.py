@@ -1,4 +1,4 @@
-"""Looking around without any database: URLs, catalogues, the statements behind views, previews."""
+"""Browsing without any database: URLs, catalogues, the statements behind views, previews."""
 
 from __future__ import annotations
 

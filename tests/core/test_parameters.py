@@ -69,7 +69,7 @@ def test_errors_say_the_next_step(given, words):
     declared = [
         {"name": "above", "type": "decimal"},
         {"name": "zone", "required": False, "allowed": ["North", "South"]},
-        {"name": "zones", "many": True, "required": False},
+        {"name": "zones", "is_list": True, "required": False},
     ]
     with pytest.raises(LadleError) as refused:
         values(declared, given)
@@ -116,7 +116,7 @@ scalars = {
 @given(st.sampled_from(sorted(scalars)).flatmap(lambda kind: st.tuples(st.just(kind), st.lists(scalars[kind], max_size=5))))
 def test_a_value_and_its_text_are_one(drawn):
     kind, items = drawn
-    parameter = Parameter("p", kind, many=True)
+    parameter = Parameter("p", kind, is_list=True)
     assert parameter.read(as_text(tuple(items)), DAY) == tuple(items)
 
 
@@ -126,7 +126,7 @@ def test_phrases_periods_and_shared_values():
         {"name": "until", "type": "timestamp", "default": "today at 06:30"},
         {"name": "span", "type": "period"},
         {"name": "rate", "type": "decimal", "shared": "leak_rate", "default": "9"},
-        {"name": "days", "type": "date", "many": True, "default": ["today", "2026-01-31"]},
+        {"name": "days", "type": "date", "is_list": True, "default": ["today", "2026-01-31"]},
     ]
     for given_span in ("last month", "start of last month to end of last month", ["2026-10-01", "2026-10-31"],
                        {"from": "start of last month", "to": "2026-10-31"}):  # fmt: skip
@@ -143,9 +143,9 @@ def test_phrases_periods_and_shared_values():
 @pytest.mark.parametrize(
     ("declared", "value", "words"),
     [
-        ({"type": "integer", "least": 1, "most": 12}, 13, "takes at most 12"),
-        ({"type": "date", "most": "today"}, "tomorrow", "takes at most today"),
-        ({"type": "timestamp", "least": "2026-11-24 00:00"}, "2026-11-23T23:59:59Z", "takes at least"),
+        ({"type": "integer", "minimum": 1, "maximum": 12}, 13, "takes at most 12"),
+        ({"type": "date", "maximum": "today"}, "tomorrow", "takes at most today"),
+        ({"type": "timestamp", "minimum": "2026-11-24 00:00"}, "2026-11-23T23:59:59Z", "takes at least"),
         ({"pattern": r"FW-\d+"}, "FW-1 or 1=1", "does not match"),
         ({"pattern": "(a+)+", "note": "Only the letter a."}, "a" * 40 + "!", "does not match"),
         ({"type": "identifier", "allowed": ["readings", "archive.readings"]}, "redings", "not among its allowed"),
@@ -171,9 +171,9 @@ def test_bounds_patterns_names_and_privacy(declared, value, words):
 @pytest.mark.parametrize(
     "declared",
     [
-        {"type": "identifier"}, {"type": "identifier", "allowed": ["a"], "many": True}, {"type": "identifier", "allowed": ["a"], "required": False},
-        {"least": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the mouth"},
-        {"choices": {"source": "metering"}}, {"type": "period", "many": True}, {"type": "integer", "least": "few"}, {"unknown": 1},
+        {"type": "identifier"}, {"type": "identifier", "allowed": ["a"], "is_list": True}, {"type": "identifier", "allowed": ["a"], "required": False},
+        {"minimum": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the mouth"},
+        {"choices": {"source": "metering"}}, {"type": "period", "is_list": True}, {"type": "integer", "minimum": "few"}, {"unknown": 1},
     ],
 )  # fmt: skip
 def test_a_declaration_that_could_never_be_used_is_refused(declared):
@@ -189,7 +189,7 @@ def test_a_declaration_survives_its_plain_form_and_a_private_value_is_never_writ
         "allowed": [1, 2],
         "labels": {"1": "North"},
         "default": "1",
-        "least": 0,
+        "minimum": 0,
         "sensitive": True,
     }
     made = Parameter.from_dict(full)

@@ -76,7 +76,7 @@ def test_a_held_result_is_released_out_of_the_bucket_into_the_folders_of_its_sch
     guards = [{"guard": "rows", "at_least": 10_000, "then": "hold"}]
     with service.ladle() as ladle:
         ladle.extracts.add("held", "metering", "select 1 as a", deliver_into=FOLDERS, file_name="held", guards=guards)
-        ladle.schedules.add("held_daily", "held", "live", "daily 05:00", zone="UTC", deliver_into="held/here; held/there")
+        ladle.schedules.add("held_daily", "held", "live", "daily 05:00", zone="UTC", deliver_into="held/here, held/there")
         [made] = ladle.schedules.backfill("held_daily", "2026-11-02", "2026-11-02")["runs"]
         record = ladle.runs.wait(made)
         assert (record["held"], [file["delivered_path"] for file in record["files"]]) == ("held", [""])

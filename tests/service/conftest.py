@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
-
 import httpx
 import pytest
 
@@ -47,23 +45,22 @@ def repository(orm, home, monkeypatch):
     """An empty ledger with one extract on a source of three runs at once; ``person`` owns all of it."""
     from patient_ladle.service.extracts.models import Extract
     from patient_ladle.service.extracts.services import add_extract
+    from patient_ladle.service.ledger.models import Backfill, Run, Worker
     from patient_ladle.service.people.models import Person
     from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Backfill, Run, Worker
+    from patient_ladle.service.runs import recording
     from patient_ladle.service.schedules import services
     from patient_ladle.service.schedules.models import DueTime, HolidayCalendar, Schedule
-    from patient_ladle.service.sources.models import Environment, Inquiry, Source
+    from patient_ladle.service.sources.models import Environment, InteractiveQuery, Source
     from patient_ladle.service.sources.services import add_environment, add_source
 
-    for other in ("alarms", "registration", "pulses"):
-        importlib.import_module(f"patient_ladle.service.runs.{other}")  # while it gets the clock that goes
     now = scheduler.database_now()
-    for module in (scheduler, services):
+    for module in (scheduler, services, recording):
         monkeypatch.setattr(module, "database_now", lambda: now)  # no minute begins while a test runs
     Run.objects.update(again_of=None)
     Run.objects.all().delete()
     DueTime.objects.all().delete()
-    for model in (Backfill, Schedule, Worker, Inquiry, HolidayCalendar):
+    for model in (Backfill, Schedule, Worker, InteractiveQuery, HolidayCalendar):
         model.objects.all().delete()
     if not Extract.objects.exists():
         person = Person.objects.create(name="amir", role="author")

@@ -51,7 +51,7 @@ def queue(person, extract, count=1):
 
 
 def worker(name):
-    from patient_ladle.service.runs.models import Worker
+    from patient_ladle.service.ledger.models import Worker
 
     return Worker.objects.create(id=name, host="here", pid=1, max_runs=2)
 
@@ -63,8 +63,8 @@ def put(run, state, **more):
     """The run's row in that state, with what goes with it, whatever happened before."""
     from django.utils import timezone
 
-    from patient_ladle.service.runs.models import Run
-    from patient_ladle.service.runs.states import RUN
+    from patient_ladle.service.ledger.models import Run
+    from patient_ladle.service.ledger.states import RUN
 
     rules = RUN.states[state]
     filled = {name: ERROR if name == "error" else timezone.now() for name in rules.filled}

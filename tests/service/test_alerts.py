@@ -84,7 +84,7 @@ def test_what_was_missed_is_one_alert_for_all_schedules(schedule, told):  # noqa
 
 
 def test_late_is_told_and_so_is_in_time_again(schedule, told):  # noqa: F811
-    from patient_ladle.service.runs.waiting import mark_late
+    from patient_ladle.service.ledger.waiting import mark_late
 
     schedule(zone="UTC", finish_by=(datetime.now(timezone.utc) + timedelta(hours=2)).time().replace(microsecond=0))
     tick()
@@ -97,7 +97,7 @@ def test_late_is_told_and_so_is_in_time_again(schedule, told):  # noqa: F811
 
 
 def test_the_morning_is_summed_up_once(told, repository, settings_of_the_morning):
-    from patient_ladle.service.runs.alarms import night_of, sum_up
+    from patient_ladle.service.runs.summaries import night_of, sum_up
 
     assert night_of(date(2026, 11, 27)) == "Night of 26–27 November 2026"
     assert night_of(date(2027, 1, 1)) == "Night of 31 December–1 January 2027"
@@ -251,9 +251,9 @@ def test_a_channel_that_cannot_be_is_refused(told):
 
 
 def test_the_night_names_what_needs_a_person_and_leaves_out_what_was_put_right(schedule, told, orm):  # noqa: F811
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
+    from patient_ladle.service.ledger.states import FINISHED
     from patient_ladle.service.runs.night import last_evening, night_to
-    from patient_ladle.service.runs.states import FINISHED
 
     schedule(zone="UTC")
     tick()
@@ -319,7 +319,7 @@ def test_who_was_not_told_of_a_trouble_is_not_told_that_it_is_over(told):
 
 
 def test_a_clock_that_jumps_while_a_worker_runs_is_told_once_and_when_it_is_right_again(told, monkeypatch):
-    from patient_ladle.service.runs import registration
+    from patient_ladle.service.ledger import registration
 
     from .hands import worker
 

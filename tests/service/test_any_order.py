@@ -49,7 +49,7 @@ class World:
 
     def emptied(self):
         from patient_ladle.service.alerts.models import Alert, OpenProblem
-        from patient_ladle.service.runs.models import DeliveryTarget, Run, Worker
+        from patient_ladle.service.ledger.models import DeliveryTarget, Run, Worker
         from patient_ladle.service.schedules.models import DueTime, Schedule, SequenceStep
         from patient_ladle.service.schedules.services import add_schedule
 
@@ -85,7 +85,7 @@ def world(repository, into, monkeypatch):  # noqa: F811
     clock, guarded = Clock(), Revision.objects.filter(extract__name="from_narrow")
     guarded.update(guards=[{"guard": "rows", "at_least": 1, "then": "hold"}])
     monkeypatch.setattr("django.utils.timezone.now", clock)
-    for module in ("processes.scheduler", "schedules.services", "runs.alarms"):
+    for module in ("processes.scheduler", "schedules.services", "runs.recording", "ledger.alarms"):
         monkeypatch.setattr(f"patient_ladle.service.{module}.database_now", clock)
     yield World(repository, into, clock, monkeypatch)
     guarded.update(guards=[])
@@ -156,7 +156,7 @@ class Night(RuleBasedStateMachine):
 
     @rule(slot=slots, crash=crashes)
     def claims(self, slot, crash):
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         hands = self.hands[slot]
         run = self.does(lambda: ledger.claim(hands.row), crash, slot)
@@ -179,7 +179,7 @@ class Night(RuleBasedStateMachine):
 
     def carry_out(self, hands, run, rows=1):
         """As a worker does it: write, prove, prepare, publish; what is refused is cleaned up."""
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         hands.runs.remove(run)
         try:
@@ -199,7 +199,7 @@ class Night(RuleBasedStateMachine):
         return outcome_of(run, *wanted, data=data, rows=rows, stem=stem)
 
     def give_up(self, hands, run, passing):
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         hands.runs.remove(run)
         try:
@@ -209,7 +209,7 @@ class Night(RuleBasedStateMachine):
 
     @rule(slot=slots, crash=crashes, at_once=st.booleans())
     def delivers(self, slot, crash, at_once):
-        from patient_ladle.service.runs.delivering import claim_delivery
+        from patient_ladle.service.ledger.delivering import claim_delivery
 
         hands = self.hands[slot]
         run = self.does(lambda: claim_delivery(hands.row), crash, slot)
@@ -219,7 +219,7 @@ class Night(RuleBasedStateMachine):
             hands.deliveries.append(run)
 
     def deliver(self, run):
-        from patient_ladle.service.runs.delivering import deliver_stored
+        from patient_ladle.service.ledger.delivering import deliver_stored
 
         try:
             deliver_stored(run)
@@ -230,7 +230,7 @@ class Night(RuleBasedStateMachine):
 
     @rule(slot=slots, how=st.sampled_from(["killed", "frozen", "frozen", "stopped"]), at_once=st.booleans())
     def a_worker_goes(self, slot, how, at_once):
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         hands = self.hands[slot]
         self.dies(slot)
@@ -243,7 +243,7 @@ class Night(RuleBasedStateMachine):
     @precondition(lambda self: self.lost)
     @rule(data=st.data(), slot=slots, crash=crashes)
     def a_lost_one_is_taken_over(self, data, slot, crash):
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         gone = data.draw(st.sampled_from(self.lost))
         self.does(lambda: ledger.take_over(gone.row.pk), crash, slot)
@@ -344,8 +344,9 @@ class Night(RuleBasedStateMachine):
         what=st.sampled_from(["cancel", "again", "release", "reject", "deliver", "elsewhere", "left"]),
     )
     def a_run_is_decided_about(self, data, crash, what):
-        from patient_ladle.service.runs import delivering, holding, services
-        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.ledger import delivering, holding
+        from patient_ladle.service.ledger.models import Run
+        from patient_ladle.service.runs import services
 
         runs = list(Run.objects.order_by("pk").values_list("pk", flat=True))
         if not runs:
@@ -384,7 +385,7 @@ class Night(RuleBasedStateMachine):
 
     @invariant()
     def a_finished_run_has_one_result_in_the_store(self):
-        from patient_ladle.service.runs.models import ResultFile, Run
+        from patient_ladle.service.ledger.models import ResultFile, Run
 
         finished = Run.objects.filter(state="finished").values_list("pk", "attempt")
         files = defaultdict(list)
@@ -398,7 +399,7 @@ class Night(RuleBasedStateMachine):
                 assert hashlib.sha256(stored.read_bytes()).hexdigest() == file.sha256
 
     def store(self):
-        from patient_ladle.service.runs.stores import store
+        from patient_ladle.service.ledger.stores import store
 
         return store().root
 
@@ -411,12 +412,13 @@ class Night(RuleBasedStateMachine):
     def everything_comes_to_its_end(self):
         from django.db.models import Q
 
+        from patient_ladle.service.ledger import delivering, holding
+        from patient_ladle.service.ledger import work as ledger
+        from patient_ladle.service.ledger.clearing import clear_targets
+        from patient_ladle.service.ledger.models import Run
+        from patient_ladle.service.ledger.states import ENDED
         from patient_ladle.service.processes import scheduler
-        from patient_ladle.service.runs import delivering, holding, ledger
-        from patient_ladle.service.runs.clearing import clear_targets
-        from patient_ladle.service.runs.models import Run
         from patient_ladle.service.runs.retention import remove_old
-        from patient_ladle.service.runs.states import ENDED
         from patient_ladle.service.schedules.services import pause_schedule
 
         self.folders_are_well()
@@ -449,7 +451,7 @@ class Night(RuleBasedStateMachine):
         clear_targets(self.clock.at)
 
     def due_times_are_those_of_a_slow_reckoning(self):
-        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.ledger.models import Run
         from patient_ladle.service.schedules.models import DueTime
 
         for name, changes in self.rules.items():
@@ -465,7 +467,7 @@ class Night(RuleBasedStateMachine):
             assert runs == {(at, step, 0): 1 for at, word in wanted if word == "run" for step in range(1, steps + 1)}
 
     def files_are_where_the_record_says(self):
-        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.ledger.models import Run
 
         kept = set()
         for run in Run.objects.filter(state="finished"):

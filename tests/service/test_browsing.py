@@ -1,4 +1,4 @@
-"""Looking around in a source through the service: catalogue, inquiries, limits, rights, and what is refused."""
+"""Browsing in a source through the service: catalogue, queries, limits, rights, and what is refused."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import httpx
 import psycopg
 import pytest
 
-from patient_ladle.client import CallFailed, InquiryFailed, RunFailed
+from patient_ladle.client import CallFailed, QueryFailed, RunFailed
 from patient_ladle.service.demo.field_data import picture
 from tests.command import PATIENCE
 from tests.conftest import READER_PASSWORD, until
@@ -32,7 +32,7 @@ def gathered(service, maria):
     )
     with service.ladle("runner") as ladle:
         for name in ("metering", "works"):
-            ladle.sources.look(name, "live", "catalogue")
+            ladle.sources.run_query(name, "live", "catalogue")
     return service
 
 
@@ -53,7 +53,7 @@ def test_a_catalogue_is_kept_with_its_age_and_its_tables_need_no_schema(gathered
         }
         with pytest.raises(CallFailed, match="Did you mean 'orders'"):
             ladle.sources.table("works", "live", "ordres")
-        with pytest.raises(CallFailed, match="has not been looked around in yet"):
+        with pytest.raises(CallFailed, match="has not been browsed yet"):
             ladle.sources.table("metering", "rehearsal", "readings")
         assert "staff" not in {t["name"] for t in ladle.sources.catalogue("metering", "live")["tables"]}
 
@@ -64,15 +64,15 @@ def test_rows_counts_and_the_statement_that_becomes_an_extract(gathered):
             {"column": "district_id", "test": "is", "value": "1"},
             {"column": "read_at", "test": "less", "value": "2026-11-01T01:00:00Z"},
         ]
-        seen = ladle.sources.look(
+        seen = ladle.sources.run_query(
             "metering", "live", "rows", table="readings", filters=filters, sort="read_at", descending=True, rows=5
         )
         assert (len(seen["result"]["rows"]), seen["result"]["complete"]) == (5, False)
         assert seen["active_filters"] == ["district_id is 1", "read_at less 2026-11-01T01:00:00Z"]
         assert seen["result"]["identity"]["login"] == "reader"
-        counted = ladle.sources.look("metering", "live", "count", table="readings", filters=filters)
+        counted = ladle.sources.run_query("metering", "live", "count", table="readings", filters=filters)
         assert counted["result"]["rows"] == [["19"]]
-        by_day = ladle.sources.look("metering", "live", "counts", table="readings", column="read_at", period="day")
+        by_day = ladle.sources.run_query("metering", "live", "counts", table="readings", column="read_at", period="day")
         assert by_day["result"]["rows"][0] == ["2026-11-01", "1439"]
         parameters = [p | {"default": seen["values"][p["name"]]} for p in seen["parameters"]]
         ladle.extracts.add("from_a_look", "metering", seen["statement"], parameters=parameters, formats=["json"])
@@ -83,23 +83,23 @@ def test_rows_counts_and_the_statement_that_becomes_an_extract(gathered):
 def test_a_binary_value_is_looked_at_only_when_it_is_a_picture(gathered):
     with gathered.ladle("runner") as ladle:
         own = [{"column": "order_id", "test": "less", "value": "3"}]
-        seen = ladle.sources.look("works", "live", "rows", table="orders", filters=own, sort="order_id")
+        seen = ladle.sources.run_query("works", "live", "rows", table="orders", filters=own, sort="order_id")
         assert [row[3] for row in seen["result"]["rows"]] == [
             {"bytes": len(PICTURE), "media": "image/png", "kept": True},
             {"bytes": 25, "media": "application/octet-stream", "kept": True},
         ]
-        at = f"{gathered.url}/api/v1/inquiries/{seen['id']}/cells"
+        at = f"{gathered.url}/api/v1/queries/{seen['id']}/cells"
         bearer = {"Authorization": f"Bearer {gathered.tokens['runner']}"}
-        picture = httpx.get(f"{at}/0/3?look=true", headers=bearer, timeout=PATIENCE)
+        picture = httpx.get(f"{at}/0/3?inline=true", headers=bearer, timeout=PATIENCE)
         assert (picture.content, picture.headers["content-type"]) == (PICTURE, "image/png")
         assert picture.headers["content-disposition"].startswith("inline")
-        script = httpx.get(f"{at}/1/3?look=true", headers=bearer, timeout=PATIENCE)
+        script = httpx.get(f"{at}/1/3?inline=true", headers=bearer, timeout=PATIENCE)
         assert script.headers["content-disposition"].startswith("attachment")
         assert (script.headers["content-security-policy"], script.headers["x-content-type-options"]) == ("sandbox", "nosniff")
         assert httpx.get(f"{at}/0/0", headers=bearer, timeout=PATIENCE).status_code == 404
         gathered.ladle("author").close()
         other = {"Authorization": f"Bearer {gathered.tokens['author']}"}
-        assert httpx.get(f"{gathered.url}/api/v1/inquiries/{seen['id']}", headers=other, timeout=PATIENCE).status_code == 404
+        assert httpx.get(f"{gathered.url}/api/v1/queries/{seen['id']}", headers=other, timeout=PATIENCE).status_code == 404
 
 
 @pytest.mark.parametrize(
@@ -119,13 +119,16 @@ def test_a_binary_value_is_looked_at_only_when_it_is_a_picture(gathered):
 )
 def test_a_wrong_look_is_told_at_once(gathered, given, words):
     with gathered.ladle("runner") as ladle, pytest.raises(CallFailed) as refused:
-        ladle.sources.ask("metering", "live", **given)
+        ladle.sources.start_query("metering", "live", **given)
     assert words in str(refused.value)
 
 
 def test_readers_do_not_look_around(gathered):
     with gathered.ladle("reader") as ladle:
-        for call in (lambda: ladle.sources.catalogue("works", "live"), lambda: ladle.sources.ask("works", "live", "catalogue")):
+        for call in (
+            lambda: ladle.sources.catalogue("works", "live"),
+            lambda: ladle.sources.start_query("works", "live", "catalogue"),
+        ):
             with pytest.raises(CallFailed, match="this needs runner"):
                 call()
 
@@ -147,32 +150,32 @@ def _busy(connection):
 def test_a_cancel_is_felt_in_the_database_within_a_second_and_a_look_takes_a_place(gathered, cluster):
     _slow_view(cluster)
     with gathered.ladle("administrator") as ladle, psycopg.connect(cluster.url("metering"), autocommit=True) as watch:
-        ladle.sources.look("metering", "live", "catalogue")
+        ladle.sources.run_query("metering", "live", "catalogue")
         until(lambda: _busy(watch) == 0)
         ladle.sources.edit("metering", max_runs=1)
         try:
-            looking = ladle.sources.ask("metering", "live", "count", table="slow")
+            looking = ladle.sources.start_query("metering", "live", "count", table="slow")
             until(lambda: _busy(watch) == 1)
             run = ladle.runs.start("all_readings", environment="live")
             time.sleep(1.5)
             assert ladle.runs.get(run["id"])["state"] == "queued"
             asked = time.monotonic()
-            ladle.sources.cancel_inquiry(looking["id"])
+            ladle.sources.cancel_query(looking["id"])
             until(lambda: _busy(watch) == 0 or ladle.runs.get(run["id"])["state"] == "running", 20)
             assert time.monotonic() - asked < PATIENCE
-            ended = until(lambda: (i := ladle.sources.inquiry(looking["id"]))["state"] == "cancelled" and i)
+            ended = until(lambda: (i := ladle.sources.query(looking["id"]))["state"] == "cancelled" and i)
             assert ended["error"]["message"] == "this was cancelled."
             assert ladle.runs.wait(run["id"], PATIENCE)["rows"] == 20_000
             slow = ladle.runs.start("slow")
             until(lambda: ladle.runs.get(slow["id"])["state"] == "running")
-            with pytest.raises(InquiryFailed, match="read 'metering' as may at once"):
-                ladle.sources.look("metering", "live", "count", table="readings")
+            with pytest.raises(QueryFailed, match="read 'metering' as may at once"):
+                ladle.sources.run_query("metering", "live", "count", table="readings")
             ladle.runs.cancel(slow["id"])
         finally:
             ladle.sources.edit("metering", max_runs=2)
 
 
-def test_a_child_that_dies_or_eats_memory_ends_its_inquiry_alone(gathered, home):
+def test_a_child_that_dies_or_eats_memory_ends_its_query_alone(gathered, home):
     path = home / "hungry.duckdb"
     with duckdb.connect(str(path)) as connection:
         connection.execute("create view hungry as select repeat('x', 400000000) || range::varchar as x from range(40)")
@@ -181,16 +184,16 @@ def test_a_child_that_dies_or_eats_memory_ends_its_inquiry_alone(gathered, home)
         )
     with gathered.ladle("administrator") as ladle:
         ladle.sources.add("hungry", "duckdb", {"live": {"address": {"path": str(path)}}})
-        ladle.sources.look("hungry", "live", "catalogue")
-        with pytest.raises(InquiryFailed, match="memory"):
-            ladle.sources.look("hungry", "live", "rows", table="hungry")
+        ladle.sources.run_query("hungry", "live", "catalogue")
+        with pytest.raises(QueryFailed, match="memory"):
+            ladle.sources.run_query("hungry", "live", "rows", table="hungry")
         warm = {p[0] for p in _children(gathered)}
-        looking = ladle.sources.ask("hungry", "live", "rows", table="patient")
+        looking = ladle.sources.start_query("hungry", "live", "rows", table="patient")
         child = until(lambda: [p for p in _children(gathered) if b"children.child" in p[1] and p[0] not in warm])[0]
         os.kill(child[0], signal.SIGSEGV)
-        ended = until(lambda: (i := ladle.sources.inquiry(looking["id"]))["state"] == "failed" and i)
+        ended = until(lambda: (i := ladle.sources.query(looking["id"]))["state"] == "failed" and i)
         assert "ended with status -11" in ended["error"]["message"]
-        assert ladle.sources.look("works", "live", "count", table="districts")["result"]["rows"] == [["3"]]
+        assert ladle.sources.run_query("works", "live", "count", table="districts")["result"]["rows"] == [["3"]]
         ladle.sources.remove("hungry")
 
 
@@ -268,10 +271,10 @@ def test_a_result_beyond_its_sources_limits_is_refused_whole(service, metering):
 
 def test_a_source_that_was_restarted_between_uses_is_used_as_if_nothing_had_been(gathered, cluster):
     with gathered.ladle("runner") as ladle:
-        assert ladle.sources.look("metering", "live", "count", table="districts")["result"]["rows"] == [["3"]]
+        assert ladle.sources.run_query("metering", "live", "count", table="districts")["result"]["rows"] == [["3"]]
         with psycopg.connect(cluster.url(), autocommit=True) as connection:
             connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
-        assert ladle.sources.look("metering", "live", "count", table="districts")["result"]["rows"] == [["3"]]
+        assert ladle.sources.run_query("metering", "live", "count", table="districts")["result"]["rows"] == [["3"]]
 
 
 def test_browsing_on_the_command_line(gathered):

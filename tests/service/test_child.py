@@ -287,8 +287,8 @@ def test_a_pool_reuses_children_and_lets_go_of_those_that_are_dead_grown_or_old(
 def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_touched(orm):
     from django.test import override_settings
 
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes.worker import WorkerProcess, _Minded
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.sources.models import Source
 
     class Stub:

@@ -34,7 +34,7 @@ class Night:
         scheduler.tick()
 
     def looked(self):
-        from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
+        from patient_ladle.service.ledger.waiting import hold_quiet_sources, mark_late, settle_due
 
         self.looks += 1
         later = datetime.now(timezone.utc) + timedelta(minutes=10 * self.looks)
@@ -43,8 +43,8 @@ class Night:
         mark_late(later)
 
     def worked(self):
-        from patient_ladle.service.runs import ledger
-        from patient_ladle.service.runs.models import Worker
+        from patient_ladle.service.ledger import work as ledger
+        from patient_ladle.service.ledger.models import Worker
 
         self.workers += not Worker.objects.filter(gone_at=None).exists()
         mine = Worker.objects.filter(pk=f"w{self.workers}").first() or worker(f"w{self.workers}")
@@ -62,8 +62,8 @@ class Night:
             ledger.publish(run, OUTCOME)
 
     def resolve_problem(self):
-        from patient_ladle.service.runs.models import Run
-        from patient_ladle.service.runs.states import ENDED
+        from patient_ladle.service.ledger.models import Run
+        from patient_ladle.service.ledger.states import ENDED
 
         return Run.objects.exists() and not Run.objects.exclude(state__in=ENDED).exists()
 
@@ -74,7 +74,7 @@ class Night:
             self.looked()
             if self.resolve_problem():
                 return
-        from patient_ladle.service.runs.models import Run
+        from patient_ladle.service.ledger.models import Run
 
         left = list(Run.objects.values_list("extract__name", "step", "state", "attempt", "waits_for", "wait_until", "worker"))
         raise AssertionError(f"the night does not end: {left}")
@@ -106,7 +106,7 @@ def nobody_holds_anything():
 
 
 def found():
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     due = Counter(DueTime.objects.values_list("schedule__name", "decision"))
@@ -119,8 +119,8 @@ def night(schedule, orm):  # noqa: F811
     """``night()`` empties the ledger and gives a night that is about to begin."""
     from patient_ladle.service.alerts.models import Alert, OpenProblem
     from patient_ladle.service.extracts.services import set_depends_on
+    from patient_ladle.service.ledger.models import Run, Worker
     from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Run, Worker
     from patient_ladle.service.schedules.models import DueTime, Schedule
 
     schedule("sequence", then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], while_running="parallel", attempts=3)
@@ -142,7 +142,7 @@ def test_a_crash_at_any_statement_loses_nothing_and_doubles_nothing(night):
     from django.db import connection
 
     from patient_ladle.service.alerts.models import Alert
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     whole = crashing(10**9)
     with connection.execute_wrapper(whole):

@@ -47,7 +47,7 @@ def settings_of(orm, monkeypatch):
 def outcome_of(run, *targets, data=DATA, known=None, rows=1, stem="use"):
     """As a child tells it: stored, proven, and prepared at the targets."""
     from patient_ladle.adapters.deliveries import kind_of, mark_of
-    from patient_ladle.service.runs.stores import store
+    from patient_ladle.service.ledger.stores import store
 
     targets = tuple(map(str, targets))
     kind = kind_of(targets[0])
@@ -74,7 +74,7 @@ def claimed(into, repository):
     """``claimed(name)``: a run that a new worker of that name has taken."""
 
     def made(name="w1", extract="from_wide"):
-        from patient_ladle.service.runs import ledger
+        from patient_ladle.service.ledger import work as ledger
 
         queue(repository, extract)
         return ledger.claim(worker(name))
@@ -84,8 +84,8 @@ def claimed(into, repository):
 
 def look_again(name="w9"):
     """One try of what waits, as if its moment had come; returns the run."""
-    from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored
-    from patient_ladle.service.runs.models import Run, Worker
+    from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored
+    from patient_ladle.service.ledger.models import Run, Worker
 
     Run.objects.exclude(deliver_at=None).update(deliver_at="2026-01-01T00:00:00Z")
     run = claim_delivery(Worker.objects.filter(pk=name).first() or worker(name))
@@ -96,7 +96,7 @@ def look_again(name="w9"):
 
 def intended(run, outcome):
     """The state that a worker leaves that dies between its intent and the first rename."""
-    from patient_ladle.service.runs.models import ResultFile, Run
+    from patient_ladle.service.ledger.models import ResultFile, Run
 
     ResultFile.objects.bulk_create(ResultFile(run=run, attempt=run.attempt, **file) for file in outcome["files"])
     Run.objects.filter(pk=run.pk).update(publishing={"delivery": outcome["delivery"]}, rows=1)
@@ -113,8 +113,8 @@ def told():
 
 
 def test_what_cannot_go_forward_is_stored_tried_again_told_and_delivered_in_the_end(claimed, into):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import claim_delivery
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import claim_delivery
 
     (into / "use.csv").write_text("earlier")
     run = claimed()
@@ -138,7 +138,7 @@ def test_what_cannot_go_forward_is_stored_tried_again_told_and_delivered_in_the_
 
 
 def test_a_delivery_into_a_folder_that_is_away_waits_with_nothing_prepared(claimed, tmp_path):
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     (tmp_path / "share").write_text("a file, where a folder was mounted")
     run = claimed()
@@ -150,8 +150,8 @@ def test_a_delivery_into_a_folder_that_is_away_waits_with_nothing_prepared(claim
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_share_that_is_not_mounted_is_missed_and_the_disk_below_it_is_not_filled(claimed, into):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import known_of
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import known_of
 
     def mounted(*words):
         subprocess.run(words, check=True, capture_output=True)
@@ -178,10 +178,10 @@ def test_a_share_that_is_not_mounted_is_missed_and_the_disk_below_it_is_not_fill
 
 
 def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(claimed, into, repository, tmp_path):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import decide_delivery
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import decide_delivery
+    from patient_ladle.service.ledger.stores import store
     from patient_ladle.service.runs.night import night_to
-    from patient_ladle.service.runs.stores import store
 
     runs = [claimed(f"w{n}") for n in range(3)]
     for run in runs:
@@ -216,10 +216,10 @@ def test_what_cannot_pass_by_itself_is_for_a_person_again_elsewhere_or_left(clai
 
 def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, into, repository):
     from patient_ladle.service.extracts.services import set_depends_on
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import decide_delivery
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes.scheduler import tick
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import decide_delivery
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import Schedule
     from patient_ladle.service.schedules.services import add_schedule
 
@@ -244,9 +244,9 @@ def test_what_comes_after_waits_for_the_delivery_or_for_a_persons_word(claimed, 
 
 
 def test_another_kind_of_target_asks_nothing_new_of_the_ledger(claimed, into, repository, monkeypatch):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import decide_delivery, known_of
-    from patient_ladle.service.runs.models import DeliveredName, TargetToClear
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import decide_delivery, known_of
+    from patient_ladle.service.ledger.models import DeliveredName, TargetToClear
 
     shelves = Shelves()
     monkeypatch.setitem(KINDS, "shelf", shelves)
@@ -269,12 +269,12 @@ def test_another_kind_of_target_asks_nothing_new_of_the_ledger(claimed, into, re
 
 
 def test_plans_that_were_recorded_under_earlier_names_are_delivered(claimed, into):
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     run = claimed()
     plan = outcome_of(run, into)["delivery"]
     before = {"folders": plan["targets"], "moves": plan["moves"], "wished": plan["wished"], **plan["own"]}
-    migration = importlib.import_module("patient_ladle.service.runs.migrations.0028_targets")
+    migration = importlib.import_module("patient_ladle.service.ledger.migrations.0028_targets")
     assert migration.renamed(before) == plan
     wish = {**before, "moves": [], "mounts": {}, "delivered": ["/srv/use.csv"]}
     expected = DeliveryPlan.from_dict(plan).wishes().to_dict() | {"delivered": ["/srv/use.csv"]}
@@ -283,7 +283,7 @@ def test_plans_that_were_recorded_under_earlier_names_are_delivered(claimed, int
 
 
 def run_that_failed(claimed, into):
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     run = claimed("w2")
     outcome = outcome_of(run, into)
@@ -293,9 +293,9 @@ def run_that_failed(claimed, into):
 
 
 def test_one_that_cannot_be_taken_over_holds_up_no_other(claimed, into, repository, monkeypatch):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import decide_delivery
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import decide_delivery
+    from patient_ladle.service.ledger.models import Run
 
     me = worker("lost")
     queue(repository, "from_wide", 3)
@@ -324,7 +324,7 @@ def test_one_that_cannot_be_taken_over_holds_up_no_other(claimed, into, reposito
 
 
 def test_a_fault_after_the_intent_was_recorded_rolls_forward_and_discards_nothing(claimed, into):
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     run = claimed()
     intended(run, outcome_of(run, into))
@@ -335,8 +335,9 @@ def test_a_fault_after_the_intent_was_recorded_rolls_forward_and_discards_nothin
 
 @pytest.mark.parametrize("after_intent", [False, True], ids=["while preparing", "after the intent"])
 def test_a_lost_workers_delivery_is_done_by_another_and_the_thawed_one_does_nothing(claimed, into, after_intent):
-    from patient_ladle.service.runs import delivering, ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import delivering
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     run = claimed()
     outcome = outcome_of(run, into)
@@ -365,7 +366,8 @@ def test_a_lost_workers_delivery_is_done_by_another_and_the_thawed_one_does_noth
 def test_a_try_goes_on_where_the_service_database_broke_off_and_delivers_nothing_twice(claimed, into, monkeypatch, tmp_path):
     from django.db import OperationalError
 
-    from patient_ladle.service.runs import delivering, ledger
+    from patient_ladle.service.ledger import delivering
+    from patient_ladle.service.ledger import work as ledger
 
     run = claimed()
     outcome = outcome_of(run, into)
@@ -390,10 +392,10 @@ def test_a_try_goes_on_where_the_service_database_broke_off_and_delivers_nothing
 
 
 def test_a_released_result_says_who_released_it_and_one_whose_files_are_gone_is_for_a_person(claimed, into, repository):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.delivering import decide_delivery, to_deliver
-    from patient_ladle.service.runs.holding import release
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.delivering import decide_delivery, to_deliver
+    from patient_ladle.service.ledger.holding import release
+    from patient_ladle.service.ledger.models import Run
 
     run = claimed()
     outcome = outcome_of(run, into)
@@ -417,8 +419,9 @@ def test_a_released_result_says_who_released_it_and_one_whose_files_are_gone_is_
 
 
 def test_a_fault_of_our_own_while_delivering_is_for_a_person(claimed, into):
-    from patient_ladle.service.runs import delivering, ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import delivering
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     run = claimed()
     outcome = outcome_of(run, into)
@@ -467,9 +470,9 @@ def test_a_share_that_cannot_take_a_file_is_met_from_the_command_line_and_mended
 def test_what_a_try_left_in_a_folder_that_was_away_is_removed_once_it_is_back(claimed, into, tmp_path):
     from django.utils import timezone
 
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.clearing import clear_targets
-    from patient_ladle.service.runs.models import Run, TargetToClear
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.clearing import clear_targets
+    from patient_ladle.service.ledger.models import Run, TargetToClear
 
     run = claimed()
     Run.objects.update(deliver_into=str(into))
@@ -489,8 +492,8 @@ def test_what_a_try_left_in_a_folder_that_was_away_is_removed_once_it_is_back(cl
 def test_a_result_that_waits_to_be_delivered_is_kept_however_old_it_is(claimed, into, settings_of):
     from django.utils import timezone
 
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.runs.retention import remove_old
 
     first, second = claimed(), claimed("w2")

@@ -216,7 +216,7 @@ PARAMETER = {"name": "p", "type": "integer"}
 @pytest.mark.parametrize(
     "change",
     [{"labels": 5}, {"labels": ["a"]}, {"labels": {"a": 1}}, {"allowed": 5}, {"allowed": {"a": 1}}, {"allowed": [[1]]}, {"choices": []}, {"choices": "x"},
-     {"choices": {"source": 1, "statement": 2}}, {"name": 7}, {"type": []}, {"least": []}, {"pattern": 7}, {"many": "yes"}, {"default": "²"}, {"default": {"a": 1}}, {"default": {"sealed": "x"}}, {"default": {"sealed": 1}},
+     {"choices": {"source": 1, "statement": 2}}, {"name": 7}, {"type": []}, {"minimum": []}, {"pattern": 7}, {"is_list": "yes"}, {"default": "²"}, {"default": {"a": 1}}, {"default": {"sealed": "x"}}, {"default": {"sealed": 1}},
      {"note": "x" * 20_000}],
 )  # fmt: skip
 def test_a_declaration_of_the_wrong_shape_is_told(http, change):
@@ -295,7 +295,7 @@ def test_what_is_private_stands_nowhere_in_the_service_database(service):
         preview = author.sources.transport.call("POST", "/previews", json={
             "source": "metering", "environment": "live", "statement": "select lower(:pin)::int as x", "values": {"pin": hidden},
             "parameters": [{"name": "pin", "sensitive": True}]})  # fmt: skip
-        until(lambda: author.sources.inquiry(preview["id"])["state"] == "failed")
+        until(lambda: author.sources.query(preview["id"])["state"] == "failed")
         author.schedules.remove("coded-rows")
     assert hidden not in said.lower()
     with psycopg.connect(service.database_url()) as connection:

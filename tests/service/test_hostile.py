@@ -1,6 +1,6 @@
 """Hostile statements, and hostile values, through every way into a source that the service has, with logins that may do everything.
 
-Saved, remarked on, previewed, counted, as choices, dry-run and run. An effect is a changed row, object or file, and a word of
+Saved, diagnosed, previewed, counted, as choices, dry-run and run. An effect is a changed row, object or file, and a word of
 what is none of the source's data. ``LADLE_HOSTILE=all`` takes each text and value of the lists; without it every fourth text,
 each engine beginning elsewhere, and every eighth value. All texts meet every engine in its contract test.
 """
@@ -102,9 +102,9 @@ class Attack:
             self.said.append(str(getattr(error, "run", "")) + str(error))
 
     def looked(self, path, body):
-        """An inquiry, to its end."""
+        """A query, to its end."""
         made = self.ladle.transport.call("POST", path, json=body)
-        return until(lambda: (i := self.ladle.sources.inquiry(made["id"]))["state"] not in ("waiting", "running") and i)
+        return until(lambda: (i := self.ladle.sources.query(made["id"]))["state"] not in ("waiting", "running") and i)
 
     def by_every_way(self, text, values=None, parameters=()):
         name = f"hostile-{self.engine}-{self.number}"

@@ -92,7 +92,7 @@ def test_hundreds_of_requests_that_are_sent_in_part_keep_nobody_waiting(monkeypa
 
 def test_a_request_that_is_not_whole_in_time_is_let_go_of_however_its_bytes_trickle(monkeypatch):
     monkeypatch.setattr(http_server, "REQUEST_SECONDS", 0.5)
-    monkeypatch.setattr(http_server, "LOOK_SECONDS", 0)
+    monkeypatch.setattr(http_server, "POLL_SECONDS", 0)
     with serving() as port, opened(port, b"GET / HTTP/1.1\r\nHost: x\r\n") as wire:
         wire.settimeout(0.05)
         for number in range(20 * PATIENCE):

@@ -16,8 +16,8 @@ def ours(repository, tmp_path):
     """A ledger with an id, whose data directory and store are the test's own; ``ours.check()`` is a start."""
     from django.test import override_settings
 
-    from patient_ladle.service.runs import identity
-    from patient_ladle.service.runs.models import Identity
+    from patient_ladle.service.ledger import identity
+    from patient_ladle.service.ledger.models import Identity
 
     class Ours:
         data, store = tmp_path / "data", tmp_path / "results"
@@ -44,7 +44,7 @@ def ours(repository, tmp_path):
 
 
 def test_the_first_start_gives_an_id_to_all_and_the_next_ones_find_it(ours):
-    from patient_ladle.service.runs.models import Identity
+    from patient_ladle.service.ledger.models import Identity
 
     known = Identity.objects.get()
     assert (ours.data / "ledger.id").read_text() == known.ledger
@@ -101,8 +101,8 @@ def test_another_ledgers_data_directory_is_refused(ours):
 
 
 def test_an_empty_ledger_beside_what_another_one_left_is_refused(ours, monkeypatch):
-    from patient_ladle.service.runs import identity
-    from patient_ladle.service.runs.models import Identity
+    from patient_ladle.service.ledger import identity
+    from patient_ladle.service.ledger.models import Identity
 
     monkeypatch.setattr(identity, "_is_in_use", lambda: False)
     kept = Identity.objects.get()
@@ -116,7 +116,7 @@ def test_an_empty_ledger_beside_what_another_one_left_is_refused(ours, monkeypat
 
 
 def test_a_ledger_older_than_its_store_is_refused_and_goes_on_above_it_if_a_person_says_so(ours, repository):
-    from patient_ladle.service.runs import identity
+    from patient_ladle.service.ledger import identity
 
     from .hands import queue
 
@@ -134,7 +134,7 @@ def test_every_process_of_the_service_asks(ours, monkeypatch, capsys):
     import argparse
 
     from patient_ladle.service import __main__ as module
-    from patient_ladle.service.runs import identity
+    from patient_ladle.service.ledger import identity
 
     def stranger(adopt=False):
         raise Conflict("the result store is another one.", "Mount it.")

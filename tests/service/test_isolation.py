@@ -87,8 +87,8 @@ CHANGES = {
 @pytest.mark.parametrize("change", CHANGES)
 def test_what_fell_due_is_recorded_under_the_old_rule_before_a_schedule_is_changed(repository, quiet, change):
     """As after an outage, or while the scheduler is frozen: nothing but the change itself records it."""
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules import services
     from patient_ladle.service.schedules.models import Schedule
 
@@ -121,6 +121,7 @@ def test_what_fell_due_is_recorded_under_the_old_rule_before_a_schedule_is_chang
 @pytest.mark.parametrize("change", ["rule", "zone", "calendar"])
 def test_a_due_time_that_comes_while_a_schedule_is_changed_is_not_lost(repository, monkeypatch, change):
     """Each look at the clock is 40 seconds later than the one before it: what finds nothing due is followed by one that would."""
+    from patient_ladle.service.runs import recording
     from patient_ladle.service.schedules import services
     from patient_ladle.service.schedules.models import Schedule
 
@@ -134,7 +135,8 @@ def test_a_due_time_that_comes_while_a_schedule_is_changed_is_not_lost(repositor
         looks.append(looks[-1] + timedelta(seconds=40))
         return looks[-2]
 
-    monkeypatch.setattr(services, "database_now", later)
+    for module in (services, recording):
+        monkeypatch.setattr(module, "database_now", later)
     rule = {"rule": lambda: services.edit_schedule("each-minute-0", rule="*/1 * * * *")}.get(change)
     (rule or (lambda: CHANGES[change](services, repository, "each-minute-0")))()
     following = Schedule.objects.get(name="each-minute-0").next_due_at
@@ -189,8 +191,8 @@ def test_due_times_that_are_skipped_for_a_fault_are_told_once_and_when_they_run_
 
 
 def test_a_waiting_run_that_meets_a_fault_holds_up_no_other(repository, monkeypatch):
-    from patient_ladle.service.runs import waiting
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import waiting
+    from patient_ladle.service.ledger.models import Run
 
     runs = queue(repository, "from_wide", 3)
     Run.objects.update(state="waiting", wait_until="2026-01-01T00:00:00Z")
@@ -211,7 +213,7 @@ def test_a_waiting_run_that_meets_a_fault_holds_up_no_other(repository, monkeypa
 
 
 def test_quiet_hours_that_cannot_be_read_hold_back_their_own_source_only(repository):
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
     from patient_ladle.service.sources.models import Source
 
     queue(repository, "from_wide"), queue(repository, "from_narrow")
@@ -225,8 +227,8 @@ def test_quiet_hours_that_cannot_be_read_hold_back_their_own_source_only(reposit
 
 @pytest.mark.parametrize("part", ["tick", "look_after_waiting"])
 def test_what_one_part_of_a_look_cannot_do_the_other_does(repository, monkeypatch, part):
+    from patient_ladle.service.ledger.models import Pulse
     from patient_ladle.service.processes import scheduler
-    from patient_ladle.service.runs.models import Pulse
 
     Pulse.objects.all().delete()
     done = []
@@ -288,8 +290,9 @@ def test_a_secret_that_cannot_be_read_is_a_fault_of_its_own_source_and_channel(r
 def test_nothing_runs_is_said_by_health_and_told_by_the_web_itself(repository, quiet, monkeypatch):
     from django.db.models.functions import Now
 
-    from patient_ladle.service.runs import health, pulses
-    from patient_ladle.service.runs.models import Pulse, Worker
+    from patient_ladle.service.ledger import pulses
+    from patient_ladle.service.ledger.models import Pulse, Worker
+    from patient_ladle.service.runs import health
 
     sent = []
     monkeypatch.setattr(pulses.courier, "send_due", lambda: sent.append(quiet()))

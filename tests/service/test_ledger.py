@@ -26,7 +26,7 @@ from .hands import at_once, overdue, queue, worker
 
 def whole(since, count):
     """Every due time of every schedule is there once, decided; the latest of each runs and no other."""
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     for number in range(count):
@@ -47,9 +47,9 @@ def test_four_schedulers_record_each_due_time_once(repository):
 
 
 def test_a_scheduler_that_dies_anywhere_leaves_nothing_half_recorded(repository, monkeypatch):
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs import recording
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     since = overdue(repository, 12)
@@ -99,8 +99,8 @@ def test_missed_due_times_are_told_by_the_next_scheduler_when_one_was_killed_bef
 
 def test_a_due_time_that_cannot_run_is_skipped_with_its_reason(repository):
     from patient_ladle.service.extracts.services import archive_extract, restore_extract
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes.scheduler import tick
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     overdue(repository, 1, minutes=0)
@@ -118,8 +118,8 @@ def test_a_due_time_that_cannot_run_is_skipped_with_its_reason(repository):
 
 
 def test_no_source_is_read_by_more_runs_at_once_than_it_has_places(repository):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     queue(repository, "from_wide", 20), queue(repository, "from_narrow", 10)
     lock, busy, most, done = threading.Lock(), {"wide": 0, "narrow": 0}, {"wide": 0, "narrow": 0}, []
@@ -158,8 +158,8 @@ OUTCOME = {"statements": [{"title": "", "rows": 0, "columns": []}], "files": [],
     ],
 )  # fmt: skip
 def test_a_worker_that_lost_its_run_writes_nothing_more(repository, write, given):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     queue(repository, "from_wide")
     lost = ledger.claim(worker("lost"))
@@ -178,8 +178,8 @@ def test_a_worker_that_lost_its_run_writes_nothing_more(repository, write, given
     [(0, False, "", "queued", 1), (2, False, "", "failed", 3), (0, False, "rita", "cancelled", 1), (2, True, "", "queued", 2)],
 )
 def test_what_becomes_of_the_run_of_a_worker_that_is_lost_or_stopped(repository, before, stopped, cancelled, state, lost):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     queue(repository, "from_wide")
     run = ledger.claim(worker("lost"))
@@ -196,8 +196,8 @@ def test_what_becomes_of_the_run_of_a_worker_that_is_lost_or_stopped(repository,
 def test_a_worker_that_is_stopped_waits_for_a_row_that_is_written_and_one_that_takes_over_does_not(repository, stopped):
     from django.db import connection, transaction
 
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     queue(repository, "from_wide")
     run = ledger.claim(worker("leaving"))
@@ -231,8 +231,9 @@ def test_a_worker_that_is_stopped_waits_for_a_row_that_is_written_and_one_that_t
 def test_what_a_child_without_its_worker_still_writes_is_removed_in_the_end(repository, monkeypatch, ended):
     from django.conf import settings
 
-    from patient_ladle.service.runs import clearing, ledger
-    from patient_ladle.service.runs.models import AttemptToClear
+    from patient_ladle.service.ledger import clearing
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import AttemptToClear
 
     queue(repository, "from_wide")
     run = ledger.claim(worker("lost"))
@@ -396,8 +397,8 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
     from django.test import override_settings
 
     from patient_ladle.core.errors import Conflict
-    from patient_ladle.service.runs import registration
-    from patient_ladle.service.runs.models import Worker
+    from patient_ladle.service.ledger import registration
+    from patient_ladle.service.ledger.models import Worker
     from patient_ladle.service.sources.models import Address
 
     first = Worker(id="first", host="a", pid=1, max_runs=2)
@@ -423,9 +424,9 @@ def test_a_worker_joins_only_with_the_same_keys_and_store_and_says_what_is_odd(r
 
 def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
     from patient_ladle.core.errors import BadInput
+    from patient_ladle.service.ledger import registration
+    from patient_ladle.service.ledger.models import Run, Worker
     from patient_ladle.service.processes.worker import WorkerProcess
-    from patient_ladle.service.runs import registration
-    from patient_ladle.service.runs.models import Run, Worker
 
     process = WorkerProcess(2)
     process.row.save()
@@ -445,7 +446,7 @@ def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
 def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
     from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
     from patient_ladle.service.extracts.models import Extract
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.runs.services import new_run
     from patient_ladle.service.schedules.models import DueTime, Schedule
     from patient_ladle.service.sources.models import Environment
@@ -498,9 +499,9 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
     from django.test.utils import CaptureQueriesContext
 
     from patient_ladle.service.extracts.models import Revision
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes import scheduler
     from patient_ladle.service.runs.api import RunLine, lines_of_runs
-    from patient_ladle.service.runs.models import Run
 
     counts = []
     Revision.objects.update(parameters=[{"name": "limit", "shared": "limit", "required": False}])
@@ -552,8 +553,8 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
     from django.db import connection
 
     from patient_ladle.service.alerts.models import Alert
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.processes.scheduler import BATCH
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime, Schedule
     from patient_ladle.service.schedules.services import add_schedule
 

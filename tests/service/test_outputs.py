@@ -267,7 +267,7 @@ def test_a_stored_file_that_is_not_what_was_proven_is_never_served_as_a_result(s
         stored = service.data / "results" / str(run["id"]) / "1" / file["name"]
         whole = stored.read_bytes()
         assert b"".join(ladle.runs.read(run["id"], file["name"])) == whole
-        addresses = (f"/runs/{run['id']}/files/{file['name']}", "/extracts/proven/latest/csv", f"/runs/{run['id']}/archive")
+        addresses = (f"/runs/{run['id']}/files/{file['name']}", "/extracts/proven/latest/csv", f"/runs/{run['id']}/zip")
         stored.write_bytes(whole[:-5])
         for address in addresses:
             answer = http("GET", address, "reader")

@@ -38,15 +38,15 @@ def test_trials_in_other_environments_values_and_formats_never_become_the_latest
         assert (found["run"], found["environment"], found["newer_held"]) == (published["id"], "live", None)
         assert http("GET", "/extracts/use/latest/csv?environment=rehearsal", "reader").headers["x-run"] != str(published["id"])
         json_only = ended(ladle, "use", formats=["json"], data_date="2026-11-21", publish=True)
-        assert [ladle.runs.latest_run("use", form=form)["run"] for form in ("csv", "json")] == [
+        assert [ladle.runs.latest_run("use", format=form)["run"] for form in ("csv", "json")] == [
             published["id"],
             json_only["id"],
         ]
         assert http("POST", f"/runs/{json_only['id']}/withdraw", "runner", json={}).status_code == 403
         assert ladle.runs.withdraw(json_only["id"], "wrong month")["published"] is False
-        assert ladle.runs.latest_run("use", form="json")["run"] == published["id"]
+        assert ladle.runs.latest_run("use", format="json")["run"] == published["id"]
         ladle.runs.publish(json_only["id"])
-        assert ladle.runs.latest_run("use", form="json")["run"] == json_only["id"]
+        assert ladle.runs.latest_run("use", format="json")["run"] == json_only["id"]
     assert service.command("result", "get", "use", "--into", str(service.data.parent / "taken"), name="reader").returncode == 0
 
 
@@ -109,7 +109,7 @@ def held(service):
 
 def test_held_files_reach_authors_only_and_whoever_asks_is_told_by_which_guard(service, http, held):
     [file], number = held["files"], held["id"]
-    for address in (f"files/{file['name']}", "files/datapackage.json", f"files/{file['name']}/preview", "archive"):
+    for address in (f"files/{file['name']}", "files/datapackage.json", f"files/{file['name']}/preview", "zip"):
         for name in ("reader", "runner"):
             answer = http("GET", f"/runs/{number}/{address}", name)
             told = answer.json()

@@ -33,7 +33,7 @@ SOURCE_FAULTS = (502, 503, 504, 507)
 @pytest.fixture(scope="module")
 def filled(home, metering, works):
     """A service of its own, for its sources and extracts come and go; with something of every kind."""
-    made = start_service(home / "requested", LADLE_LOOK_SECONDS="20")
+    made = start_service(home / "requested", LADLE_QUERY_SECONDS="20")
     ladle, made.tokens["administrator"] = Ladle.sign_in(made.url, "administrator", first_password(made.data))
     with ladle:
         ladle.people.edit("administrator", password=PASSWORD)
@@ -41,9 +41,9 @@ def filled(home, metering, works):
             ladle.sources.add_environment(environment)
         ladle.sources.add("metering", "postgresql", {"live": {"address": metering, "secret": READER_PASSWORD}})
         ladle.sources.add("works", "mariadb", {"live": {"address": works, "secret": READER_PASSWORD}})
-        ladle.sources.look("metering", "live", "catalogue")
+        ladle.sources.run_query("metering", "live", "catalogue")
         ladle.extracts.add("use", "metering", "select name, zone from districts where zone = any(:zones)", formats=["csv", "json", "xlsx"],
-                           folder="regulation", deliver_into="use", parameters=[{"name": "zones", "many": True, "default": ["North"]}])  # fmt: skip
+                           folder="regulation", deliver_into="use", parameters=[{"name": "zones", "is_list": True, "default": ["North"]}])  # fmt: skip
         ladle.extracts.add("guarded", "metering", "select 1 as a where false", guards=[{"guard": "not_empty"}])
         ladle.extracts.add("broken", "metering", "select nmae from districts")
         ladle.schedules.add("daily", "use", "live", "weekdays 06:30", finish_by="08:00", then=[{"extract": "guarded"}])
@@ -57,7 +57,7 @@ def filled(home, metering, works):
 
 
 NAMES = {"name": ["use", "guarded", "metering", "works", "daily", "threshold", "duty", "live", "administrator"], "number": ["1", "2", "3"],
-         "table": ["districts", "readings"], "form": ["csv", "json", "xlsx"], "token_id": ["1"], "row": ["0"], "column": ["0"]}  # fmt: skip
+         "table": ["districts", "readings"], "format": ["csv", "json", "xlsx"], "token_id": ["1"], "row": ["0"], "column": ["0"]}  # fmt: skip
 
 
 def operations():

@@ -11,7 +11,7 @@ def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repo
     from patient_ladle.service.extracts.models import Extract, Revision
     from patient_ladle.service.extracts.sensitive_values import opened
     from patient_ladle.service.extracts.services import add_extract
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.schedules.models import Schedule, SequenceStep
     from patient_ladle.service.schedules.services import add_schedule
 
@@ -35,7 +35,7 @@ def test_private_values_kept_plain_before_are_sealed_once_and_mean_the_same(repo
         {"private" if key == "sensitive" else key: value for key, value in p.to_dict().items()} for p in revision.declared
     ]
     Revision.objects.filter(pk=revision.pk).update(parameters=before)
-    migration = importlib.import_module("patient_ladle.service.runs.migrations.0013_private_values")
+    migration = importlib.import_module("patient_ladle.service.ledger.migrations.0013_private_values")
     for _ in range(2):
         migration.seal_private_values(apps, None)
         kept = [Run.objects.get(pk=run.pk).values, Schedule.objects.get(pk=own.pk).values, made.steps.get().values]

@@ -25,7 +25,7 @@ GIVEN = {"queue_order": NOW, "wait_until": NOW, "attempt": 1, "started_at": NOW,
 
 @pytest.fixture
 def tables(orm):
-    from patient_ladle.service.runs.states import DELIVERY, FINISHED, HOLD, RUN
+    from patient_ladle.service.ledger.states import DELIVERY, FINISHED, HOLD, RUN
 
     return {"run": (RUN, {}), "delivery": (DELIVERY, {"state": FINISHED, "started_at": NOW, "ended_at": NOW, "wait_until": None}),
             "hold": (HOLD, {"state": FINISHED, "started_at": NOW, "ended_at": NOW, "wait_until": None})}  # fmt: skip
@@ -46,7 +46,7 @@ def reachable(table):
 def test_every_reachable_state_takes_its_events_and_no_other_and_the_database_agrees(tables, repository, name):
     from django.db import IntegrityError, transaction
 
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     table, begun = tables[name]
     ways, given = reachable(table), GIVEN | {"worker": worker(f"walks-{name}")}
@@ -108,11 +108,12 @@ def test_a_move_lacks_nothing_that_its_state_asks_for():
         )
 
 
-FIELDS = {"state", "delivery", "held", "decision"}
+STATES = {"state", "delivery", "held", "decision"}
+WRITING = ("service/ledger", "service/runs", "service/schedules", "service/processes", "service/children")
 
 
-def writes(tree):
-    """Assignments to a state, and keywords of a state in ``update``, outside the tables' own function."""
+def writes(tree, fields):
+    """Lines that assign to one of the fields, give it to ``update``, or name it among those to save."""
     for node in ast.walk(tree):
         targets = (
             node.targets
@@ -123,15 +124,33 @@ def writes(tree):
         )
         for target in targets:
             for each in target.elts if isinstance(target, ast.Tuple) else [target]:
-                if isinstance(each, ast.Attribute) and each.attr in FIELDS:
+                if isinstance(each, ast.Attribute) and each.attr in fields:
                     yield node.lineno
-        if isinstance(node, ast.Call) and getattr(node.func, "attr", "") in ("update", "bulk_update"):
-            yield from [node.lineno for word in node.keywords if word.arg in FIELDS]
+        if isinstance(node, ast.Call) and getattr(node.func, "attr", "") in ("update", "bulk_update", "save"):
+            yield from [node.lineno for word in node.keywords if word.arg in fields]
+            named = [each for word in node.keywords if isinstance(word.value, ast.List) for each in word.value.elts]
+            yield from [node.lineno for each in named if isinstance(each, ast.Constant) and each.value in fields]
+
+
+def written(fields, folders):
+    files = [path for folder in folders for path in (SOURCE / folder).rglob("*.py") if "migrations" not in path.parts]
+    assert files
+    return [f"{path.name}:{line}" for path in files for line in writes(ast.parse(path.read_text()), fields)]
 
 
 def test_every_write_of_a_state_goes_through_its_table():
-    assert list(writes(ast.parse("run.state, run.x = 1, 2\nrun.held = 3\nruns.update(delivery='')\nother = 1"))) == [1, 2, 3]
-    folders = ("service/runs", "service/schedules", "service/processes", "service/children")
-    files = [path for folder in folders for path in (SOURCE / folder).rglob("*.py") if "migrations" not in path.parts]
-    found = [f"{path.name}:{line}" for path in files for line in writes(ast.parse(path.read_text()))]
-    assert found == []
+    text = "run.state, run.x = 1, 2\nrun.held = 3\nruns.update(delivery='')\nrun.save(update_fields=['state'])\nother = 1"
+    assert list(writes(ast.parse(text), STATES)) == [1, 2, 3, 4]
+    assert written(STATES, WRITING) == []
+
+
+def test_what_was_asked_for_is_never_written_again(orm):
+    from patient_ladle.service.ledger.run_parts import RunDelivery, RunOutcome, RunProgress, RunRequest
+    from patient_ladle.service.ledger.states import DELIVERY, HOLD, RUN
+
+    asked, *others = ({each.name for each in part._meta.fields} for part in (RunRequest, RunProgress, RunOutcome, RunDelivery))
+    assert not asked & set().union(*others)
+    assert written(asked, ("service/ledger",)) == []
+    for table in (RUN, DELIVERY, HOLD):
+        for move in table.moves.values():
+            assert not asked & {table.field, *move.needs, *move.resets}, move.event

@@ -49,8 +49,8 @@ def test_a_language_that_is_no_sql_is_written_run_and_looked_at(toy):
     assert restored["statement"] == STATEMENT
     wrong = STATEMENT.replace("districts where", "reedings where") + "\n---\npick :nmae"
     told = http.post("/diagnostics", json={**about, "statement": wrong, "parameters": [{"name": "zone"}]}).json()
-    assert [each["code"] for each in told["remarks"]] == ["statement_wrong", "parameter_undeclared"]
-    assert "'reedings'" in told["remarks"][0]["message"]
+    assert [each["code"] for each in told["diagnostics"]] == ["statement_wrong", "parameter_undeclared"]
+    assert "'reedings'" in told["diagnostics"][0]["message"]
     proposed = http.post("/completions", json={**about, "statement": STATEMENT, "position": 3}).json()
     assert (proposed["proposals"], proposed["typed"]) == ([], "")
     with_total = {**about, "statement": STATEMENT, "values": {"zone": "North"}, "parameters": [{"name": "zone"}], "total": True}

@@ -64,8 +64,8 @@ def tick(minutes=1):
 
 def settled(later=timedelta()):
     """A look at whatever waits, as it would be later; what each run is then."""
-    from patient_ladle.service.runs.models import Run
-    from patient_ladle.service.runs.waiting import mark_late, settle_due
+    from patient_ladle.service.ledger.models import Run
+    from patient_ladle.service.ledger.waiting import mark_late, settle_due
 
     now = datetime.now(timezone.utc) + later
     settle_due(now)
@@ -75,8 +75,8 @@ def settled(later=timedelta()):
 
 def finish(run=None, error=None):
     """The next queued run is claimed and comes to its end."""
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Worker
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Worker
 
     claimed = ledger.claim(Worker.objects.first() or worker("w"))
     assert run is None or claimed == run
@@ -86,13 +86,13 @@ def finish(run=None, error=None):
 
 
 def states():
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     return [run.state for run in Run.objects.order_by("id")]
 
 
 def test_a_run_waits_for_the_earlier_one_of_its_schedule_and_goes_when_that_has_ended(schedule):
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     schedule()
     tick(2), tick(1)
@@ -116,7 +116,7 @@ def test_or_its_due_time_is_skipped_or_it_runs_in_parallel_as_chosen(schedule, w
 
 
 def test_a_sequence_runs_in_order_and_a_failure_leads_to_not_run_with_its_cause(schedule):
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     schedule(then=[{"extract": "from_narrow"}, {"extract": "from_wide"}], while_running="parallel")
     tick(2)
@@ -131,7 +131,7 @@ def test_a_sequence_runs_in_order_and_a_failure_leads_to_not_run_with_its_cause(
 
 
 def test_what_can_pass_is_tried_again_later_and_what_cannot_fails_at_once(schedule):
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     schedule(attempts=2)
     tick()
@@ -152,8 +152,8 @@ def test_what_can_pass_is_tried_again_later_and_what_cannot_fails_at_once(schedu
 
 
 def test_a_waiting_retry_is_not_hurried_and_can_be_cancelled(schedule, repository):
+    from patient_ladle.service.ledger.waiting import _look_at_followers
     from patient_ladle.service.runs.services import cancel_run
-    from patient_ladle.service.runs.waiting import _look_at_followers
 
     schedule()
     tick()
@@ -166,7 +166,7 @@ def test_a_waiting_retry_is_not_hurried_and_can_be_cancelled(schedule, repositor
 
 def test_an_extract_waits_for_others_of_the_same_data_date(schedule, repository):
     from patient_ladle.service.extracts.services import set_depends_on
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     set_depends_on("from_narrow", ["from_wide"])
     try:
@@ -195,9 +195,9 @@ def test_an_extract_waits_for_others_of_the_same_data_date(schedule, repository)
 
 
 def test_a_source_in_its_quiet_hours_is_left_alone(repository, schedule):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
-    from patient_ladle.service.runs.waiting import hold_quiet_sources
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
+    from patient_ladle.service.ledger.waiting import hold_quiet_sources
     from patient_ladle.service.sources.services import edit_source
 
     [run] = queue(repository, "from_wide")
@@ -237,8 +237,8 @@ def test_quiet_hours_go_on_over_midnight_and_end_by_the_zones_clock():
 
 
 def test_a_higher_priority_goes_first_but_never_for_ever(repository, schedule):
-    from patient_ladle.service.runs import ledger
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.ledger.models import Run
 
     old, low, high = queue(repository, "from_wide", 3)
     now = datetime.now(timezone.utc)
@@ -252,7 +252,7 @@ def test_a_higher_priority_goes_first_but_never_for_ever(repository, schedule):
 
 
 def test_a_run_that_is_not_finished_by_its_hour_is_late(schedule):
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     soon = (datetime.now(timezone.utc) + timedelta(minutes=5)).time().replace(second=0, microsecond=0)
     schedule(zone="UTC", finish_by=soon)
@@ -267,7 +267,7 @@ def test_a_run_that_is_not_finished_by_its_hour_is_late(schedule):
 
 
 def test_starts_are_spread_in_the_same_way_each_time(schedule):
-    from patient_ladle.service.runs.models import Run
+    from patient_ladle.service.ledger.models import Run
 
     schedule("a-spread", spread_seconds=3600)
     tick(0)
@@ -294,8 +294,8 @@ def test_a_pause_ends_by_itself(schedule, repository):
 
 
 def test_a_backfill_says_what_it_would_do_and_keeps_one_record_a_due_time(schedule, repository):
+    from patient_ladle.service.ledger.models import Run
     from patient_ladle.service.runs.backfilling import backfill, planned
-    from patient_ladle.service.runs.models import Run
     from patient_ladle.service.schedules.models import DueTime
 
     schedule("nightly", rule="daily 00:01", zone="UTC")
@@ -365,8 +365,8 @@ def test_a_backfill_is_one_thing_that_is_cancelled_repeated_and_told_of(schedule
 )  # fmt: skip
 def test_a_backfill_delivers_no_two_due_times_under_one_name(schedule, repository, file_name, days, refused):
     from patient_ladle.service.extracts.models import Revision
+    from patient_ladle.service.ledger.models import Backfill
     from patient_ladle.service.runs.backfilling import backfill, planned
-    from patient_ladle.service.runs.models import Backfill
 
     parameters = [{"name": "day", "type": "date", "default": "today"}, {"name": "fixed", "type": "text", "default": "x"}]
     revision = Revision.objects.filter(extract__name="from_wide")
@@ -389,7 +389,7 @@ def test_a_backfill_delivers_no_two_due_times_under_one_name(schedule, repositor
 
 
 def test_a_repeated_run_says_whether_it_gave_the_same(repository):
-    from patient_ladle.service.runs.models import ResultFile, Run
+    from patient_ladle.service.ledger.models import ResultFile, Run
     from patient_ladle.service.runs.services import run_again
 
     def made(run, digest):
@@ -402,7 +402,7 @@ def test_a_repeated_run_says_whether_it_gave_the_same(repository):
     [one] = queue(repository, "from_wide")
     made(one, "a" * 64)
     same = run_again(repository, one.pk)
-    from patient_ladle.service.runs import ledger
+    from patient_ladle.service.ledger import work as ledger
 
     finish(same)
     assert same.again_of == one
@@ -465,7 +465,7 @@ def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):
     from django.conf import settings
 
     from patient_ladle.service.extracts.services import set_retention
-    from patient_ladle.service.runs.models import ResultFile, Run
+    from patient_ladle.service.ledger.models import ResultFile, Run
     from patient_ladle.service.runs.retention import remove_old
 
     def kept():
@@ -513,7 +513,7 @@ def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away
     from patient_ladle.adapters.stores.folder import FolderStore
     from patient_ladle.core.errors import StoreUnwritable
     from patient_ladle.service.extracts.services import set_retention
-    from patient_ladle.service.runs.models import NEWEST_FIRST, ResultFile, Run
+    from patient_ladle.service.ledger.models import NEWEST_FIRST, ResultFile, Run
     from patient_ladle.service.runs.retention import remove_old
 
     runs = [finish(run) for run in queue(repository, "from_wide", 4)]
@@ -550,12 +550,13 @@ def test_what_is_the_latest_is_kept_whatever_ran_last_and_one_store_that_is_away
 
 def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_lose_none(schedule, monkeypatch):
     from patient_ladle.service.processes import scheduler
+    from patient_ladle.service.runs import recording
     from patient_ladle.service.schedules import services
     from patient_ladle.service.schedules.models import DueTime, Schedule
 
     start = datetime(2026, 11, 24, 6, 0, 30, tzinfo=timezone.utc)
     at = {"now": start}
-    for module in (scheduler, services):
+    for module in (scheduler, services, recording):
         monkeypatch.setattr(module, "database_now", lambda: at["now"])
     schedule("minutely", rule="* * * * *", catch_up="all", while_running="parallel")
     Schedule.objects.update(next_due_at=start.replace(second=0))
@@ -587,8 +588,8 @@ def test_a_clock_that_steps_and_a_rule_that_changes_make_no_due_time_twice_and_l
 def test_old_words_are_forgotten_and_the_records_stay(repository, monkeypatch):
     from patient_ladle.service.alerts.models import Alert
     from patient_ladle.service.alerts.services import open_problem, resolve_problem, tell
+    from patient_ladle.service.ledger.models import LogLine, Run
     from patient_ladle.service.runs import retention
-    from patient_ladle.service.runs.models import LogLine, Run
 
     [run] = queue(repository, "from_wide")
     finish(run)

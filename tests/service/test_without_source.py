@@ -27,7 +27,7 @@ def test_an_extract_without_a_source_is_saved_run_scheduled_and_shown(service):
         read = b"".join(ladle.runs.read(run["id"], run["files"][0]["name"]))
         assert read == b"zone,n,day\nNorth,0,2026-11-24\nNorth,1,2026-11-24\nNorth,2,2026-11-24\n"
         told = ladle.extracts.diagnose("", "live", STATEMENT + " limit :most", [{"name": "zone"}])
-        assert ([r["code"] for r in told["remarks"]], told["asked"]) == (["parameter_undeclared"], False)
+        assert ([r["code"] for r in told["diagnostics"]], told["asked"]) == (["parameter_undeclared"], False)
         refused(lambda: ladle.extracts.start_preview("", "live", STATEMENT))
         refused(lambda: ladle.extracts.copy("no_source", "x", source="metering"))
         ladle.extracts.copy("no_source", "no_source_either")

@@ -42,8 +42,8 @@ def in_thread(work):
 def test_a_child_that_is_silent_past_its_sources_deadline_is_ended_and_its_place_is_free(worker, repository, monkeypatch):
     """A frozen child stands for whatever it waits for and does not come back from: its own deadline is frozen with it."""
     from patient_ladle.service.children import launch
+    from patient_ladle.service.ledger import work as ledger
     from patient_ladle.service.processes import worker as module
-    from patient_ladle.service.runs import ledger
 
     monkeypatch.setattr(module, "GRACE_SECONDS", 0.5)
 
@@ -70,8 +70,8 @@ def test_a_child_that_is_silent_past_its_sources_deadline_is_ended_and_its_place
 
 def test_an_attempt_that_was_lost_ends_nothing_of_the_next_one_in_the_same_worker(worker, repository, monkeypatch):
     from patient_ladle.service.children.launch import Child
+    from patient_ladle.service.ledger import work as ledger
     from patient_ladle.service.processes.worker import _Minded
-    from patient_ladle.service.runs import ledger
 
     queue(repository, "from_wide")
     worker.free.acquire(), worker.free.acquire()

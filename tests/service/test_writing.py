@@ -112,7 +112,7 @@ def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
         assert names[0].endswith(".1-districts.csv")
         assert names[1].endswith(".2-readings_by_zone.csv")
         assert run["rows"] == 6
-        assert [row["n"] for row in ladle.runs.rows(run, statement=1)] == [1, 1, 1]
+        assert [row["n"] for row in ladle.runs.rows(run, statement=2)] == [1, 1, 1]
         assert len(list(ladle.runs.rows(run))) == 3
         delivered = Path(run["files"][0]["delivered_path"])
         package = json.loads((delivered.parent / "two_parts-2026-11-24.datapackage.json").read_text())
@@ -127,7 +127,7 @@ def test_each_statement_of_an_extract_has_its_own_file_and_count(service):
         assert "begins with 'delete' at line 4" in second.message
 
 
-def remarks(http, statement, source="metering", **more):
+def diagnostics(http, statement, source="metering", **more):
     body = {"source": source, "environment": "live", "statement": statement, **more}
     answer = http("POST", "/diagnostics", "author", json=body)
     assert answer.status_code == 200, answer.text
@@ -139,30 +139,30 @@ def looked_around(service):
     """The catalogues of metering and works are stored."""
     with service.ladle("author") as ladle:
         for name in ("metering", "works"):
-            ladle.sources.look(name, "live", "catalogue")
+            ladle.sources.run_query(name, "live", "catalogue")
 
 
-def test_remarks_bring_the_databases_word_and_where_a_name_is(http, looked_around):
-    found = remarks(http, "-- One\nselect d.nmae from districts d;\n-- Two\nselect 1 from orders")
+def test_diagnostics_bring_the_databases_word_and_where_a_name_is(http, looked_around):
+    found = diagnostics(http, "-- One\nselect d.nmae from districts d;\n-- Two\nselect 1 from orders")
     assert found["asked"]
-    assert [(r["code"], r["line"], r["column"], r["length"], r["hint"]) for r in found["remarks"]] == [
+    assert [(r["code"], r["line"], r["column"], r["length"], r["hint"]) for r in found["diagnostics"]] == [
         ("column_missing", 2, 10, 4, "Did you mean d.name?"),
         ("table_missing", 4, 15, 6, "It is not in this source, but in source works."),
     ]
     assert [(s["title"], s["line"], s["end_line"]) for s in found["statements"]] == [("One", 1, 2), ("Two", 3, 4)]
-    half = remarks(http, "select d.nmae from districts d; select :nowhere")
-    assert [(r["code"], r["column"]) for r in half["remarks"]] == [("column_missing", 10), ("parameter_undeclared", 40)]
-    right = remarks(http, "select name, district_id as n from districts where zone = :zone", parameters=[{"name": "zone"}])
-    assert right["remarks"] == []
+    half = diagnostics(http, "select d.nmae from districts d; select :nowhere")
+    assert [(r["code"], r["column"]) for r in half["diagnostics"]] == [("column_missing", 10), ("parameter_undeclared", 40)]
+    right = diagnostics(http, "select name, district_id as n from districts where zone = :zone", parameters=[{"name": "zone"}])
+    assert right["diagnostics"] == []
     assert [(c["name"], c["kind"]) for c in right["statements"][0]["columns"]] == [("name", "text"), ("n", "integer")]
-    broken = remarks(http, "select name frm districts d d where zone = 'é' and")
-    assert broken["remarks"][0]["code"] == "statement_wrong"
-    typed = remarks(http, "select name from districts where zone = :day", parameters=[{"name": "day", "type": "date"}])
-    assert {r["code"] for r in typed["remarks"]} == {"other_type", "statement_wrong"}
-    in_works = remarks(http, "select name from distrcts", source="works")
-    assert in_works["remarks"][0]["hint"] == "Did you mean districts?"
-    bad = remarks(http, "select 1", parameters=[{"name": "Ünfit"}, {}, {"name": "x", "type": "dat"}])
-    assert [r["code"] for r in bad["remarks"] if r["severity"] == "error"] == ["bad_input", "bad_input", "unknown_name"]
+    broken = diagnostics(http, "select name frm districts d d where zone = 'é' and")
+    assert broken["diagnostics"][0]["code"] == "statement_wrong"
+    typed = diagnostics(http, "select name from districts where zone = :day", parameters=[{"name": "day", "type": "date"}])
+    assert {r["code"] for r in typed["diagnostics"]} == {"other_type", "statement_wrong"}
+    in_works = diagnostics(http, "select name from distrcts", source="works")
+    assert in_works["diagnostics"][0]["hint"] == "Did you mean districts?"
+    bad = diagnostics(http, "select 1", parameters=[{"name": "Ünfit"}, {}, {"name": "x", "type": "dat"}])
+    assert [r["code"] for r in bad["diagnostics"] if r["severity"] == "error"] == ["bad_input", "bad_input", "unknown_name"]
     problem(
         http("POST", "/diagnostics", "runner", json={"source": "metering", "environment": "live", "statement": "x"}),
         403,
@@ -176,15 +176,15 @@ def test_a_silent_source_is_said_with_its_last_check_and_the_stored_names(http, 
             "away", "postgresql", {"live": {"address": metering | {"port": 1}, "secret": "x"}}, connect_timeout_seconds=2
         )
         ladle.sources.check("away")
-    found = remarks(http, "select name from districts", source="away")
-    [said] = found["remarks"]
+    found = diagnostics(http, "select name from districts", source="away")
+    [said] = found["diagnostics"]
     assert not found["asked"]
     assert (said["severity"], said["code"]) == ("warning", "source_unreachable")
     assert "The check of this source failed 0 minutes ago at port." in said["message"]
 
 
 def test_a_kept_session_survives_its_server_connection(http, cluster, looked_around):
-    assert remarks(http, "select 1 as one")["asked"]
+    assert diagnostics(http, "select 1 as one")["asked"]
     with psycopg.connect(cluster.url("metering"), autocommit=True) as connection:
         rows = connection.execute(
             "select xact_start from pg_stat_activity where usename = 'reader' and state = 'idle'"
@@ -192,7 +192,7 @@ def test_a_kept_session_survives_its_server_connection(http, cluster, looked_aro
         assert rows
         assert all(began is None for (began,) in rows), "no snapshot is held while nobody types"
         connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'reader'")
-    assert remarks(http, "select 1 as one")["asked"]
+    assert diagnostics(http, "select 1 as one")["asked"]
 
 
 def preview(http, **body):
@@ -201,7 +201,7 @@ def preview(http, **body):
         return answer
     number = answer.json()["id"]
     return until(
-        lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] in ("finished", "failed") and found
+        lambda: (found := http("GET", f"/queries/{number}", "author").json())["state"] in ("finished", "failed") and found
     )
 
 
@@ -210,20 +210,20 @@ def test_a_preview_shows_the_first_rows_of_one_statement_with_bound_values(http)
     both = {"statement": text, "parameters": [{"name": "zone"}]}
     first = preview(http, **both, values={"zone": "North"})
     assert (first["result"]["rows"], first["result"]["complete"]) == ([["Alder Moor"]], True)
-    second = preview(http, **both, values={"zone": "x"}, part=1, rows=5)
+    second = preview(http, **both, values={"zone": "x"}, statement_number=2, rows=5)
     assert (second["result"]["rows"], second["result"]["complete"]) == ([[str(n)] for n in range(1, 6)], False)
     assert second["result"]["first_seconds"] <= second["result"]["seconds"]
     assert second["result"]["identity"]["login"] == "reader"
-    assert preview(http, **both, values={"zone": "x"}, part=1, total=True)["result"]["rows"] == [["1000000"]]
+    assert preview(http, **both, values={"zone": "x"}, statement_number=2, total=True)["result"]["rows"] == [["1000000"]]
     dated = {
         "statement": "select :since as since",
         "parameters": [{"name": "since", "type": "date", "default": "start of last month"}],
     }
     assert preview(http, **dated, data_date="2026-11-24")["result"]["rows"] == [["2026-10-01"]]
-    problem(preview(http, **both, part=2), 400, "bad_input")
+    problem(preview(http, **both, statement_number=3), 400, "bad_input")
     problem(preview(http, **both), 400, "value_missing")
     problem(preview(http, statement="delete from districts"), 400, "statement_refused")
-    wrong = preview(http, statement="select 1;\nselect nmae from districts", part=1)
+    wrong = preview(http, statement="select 1;\nselect nmae from districts", statement_number=2)
     assert (wrong["state"], "line 2, column 8" in wrong["error"]["message"]) == ("failed", True)
 
 
@@ -232,7 +232,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         ladle.extracts.add(
             "dry", "metering", "-- By zone\nselect name, :who as who from districts where zone = any(:zones) and :since is not null",
             formats=["csv"], deliver_into="dry",
-            parameters=[{"name": "zones", "many": True}, {"name": "since", "type": "date", "default": "start of last month"},
+            parameters=[{"name": "zones", "is_list": True}, {"name": "since", "type": "date", "default": "start of last month"},
                         {"name": "who", "sensitive": True, "required": False}],
         )  # fmt: skip
         body = {"environment": "live", "values": {"zones": ["North", "South"], "who": "O'Brook"}, "data_date": "2026-11-24",
@@ -257,7 +257,7 @@ def test_a_dry_run_tells_everything_and_runs_nothing(service):
         for zones, rows in ((["South"], 1), (["North", "South"], 2)):
             ladle.runs.wait(ladle.runs.start("dry", **body | {"values": {"zones": zones, "who": "another"}})["id"], PATIENCE)
             expected = ladle.runs.dry_run("dry", **body | {"values": {"zones": zones}})["expected"]
-            assert (expected["rows"], expected["rows_least"], expected["rows_most"]) == (rows, rows, rows)
+            assert (expected["rows"], expected["rows_min"], expected["rows_max"]) == (rows, rows, rows)
         assert any("would be overwritten: dry-2026-11-24.csv" in warning for warning in after["warnings"])
         blocked, aside = service.data / "deliveries/dry", service.data / "deliveries/dry-aside"
         blocked.rename(aside)
@@ -378,16 +378,16 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
     assert (
         "2 rows shown"
         in service.command(
-            "extract", "preview", "to_preview", "--set", "zone=x", "--part", "2", "--rows", "2", name="author"
+            "extract", "preview", "to_preview", "--set", "zone=x", "--statement-number", "2", "--rows", "2", name="author"
         ).stdout
     )
     assert (
         "3"
         in service.command(
-            "extract", "preview", "to_preview", "--set", "zone=x", "--part", "2", "--total", name="author"
+            "extract", "preview", "to_preview", "--set", "zone=x", "--statement-number", "2", "--total", name="author"
         ).stdout
     )
-    wrong = service.command("extract", "preview", "to_preview", "--set", "zone=x", "--part", "3", name="author")
+    wrong = service.command("extract", "preview", "to_preview", "--set", "zone=x", "--statement-number", "3", name="author")
     assert (wrong.returncode, "there is no statement 3; there are 2" in wrong.stderr) == (2, True)
     body = {"source": "metering", "environment": "live", "statement": "select pg_sleep(300) is null as slept"}
     number = http("POST", "/previews", "author", json=body).json()["id"]
@@ -399,9 +399,9 @@ def test_a_preview_from_the_command_line_and_one_that_is_cancelled(http, service
             ).fetchall()
 
     until(sleeping)
-    assert http("POST", f"/inquiries/{number}/cancel", "author").status_code == 200
+    assert http("POST", f"/queries/{number}/cancel", "author").status_code == 200
     until(lambda: not sleeping())
-    assert until(lambda: (found := http("GET", f"/inquiries/{number}", "author").json())["state"] == "cancelled" and found)
+    assert until(lambda: (found := http("GET", f"/queries/{number}", "author").json())["state"] == "cancelled" and found)
     back = http(
         "POST", "/restore-parameters", "author", json={"source": "metering", "statement": "select /* :zone */ 'x' /* : */"}
     )
@@ -425,7 +425,7 @@ def test_choices_come_from_a_query_with_words_for_them_and_serve_everybody_for_a
         asked = http(
             "POST", "/extracts/by_district/choices", name, json={"parameter": "district", "environment": "live"}
         ).json()
-        return until(lambda: (found := http("GET", f"/inquiries/{asked['id']}", name).json())["state"] == "finished" and found)
+        return until(lambda: (found := http("GET", f"/queries/{asked['id']}", name).json())["state"] == "finished" and found)
 
     first = answer("runner")
     assert first["result"]["rows"] == [["1", "Alder Moor"], ["2", "Birch Fen"], ["3", 'Heron "Holt", old']]
@@ -474,8 +474,8 @@ def test_a_private_value_is_masked_in_schedules_and_in_what_a_database_says(serv
     ],
 )  # fmt: skip
 def test_hard_input_gets_a_clear_answer(http, looked_around, statement, code):
-    found = remarks(http, statement, parameters=[{"name": "select"}] if ":select" in statement else [])
-    errors = [r for r in found["remarks"] if r["severity"] == "error"]
+    found = diagnostics(http, statement, parameters=[{"name": "select"}] if ":select" in statement else [])
+    errors = [r for r in found["diagnostics"] if r["severity"] == "error"]
     assert [r["code"] for r in errors] == ([code] if code else [])
     assert all(r["message"] for r in errors)
     answer = http("POST", "/extracts", "author", json={"name": "hard", "source": "metering", "statement": statement,

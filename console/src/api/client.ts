@@ -1,4 +1,5 @@
 import createClient, { type Middleware } from "openapi-fetch";
+import { service } from "../lib/service";
 import type { components, paths } from "./schema";
 
 const csrf: Middleware = {
@@ -24,11 +25,11 @@ export type Schedule = components["schemas"]["ScheduleView"];
 export type Source = components["schemas"]["SourceView"];
 export type Address = components["schemas"]["AddressView"];
 export type CheckStep = components["schemas"]["CheckStepView"];
-export type Inquiry = components["schemas"]["InquiryView"];
-export type InquiryBody = components["schemas"]["InquiryBody"];
+export type SourceQuery = components["schemas"]["QueryView"];
+export type SourceQueryBody = components["schemas"]["QueryBody"];
 export type Filter = components["schemas"]["FilterBody"];
 export type TableRecord = components["schemas"]["TableView"];
-export type Remark = components["schemas"]["RemarkView"];
+export type Diagnostic = components["schemas"]["DiagnosticView"];
 export type Line = components["schemas"]["LineView"];
 export type Differences = components["schemas"]["DifferencesView"];
 export type SharedValue = components["schemas"]["SharedValueView"];
@@ -39,12 +40,18 @@ export type FormatRecord = components["schemas"]["FormatView"];
 export type OptionRecord = components["schemas"]["OptionView"];
 export type ResultLine = components["schemas"]["ResultLine"];
 /** What differs from the defaults: options by format, the choice of columns (or lists by the title of a statement), options of all files. */
-export interface Output { [part: string]: unknown; formats?: Record<string, Record<string, unknown>>; columns?: { name: string; as?: string; type?: string; pattern?: string }[]; files?: Record<string, unknown> }
+export interface Output {
+  [part: string]: unknown;
+  formats?: Record<string, Record<string, unknown>>;
+  columns?: { name: string; as?: string; type?: string; pattern?: string }[];
+  files?: Record<string, unknown>;
+}
 export type WorkerRecord = components["schemas"]["WorkerView"];
 export type AlertRecord = components["schemas"]["AlertView"];
 export type ChannelRecord = components["schemas"]["ChannelView"];
 export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];
+export type KeptDraft = components["schemas"]["DraftView"];
 export type Completion = components["schemas"]["CompletionView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */
@@ -52,11 +59,16 @@ export class Problem extends Error {
   readonly status: number;
   readonly code: string;
   readonly hint: string;
-  constructor(status: number, body: { code?: string; message?: string; detail?: string; hint?: string }) {
+  readonly facts: Record<string, unknown>;
+  constructor(
+    status: number,
+    body: { code?: string; message?: string; detail?: string; hint?: string; facts?: Record<string, unknown> },
+  ) {
     super(body.message ?? body.detail ?? `The service answered ${status}.`);
     this.status = status;
     this.code = body.code ?? "error";
     this.hint = body.hint ?? "";
+    this.facts = body.facts ?? {};
   }
 }
 
@@ -66,8 +78,14 @@ export async function must<T>(call: Promise<{ data?: T; error?: unknown; respons
   try {
     answer = await call;
   } catch {
-    throw new Problem(0, { message: "The service does not answer.", hint: "Try again in a moment." });
+    service.missed();
+    throw new Problem(0, { code: "not_sent", message: "The service does not answer.", hint: "Try again in a moment." });
   }
-  if (!answer.response.ok) throw new Problem(answer.response.status, (answer.error ?? {}));
+  if (answer.response.ok) service.answered();
+  else {
+    const problem = new Problem(answer.response.status, answer.error ?? {});
+    if (problem.code === "service_away") service.missed();
+    throw problem;
+  }
   return answer.data as T;
 }

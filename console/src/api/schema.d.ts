@@ -150,7 +150,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Tables and columns by name, in every source that was looked around in. */
+        /** @description Tables and columns by name, in every source that was browsed. */
         get: operations["search_catalogues"];
         put?: never;
         post?: never;
@@ -248,6 +248,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/console-faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Writes a fault that the console has met in a browser into the service's log. */
+        post: operations["tell_console_fault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/date-phrases": {
         parameters: {
             query?: never;
@@ -274,7 +291,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Remarks on a statement as it stands, without asking the source. */
+        /** @description Diagnostics on a statement as it stands, without asking the source. */
         post: operations["diagnose"];
         delete?: never;
         options?: never;
@@ -294,6 +311,42 @@ export interface paths {
         /** @description Between any two texts: what two authors see who saved at the same time. */
         post: operations["text_differences"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own unsaved work, the newest first; nobody else's. */
+        get: operations["drafts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own draft of a text that is no extract yet; version 0: there is none. */
+        get: operations["draft"];
+        /** @description Writes one's draft of a text that is no extract yet, on top of the version that is named. */
+        put: operations["keep_draft"];
+        post?: never;
+        /** @description Drops one's draft of a text that is no extract yet. */
+        delete: operations["drop_draft"];
         options?: never;
         head?: never;
         patch?: never;
@@ -413,7 +466,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Starts, or takes up, the inquiry that proposes values for a parameter: values, and words for them. */
+        /** @description Starts, or takes up, the query that proposes values for a parameter: values, and words for them. */
         post: operations["choices"];
         delete?: never;
         options?: never;
@@ -489,6 +542,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/extracts/{name}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own draft of an extract; version 0: there is none. */
+        get: operations["draft_of_extract"];
+        /** @description Writes one's draft of an extract on top of the version that is named; 412 where another window has written meanwhile. */
+        put: operations["keep_draft_of_extract"];
+        post?: never;
+        /** @description Drops one's draft of an extract; what is saved stays. */
+        delete: operations["drop_draft_of_extract"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/favourite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Whether the extract is one of the person's favourites: each has their own. */
+        put: operations["add_favourite"];
+        post?: never;
+        /** @description Whether the extract is one of the person's favourites: each has their own. */
+        delete: operations["remove_favourite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/extracts/{name}/latest": {
         parameters: {
             query?: never;
@@ -506,7 +596,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/extracts/{name}/latest/{form}": {
+    "/api/v1/extracts/{name}/latest/{format}": {
         parameters: {
             query?: never;
             header?: never;
@@ -534,6 +624,23 @@ export interface paths {
         put?: never;
         /** @description Gives an extract another folder or name; the earlier name keeps answering. */
         post: operations["move_extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/extracts/{name}/opened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The person has the extract in hand: it is among those they opened recently. */
+        post: operations["open_extract"];
         delete?: never;
         options?: never;
         head?: never;
@@ -591,6 +698,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/filings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts several extracts elsewhere at once: folder, tags, archive; all of them, or none. What they were comes back. */
+        post: operations["file_extracts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/formats": {
         parameters: {
             query?: never;
@@ -608,57 +732,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/inquiries/{number}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One's own inquiry and, once it has finished, what it found. */
-        get: operations["inquiry"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/inquiries/{number}/cancel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Asks an inquiry to stop; its statement is stopped in the source. */
-        post: operations["cancel_inquiry"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/inquiries/{number}/cells/{row}/{column}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One long or binary value: a raster image to be looked at with ``look``, else a download. */
-        get: operations["inquiry_cell"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/last-night": {
         parameters: {
             query?: never;
@@ -666,7 +739,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description How the last night went, from six in the evening until now. */
+        /** @description How the last night went, from six in the evening until now; or a past one, until the next evening. */
         get: operations["last_night"];
         put?: never;
         post?: never;
@@ -757,8 +830,59 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Starts an inquiry for the first rows of one statement, or for its count; poll it as any other. */
+        /** @description Starts a query for the first rows of one statement, or for its count; poll it as any other. */
         post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queries/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own query and, once it has finished, what it found. */
+        get: operations["query"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queries/{number}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks a query to stop; its statement is stopped in the source. */
+        post: operations["cancel_query"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queries/{number}/cells/{row}/{column}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One long or binary value: a raster image to be shown with ``inline``, else a download. */
+        get: operations["query_cell"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -862,23 +986,6 @@ export interface paths {
         put?: never;
         /** @description Runs it again, with its own revision, data date and values. */
         post: operations["run_again"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{number}/archive": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description All files of a run and their descriptor, as one archive. */
-        get: operations["run_archive"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1032,6 +1139,23 @@ export interface paths {
         put?: never;
         /** @description The result counts no more among what its extract publishes; delivered files stay where they are. */
         post: operations["withdraw_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{number}/zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All files of a run and their descriptor, as one archive. */
+        get: operations["run_archive"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1300,7 +1424,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sources/{name}/inquiries": {
+    "/api/v1/sources/{name}/queries": {
         parameters: {
             query?: never;
             header?: never;
@@ -1309,8 +1433,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Starts an inquiry in a source: a check, its catalogue, rows of a table or counts. */
-        post: operations["ask"];
+        /** @description Starts a query in a source: a check, its catalogue, rows of a table or counts. */
+        post: operations["start_query"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1864,7 +1988,7 @@ export interface components {
              */
             then: components["schemas"]["DeliveryBodyThenEnum"];
             /**
-             * @description With elsewhere: the folders, separated by ;
+             * @description With elsewhere: the folders, separated by commas
              * @default
              */
             into: string;
@@ -1901,9 +2025,25 @@ export interface components {
             /** @description Whose it is. */
             owner?: string;
         };
+        DiagnosticView: {
+            /** @description error, warning or note */
+            severity: components["schemas"]["SeverityEnum"];
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
+            code: string;
+            /** @description What is wrong, with what was given. */
+            message: string;
+            /** @description The next step. */
+            hint: string;
+            /** @description From 1. */
+            line: number;
+            /** @description From 1, in code points. */
+            column: number;
+            /** @description How many code points it concerns. */
+            length: number;
+        };
         DiagnosticsView: {
             /** @description What is wrong, doubtful or worth knowing, by line. */
-            remarks: components["schemas"]["RemarkView"][];
+            diagnostics: components["schemas"]["DiagnosticView"][];
             /** @description The database gave its own word. */
             asked: boolean;
             /** @description The statements of the text, in order. */
@@ -1924,6 +2064,50 @@ export interface components {
             /** @description Lines of both statements, in order. */
             statement: components["schemas"]["LineView"][];
         };
+        DraftBody: {
+            /** @description The version that this goes on from; 0: there was none. */
+            version: number;
+            /** @description The revision that it was begun from; null: none. */
+            base?: number | null;
+            /** @description What is to be saved one day: the fields of an extract. */
+            content: {
+                [key: string]: unknown;
+            };
+        };
+        DraftLine: {
+            /** @description Of a text that is no extract yet; empty: it is a draft of an extract. */
+            key: string;
+            /** @description Empty: it is no extract yet. */
+            extract: string;
+            /** @description The revision that it was begun from; null: none. */
+            base: number | null;
+            /** @description Grows with each write; 0: there is none. */
+            version: number;
+            /**
+             * Format: date-time
+             * @description When it was written last; null: never.
+             */
+            saved_at: string | null;
+        };
+        DraftView: {
+            /** @description Of a text that is no extract yet; empty: it is a draft of an extract. */
+            key: string;
+            /** @description Empty: it is no extract yet. */
+            extract: string;
+            /** @description The revision that it was begun from; null: none. */
+            base: number | null;
+            /** @description Grows with each write; 0: there is none. */
+            version: number;
+            /**
+             * Format: date-time
+             * @description When it was written last; null: never.
+             */
+            saved_at: string | null;
+            /** @description What the editor put there; null: there is none. */
+            readonly content: {
+                [key: string]: unknown;
+            } | null;
+        };
         DrainBody: {
             /**
              * @description False: it takes runs again.
@@ -1936,7 +2120,7 @@ export interface components {
             name: string;
             /** @description Name of the format, such as csv. */
             format: string;
-            /** @description Which statement it would hold, from 0. */
+            /** @description Title of the statement that it would hold; empty: of all of them, or of the only one. */
             statement: string;
             /** @description What differs from the format's defaults. */
             options: {
@@ -1991,7 +2175,7 @@ export interface components {
             statements: components["schemas"]["DryRunStatement"][];
             /** @description Its files. */
             files: components["schemas"]["DryRunFile"][];
-            /** @description Folders of the delivery, separated by ; */
+            /** @description Folders of the delivery, separated by commas */
             deliver_into: string;
             /** @description From earlier runs: how long it takes and how many rows there are; null: there were none. */
             expected: components["schemas"]["ExpectedView"] | null;
@@ -1999,7 +2183,7 @@ export interface components {
             limits: components["schemas"]["LimitsView"];
             /** @description What to mind about it. */
             warnings: string[];
-            /** @description What kind of fault or remark it is; stays the same from release to release. */
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
             code: components["schemas"]["CodeView"];
         };
         DueTimePage: {
@@ -2084,7 +2268,7 @@ export interface components {
             note: string;
         };
         ErrorView: {
-            /** @description What kind of fault or remark it is; stays the same from release to release. */
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
             code: string;
             /** @description What is wrong, with what was given. */
             message: string;
@@ -2097,9 +2281,9 @@ export interface components {
             /** @description How many rows. */
             rows: number;
             /** @description The fewest of earlier runs. */
-            rows_least: number;
+            rows_min: number;
             /** @description The most of earlier runs. */
-            rows_most: number;
+            rows_max: number;
             /**
              * Format: double
              * @description How long it takes, the median of earlier runs.
@@ -2123,7 +2307,7 @@ export interface components {
             formats?: string[];
             /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name?: string;
-            /** @description Folders of the delivery, separated by ; */
+            /** @description Folders of the delivery, separated by commas */
             deliver_into?: string;
             /** @description formats: options by format; columns: the choice of columns; files: compression, splitting, delivery. */
             output?: {
@@ -2175,6 +2359,29 @@ export interface components {
             saved_at: string;
             /** @description Words to find it by. */
             tags: string[];
+            /** @description Its newest run, whoever or whatever started it; null: none yet. */
+            last_run: components["schemas"]["LastRunView"] | null;
+            /** @description What is wrong with the last run, in words; empty: nothing. */
+            readonly problem: string;
+            /**
+             * Format: date-time
+             * @description Of its schedules that are not paused; null: none.
+             */
+            next_due_at: string | null;
+            /** @description So many run it. */
+            schedules: number;
+            /** @description So many of them are paused. */
+            paused: number;
+            /**
+             * @description Of whoever asks.
+             * @default false
+             */
+            favourite: boolean;
+            /**
+             * Format: date-time
+             * @description When whoever asks had it in hand last; null: never.
+             */
+            opened_at?: string | null;
         };
         ExtractView: {
             /** @description The present one, also where an earlier one was asked for. */
@@ -2202,6 +2409,17 @@ export interface components {
             readonly depends_on: string[];
             /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
+        };
+        FaultBody: {
+            /** @description What the browser says went wrong. */
+            message: string;
+            /** @description The page's address, without the service's. */
+            page: string;
+            /**
+             * @description Where in the console's code.
+             * @default
+             */
+            stack: string;
         };
         /**
          * @description * `text` - text
@@ -2232,13 +2450,13 @@ export interface components {
             bytes: number;
             /** @description Checksum of its bytes (FIPS 180-4), in hexadecimal digits. */
             sha256: string;
-            /** @description Which statement of the extract it holds, from 0; the first of several. */
+            /** @description Which statement of the extract it holds, from 1; the first of several. */
             statement: number;
             /** @description Which part of a split result, from 1. */
             part: number | null;
             /** @description none, or how the file is packed. */
             compression: string;
-            /** @description Of a workbook: name, place of its statement, rows. */
+            /** @description Of a workbook: name, number of its statement from 1, rows. */
             sheets: unknown[];
             /**
              * Format: date-time
@@ -2249,6 +2467,34 @@ export interface components {
             delivered_path: string;
             /** @description Its paths in further folders. */
             delivered_also: string[];
+        };
+        FilingBody: {
+            /** @description Its name. */
+            name: string;
+            /** @description Left out: it stays where it is. */
+            folder?: string;
+            /** @description All of them; left out: they stay. */
+            tags?: string[];
+            /** @description Left out: as it is. */
+            archived?: boolean;
+        };
+        FilingView: {
+            /** @description Its name. */
+            name: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
+            folder?: string;
+            /** @description Words to find it by. */
+            tags?: string[];
+            /** @description Out of sight, and run by nothing. */
+            archived?: boolean;
+        };
+        FilingsBody: {
+            /** @description At most 1,000; all of them are changed, or none. */
+            extracts: components["schemas"]["FilingBody"][];
+        };
+        FilingsView: {
+            /** @description What they were: sent as `extracts`, it undoes this. */
+            before: components["schemas"]["FilingView"][];
         };
         FilterBody: {
             /** @description Name of the column. */
@@ -2313,142 +2559,6 @@ export interface components {
          * @enum {string}
          */
         HeldEnum: "" | "held" | "released" | "rejected";
-        InquiryBody: {
-            /** @description Name of the environment. */
-            environment: string;
-            /** @description Which kind it is of. */
-            kind: components["schemas"]["InquiryKind"];
-            /** @description Name of the table. */
-            table?: string;
-            /** @description What rows must meet, all of them. */
-            filters?: components["schemas"]["FilterBody"][];
-            /** @description Name of the column to sort by. */
-            sort?: string;
-            /** @description The largest first. */
-            descending?: boolean;
-            /** @description Column whose values are counted. */
-            column?: string;
-            /** @description Counted by this part of a date or time. */
-            period?: components["schemas"]["PeriodEnum"];
-            /** @description How many rows at most. */
-            rows?: number;
-        };
-        InquiryColumn: {
-            /** @description Its name. */
-            name: string;
-            /** @description Which kind it is of. */
-            kind: string;
-            /** @description The column's type, in the source's words. */
-            source_type: string;
-        };
-        InquiryError: {
-            /** @description What kind of fault or remark it is; stays the same from release to release. */
-            code: string;
-            /** @description What is wrong, with what was given. */
-            message: string;
-            /** @description The next step. */
-            hint: string;
-            /** @description It may pass: the same may work later. */
-            transient: boolean;
-        };
-        /**
-         * @description * `check` - check
-         *     * `catalogue` - catalogue
-         *     * `rows` - rows
-         *     * `count` - count
-         *     * `counts` - counts
-         * @enum {string}
-         */
-        InquiryKind: "check" | "catalogue" | "rows" | "count" | "counts";
-        InquiryResult: {
-            /** @description Name and kind of each column. */
-            columns?: components["schemas"]["InquiryColumn"][];
-            /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
-            rows?: unknown[][];
-            /** @description What to mind in these rows. */
-            notes?: string[];
-            /** @description These are all the rows there are. */
-            complete?: boolean;
-            /**
-             * Format: double
-             * @description Seconds until the first row.
-             */
-            first_seconds?: number;
-            /**
-             * Format: double
-             * @description How long it took.
-             */
-            seconds?: number;
-            /** @description Server, database and login of the session, as they say themselves. */
-            identity?: {
-                [key: string]: string;
-            };
-            /** @description Steps of a check, in order. */
-            steps?: components["schemas"]["CheckStepView"][];
-            /** @description Of a catalogue: how many there are. */
-            tables?: number;
-        };
-        /**
-         * @description * `waiting` - waiting
-         *     * `running` - running
-         *     * `finished` - finished
-         *     * `failed` - failed
-         *     * `cancelled` - cancelled
-         * @enum {string}
-         */
-        InquiryState: "waiting" | "running" | "finished" | "failed" | "cancelled";
-        InquiryView: {
-            /** @description Its number. */
-            id: string;
-            /** @description Name of the source. */
-            source: string;
-            /** @description Name of the environment. */
-            environment: string;
-            /** @description Which kind it is of. */
-            kind: components["schemas"]["InquiryViewKindEnum"];
-            /** @description What has become of it so far. */
-            state: components["schemas"]["InquiryState"];
-            /** @description Somebody asked it to stop. */
-            cancel_asked: boolean;
-            /** @description The text in the source's language. */
-            readonly statement: string;
-            /** @description What it declares of its parameters. */
-            readonly parameters: {
-                [key: string]: unknown;
-            }[];
-            /** @description Values of parameters, by name; sensitive ones masked. */
-            readonly values: {
-                [key: string]: string;
-            };
-            /** @description Names of the parameters whose lines count, where a statement has lines that can be left out. */
-            readonly active_filters: string[];
-            /**
-             * Format: date-time
-             * @description When it was asked.
-             */
-            asked_at: string;
-            /**
-             * Format: date-time
-             * @description When it ended; null: not yet.
-             */
-            ended_at: string | null;
-            /** @description Why it failed; null: it has not. */
-            error: components["schemas"]["InquiryError"] | null;
-            /** @description What it found; null: nothing yet. */
-            readonly result: components["schemas"]["InquiryResult"] | null;
-        };
-        /**
-         * @description * `check` - check
-         *     * `catalogue` - catalogue
-         *     * `rows` - rows
-         *     * `count` - count
-         *     * `counts` - counts
-         *     * `preview` - preview
-         *     * `total` - total
-         *     * `choices` - choices
-         * @enum {string}
-         */
-        InquiryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
         LanguageView: {
             /** @description Sources whose engines have one language take each other's statements. */
             name: string;
@@ -2456,6 +2566,45 @@ export interface components {
             title: string;
             /** @description How an editor colours it; null: as plain text. */
             editor: components["schemas"]["EditorView"] | null;
+        };
+        LastRunView: {
+            /** @description Its number. */
+            id: number;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description What has become of it so far. */
+            state: components["schemas"]["RunState"];
+            /** @description held, released or rejected, by a guard and a person; empty: none of these. */
+            held: components["schemas"]["HeldEnum"];
+            /**
+             * @description What has become of it; empty: none was wanted, or it is held.
+             *
+             *     * `` -
+             *     * `waiting` - waiting
+             *     * `in_progress` - in_progress
+             *     * `delivered` - delivered
+             *     * `failed` - failed
+             *     * `left` - left
+             */
+            delivery: components["schemas"]["DeliveryEnum"];
+            /** @description It was not finished by the moment that was set. */
+            late: boolean;
+            /** @description It has warnings, or a guard found something. */
+            warned: boolean;
+            /** @description It has no rows. */
+            empty: boolean;
+            /** @description How many rows. */
+            rows: number | null;
+            /**
+             * Format: date-time
+             * @description When it was asked for.
+             */
+            queued_at: string;
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
+            ended_at: string | null;
         };
         LatestView: {
             /** @description Number of the run. */
@@ -2542,23 +2691,9 @@ export interface components {
             /** @description Only in the answer to a sign-in for a token. */
             token?: string;
         };
-        MomentView: {
-            /**
-             * Format: date-time
-             * @description The moment.
-             */
-            at: string;
-            /**
-             * Format: date-time
-             * @description By the clocks of the rule's zone.
-             */
-            local: string;
-            /** @description What is out of the ordinary: clocks that change, a holiday, a move. */
-            note: string;
-        };
         MomentsView: {
             /** @description The next due times. */
-            next_due: components["schemas"]["MomentView"][];
+            next_due: components["schemas"]["RuleTimeView"][];
             /** @description One rule of each form that can be written. */
             forms: string[];
         };
@@ -2645,6 +2780,13 @@ export interface components {
              * @description The last moment of it.
              */
             until: string;
+            /**
+             * Format: date
+             * @description Of its morning, by the service's clocks.
+             */
+            date: string;
+            /** @description It is a past night. */
+            is_over: boolean;
             /** @description Runs by state, those that were late, due times without a run. */
             sentence: string;
             /** @description How many runs, by state. */
@@ -2718,7 +2860,7 @@ export interface components {
             /** @description Kind of its values, such as date or integer. */
             type: components["schemas"]["TypeEnum"];
             /** @description It takes a list of values. */
-            many: boolean;
+            is_list: boolean;
             /** @description It has to be given. */
             required: boolean;
             /** @description What counts when nothing is given. */
@@ -2742,9 +2884,9 @@ export interface components {
                 [key: string]: string;
             };
             /** @description The least value that may be given. */
-            least?: unknown;
+            minimum?: unknown;
             /** @description The greatest value that may be given. */
-            most?: unknown;
+            maximum?: unknown;
             /**
              * @description A regular expression (RE2) that a text must match as a whole.
              * @default
@@ -2788,7 +2930,7 @@ export interface components {
             formats?: string[];
             /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name?: string;
-            /** @description Folders of the delivery, separated by ; */
+            /** @description Folders of the delivery, separated by commas */
             deliver_into?: string;
             /** @description formats: options by format; columns: the choice of columns; files: compression, splitting, delivery. */
             output?: {
@@ -2876,7 +3018,7 @@ export interface components {
             finish_by?: string | null;
             /** @description low, normal or high */
             priority?: string;
-            /** @description Folders, separated by ;, instead of the extract's. */
+            /** @description Folders, separated by commas, instead of the extract's. */
             deliver_into?: string;
             /** @description Name of the extract. */
             extract?: string;
@@ -2896,7 +3038,7 @@ export interface components {
             note?: string;
             /** @description Sources of one group stand together in lists. */
             group?: string;
-            /** @description How many runs and inquiries may read it at once. */
+            /** @description How many runs and queries may read it at once. */
             max_runs?: number;
             /** @description How long a connection may take. */
             connect_timeout_seconds?: number;
@@ -3000,10 +3142,10 @@ export interface components {
                 [key: string]: unknown;
             }[];
             /**
-             * @description Which of several statements, from 0.
-             * @default 0
+             * @description Which of several statements, from 1.
+             * @default 1
              */
-            part: number;
+            statement_number: number;
             /** @description Values of parameters, by name; sensitive ones masked. */
             values?: {
                 [key: string]: unknown;
@@ -3054,6 +3196,142 @@ export interface components {
          * @enum {string}
          */
         ProposalViewKindEnum: "column" | "table" | "alias" | "with" | "parameter" | "keyword" | "word";
+        QueryBody: {
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description Which kind it is of. */
+            kind: components["schemas"]["QueryKind"];
+            /** @description Name of the table. */
+            table?: string;
+            /** @description What rows must meet, all of them. */
+            filters?: components["schemas"]["FilterBody"][];
+            /** @description Name of the column to sort by. */
+            sort?: string;
+            /** @description The largest first. */
+            descending?: boolean;
+            /** @description Column whose values are counted. */
+            column?: string;
+            /** @description Counted by this part of a date or time. */
+            period?: components["schemas"]["PeriodEnum"];
+            /** @description How many rows at most. */
+            rows?: number;
+        };
+        QueryColumn: {
+            /** @description Its name. */
+            name: string;
+            /** @description Which kind it is of. */
+            kind: string;
+            /** @description The column's type, in the source's words. */
+            source_type: string;
+        };
+        QueryError: {
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
+            code: string;
+            /** @description What is wrong, with what was given. */
+            message: string;
+            /** @description The next step. */
+            hint: string;
+            /** @description It may pass: the same may work later. */
+            transient: boolean;
+        };
+        /**
+         * @description * `check` - check
+         *     * `catalogue` - catalogue
+         *     * `rows` - rows
+         *     * `count` - count
+         *     * `counts` - counts
+         * @enum {string}
+         */
+        QueryKind: "check" | "catalogue" | "rows" | "count" | "counts";
+        QueryResult: {
+            /** @description Name and kind of each column. */
+            columns?: components["schemas"]["QueryColumn"][];
+            /** @description Cells: a text, null, {text, characters} for a long text, {bytes, media} for a binary value. */
+            rows?: unknown[][];
+            /** @description What to mind in these rows. */
+            notes?: string[];
+            /** @description These are all the rows there are. */
+            complete?: boolean;
+            /**
+             * Format: double
+             * @description Seconds until the first row.
+             */
+            first_seconds?: number;
+            /**
+             * Format: double
+             * @description How long it took.
+             */
+            seconds?: number;
+            /** @description Server, database and login of the session, as they say themselves. */
+            identity?: {
+                [key: string]: string;
+            };
+            /** @description Steps of a check, in order. */
+            steps?: components["schemas"]["CheckStepView"][];
+            /** @description Of a catalogue: how many there are. */
+            tables?: number;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `running` - running
+         *     * `finished` - finished
+         *     * `failed` - failed
+         *     * `cancelled` - cancelled
+         * @enum {string}
+         */
+        QueryState: "waiting" | "running" | "finished" | "failed" | "cancelled";
+        QueryView: {
+            /** @description Its number. */
+            id: string;
+            /** @description Name of the source. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description Which kind it is of. */
+            kind: components["schemas"]["QueryViewKindEnum"];
+            /** @description What has become of it so far. */
+            state: components["schemas"]["QueryState"];
+            /** @description Somebody asked it to stop. */
+            cancel_asked: boolean;
+            /** @description The text in the source's language. */
+            readonly statement: string;
+            /** @description What it declares of its parameters. */
+            readonly parameters: {
+                [key: string]: unknown;
+            }[];
+            /** @description Values of parameters, by name; sensitive ones masked. */
+            readonly values: {
+                [key: string]: string;
+            };
+            /** @description Names of the parameters whose lines count, where a statement has lines that can be left out. */
+            readonly active_filters: string[];
+            /**
+             * Format: date-time
+             * @description When it was asked.
+             */
+            asked_at: string;
+            /**
+             * Format: date-time
+             * @description When it ended; null: not yet.
+             */
+            ended_at: string | null;
+            /** @description Why it failed; null: it has not. */
+            error: components["schemas"]["QueryError"] | null;
+            /** @description What it found; null: nothing yet. */
+            readonly result: components["schemas"]["QueryResult"] | null;
+        };
+        /**
+         * @description * `check` - check
+         *     * `catalogue` - catalogue
+         *     * `rows` - rows
+         *     * `count` - count
+         *     * `counts` - counts
+         *     * `preview` - preview
+         *     * `total` - total
+         *     * `choices` - choices
+         * @enum {string}
+         */
+        QueryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
         ReferenceView: {
             /** @description Names of the columns. */
             columns: string[];
@@ -3063,22 +3341,6 @@ export interface components {
             table: string;
             /** @description Columns there, in the order of these. */
             to_columns: string[];
-        };
-        RemarkView: {
-            /** @description error, warning or note */
-            severity: components["schemas"]["SeverityEnum"];
-            /** @description What kind of fault or remark it is; stays the same from release to release. */
-            code: string;
-            /** @description What is wrong, with what was given. */
-            message: string;
-            /** @description The next step. */
-            hint: string;
-            /** @description From 1. */
-            line: number;
-            /** @description From 1, in code points. */
-            column: number;
-            /** @description How many code points it concerns. */
-            length: number;
         };
         RestoreBody: {
             /** @description Number of the revision to save as the newest. */
@@ -3105,13 +3367,13 @@ export interface components {
             bytes: number;
             /** @description Checksum of its bytes (FIPS 180-4), in hexadecimal digits. */
             sha256: string;
-            /** @description Which statement of the extract it holds, from 0; the first of several. */
+            /** @description Which statement of the extract it holds, from 1; the first of several. */
             statement: number;
             /** @description Which part of a split result, from 1. */
             part: number | null;
             /** @description none, or how the file is packed. */
             compression: string;
-            /** @description Of a workbook: name, place of its statement, rows. */
+            /** @description Of a workbook: name, number of its statement from 1, rows. */
             sheets: unknown[];
             /**
              * Format: date-time
@@ -3186,7 +3448,7 @@ export interface components {
             formats: string[];
             /** @description Template of its files' names, as in {name}-{data_date}. */
             file_name: string;
-            /** @description Folders of the delivery, separated by ; */
+            /** @description Folders of the delivery, separated by commas */
             deliver_into: string;
             /** @description What differs from the defaults: formats, columns, files. */
             output: {
@@ -3207,6 +3469,20 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "reader" | "runner" | "author" | "administrator";
+        RuleTimeView: {
+            /**
+             * Format: date-time
+             * @description The moment.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description By the clocks of the rule's zone.
+             */
+            local: string;
+            /** @description What is out of the ordinary: clocks that change, a holiday, a move. */
+            note: string;
+        };
         RunBody: {
             /** @description Name of the extract. */
             extract: string;
@@ -3303,7 +3579,7 @@ export interface components {
             /** @description Which attempt, from 1; 0 before the first. */
             attempt: number;
             /** @description How many attempts it has at most. */
-            attempts_most: number;
+            max_attempts: number;
             /** @description Place in the sequence of its schedule. */
             step: number;
             /** @description Why it waits, in words. */
@@ -3425,7 +3701,7 @@ export interface components {
             /** @description Which attempt, from 1; 0 before the first. */
             attempt: number;
             /** @description How many attempts it has at most. */
-            attempts_most: number;
+            max_attempts: number;
             /** @description Place in the sequence of its schedule. */
             step: number;
             /** @description Why it waits, in words. */
@@ -3459,7 +3735,7 @@ export interface components {
              * @description When the delivery is tried next.
              */
             deliver_at: string | null;
-            /** @description Folders of the delivery, separated by ; */
+            /** @description Folders of the delivery, separated by commas */
             deliver_into: string;
             /** @description So many attempts ended by a fault. */
             failures: number;
@@ -3610,7 +3886,7 @@ export interface components {
             finish_by?: string | null;
             /** @description low, normal or high */
             priority?: string;
-            /** @description Folders, separated by ;, instead of the extract's. */
+            /** @description Folders, separated by commas, instead of the extract's. */
             deliver_into?: string;
             /** @description Its name. */
             name: string;
@@ -3701,7 +3977,7 @@ export interface components {
             /** @description Who made it. */
             created_by: string;
             /** @description The next due times. */
-            readonly next_due: components["schemas"]["MomentView"][];
+            readonly next_due: components["schemas"]["RuleTimeView"][];
         };
         SendingPage: {
             /** @description Address of the page after this one; null: this is the last. */
@@ -3804,7 +4080,7 @@ export interface components {
              */
             group: string;
             /**
-             * @description How many runs and inquiries may read it at once.
+             * @description How many runs and queries may read it at once.
              * @default 2
              */
             max_runs: number;
@@ -3846,7 +4122,7 @@ export interface components {
             group: string;
             /** @description For people: what it is for. */
             note: string;
-            /** @description How many runs and inquiries may read it at once. */
+            /** @description How many runs and queries may read it at once. */
             max_runs: number;
             /** @description How long a connection may take. */
             connect_timeout_seconds: number;
@@ -5155,7 +5431,7 @@ export interface operations {
                 /** @description Name of the environment. */
                 environment?: string;
                 /** @description What names should contain. */
-                word: string;
+                search: string;
             };
             header?: never;
             path?: never;
@@ -6023,6 +6299,127 @@ export interface operations {
             };
         };
     };
+    tell_console_fault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FaultBody"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     date_phrases: {
         parameters: {
             query?: {
@@ -6234,6 +6631,385 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LineView"][];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftLine"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Key of the draft, as its editor chose it. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Key of the draft, as its editor chose it. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_draft: {
+        parameters: {
+            query?: {
+                /** @description Only if it is that one; left out: whichever it is. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Key of the draft, as its editor chose it. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -6713,9 +7489,11 @@ export interface operations {
             query?: {
                 /** @description Those in the archive instead. */
                 archived?: boolean;
-                /** @description Only what lies in this folder, or below it. */
+                /** @description Only favourites of whoever asks. */
+                favourite?: boolean;
+                /** @description This one and those below it. */
                 folder?: string;
-                /** @description In names, folders, tags, notes and statements. */
+                /** @description Words in names, folders, tags, notes and, for authors, statements; all of them are met. `tag:`, `source:`, `owner:`, `folder:`, `state:` before a word say where. States: waiting, queued, running, finished, failed, cancelled, not_run, held, not_delivered, late, warned, empty, never, paused, unscheduled. */
                 search?: string;
                 /** @description Only what has this tag. */
                 tag?: string;
@@ -7246,7 +8024,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InquiryView"];
+                    "application/json": components["schemas"]["QueryView"];
                 };
             };
             /** @description Bad Request */
@@ -7797,6 +8575,561 @@ export interface operations {
             };
         };
     };
+    draft_of_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_draft_of_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_draft_of_extract: {
+        parameters: {
+            query?: {
+                /** @description Only if it is that one; left out: whichever it is. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_favourite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_favourite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     latest_run: {
         parameters: {
             query?: {
@@ -7882,7 +9215,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description A format, such as csv. */
-                form: string;
+                format: string;
                 /** @description The name of it; of a file, its file name. */
                 name: string;
             };
@@ -7986,6 +9319,126 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ExtractView"];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -8405,155 +9858,25 @@ export interface operations {
             };
         };
     };
-    formats: {
+    file_extracts: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilingsBody"];
+            };
+        };
         responses: {
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FormatsView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    inquiry: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Its number. */
-                number: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["InquiryView"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    cancel_inquiry: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Its number. */
-                number: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["InquiryView"];
+                    "application/json": components["schemas"]["FilingsView"];
                 };
             };
             /** @description Bad Request */
@@ -8657,21 +9980,11 @@ export interface operations {
             };
         };
     };
-    inquiry_cell: {
+    formats: {
         parameters: {
-            query?: {
-                /** @description The picture itself, to be shown, instead of a download. */
-                look?: boolean;
-            };
+            query?: never;
             header?: never;
-            path: {
-                /** @description Place of the column, from 0. */
-                column: number;
-                /** @description Its number. */
-                number: string;
-                /** @description Place of the row, from 0. */
-                row: number;
-            };
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -8681,7 +9994,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": string;
+                    "application/json": components["schemas"]["FormatsView"];
                 };
             };
             /** @description Bad Request */
@@ -8733,7 +10046,10 @@ export interface operations {
     };
     last_night: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Of the morning of a past night; left out: the last one. */
+                date?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9613,7 +10929,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InquiryView"];
+                    "application/json": components["schemas"]["QueryView"];
                 };
             };
             /** @description Bad Request */
@@ -9708,6 +11024,268 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    query: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueryView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_query: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueryView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    query_cell: {
+        parameters: {
+            query?: {
+                /** @description The picture itself, to be shown, instead of a download. */
+                inline?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Place of the column, from 0. */
+                column: number;
+                /** @description Its number. */
+                number: string;
+                /** @description Place of the row, from 0. */
+                row: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10395,82 +11973,6 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    run_archive: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Its number. */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/zip": string;
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11444,6 +12946,82 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13720,7 +15298,7 @@ export interface operations {
             };
         };
     };
-    ask: {
+    start_query: {
         parameters: {
             query?: never;
             header?: never;
@@ -13732,7 +15310,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["InquiryBody"];
+                "application/json": components["schemas"]["QueryBody"];
             };
         };
         responses: {
@@ -13741,7 +15319,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InquiryView"];
+                    "application/json": components["schemas"]["QueryView"];
                 };
             };
             /** @description Bad Request */

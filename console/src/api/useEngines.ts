@@ -4,7 +4,8 @@ import { api, must, type Engine } from "./client";
 export type Language = Engine["language"];
 
 /** The engines there are; they do not change while the service runs. */
-export const useEngines = () => useQuery({ queryKey: ["engines"], staleTime: Infinity, queryFn: () => must(api.GET("/api/v1/engines")) });
+export const useEngines = () =>
+  useQuery({ queryKey: ["engines"], staleTime: Infinity, queryFn: () => must(api.GET("/api/v1/engines")) });
 
 /** The language of an engine's statements; undefined while it is not known. */
 export function useLanguage(engine: string | undefined): Language | undefined {

@@ -1,11 +1,13 @@
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState, type ReactNode } from "react";
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as KitApp, ConfigProvider } from "antd";
-import { createBrowserRouter, RouterProvider } from "react-router";
+import { createBrowserRouter, Link, RouterProvider, type RouteObject } from "react-router";
 import { Problem } from "../api/client";
+import { Boundary } from "../components/Boundary";
 import { kitTheme, palette, type Mode } from "../theme/tokens";
 import { ModeContext } from "./mode";
 import { cspNonce } from "./nonce";
+import { page } from "./pages";
 import { Shell } from "./Shell";
 
 /** A session that ended while the page was open: ask who is there, which shows the sign-in. */
@@ -15,33 +17,58 @@ const onError = (error: unknown) => {
 const client: QueryClient = new QueryClient({
   queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== "me" && onError(error) }),
   mutationCache: new MutationCache({ onError }),
-  defaultOptions: { queries: { staleTime: 3_000, retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400) } },
+  defaultOptions: {
+    queries: { staleTime: 3_000, retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400) },
+  },
 });
+
+type Named = (of: { name?: string; number?: string }) => string;
+const pages: [string, ReactNode, string | Named][] = [
+  ["", page(() => import("../features/night/NightPage"), "NightPage"), "Last night"],
+  ["runs", page(() => import("../features/runs/RunsPage"), "RunsPage"), "Runs"],
+  ["runs/:number", page(() => import("../features/runs/RunPage"), "RunPage"), (of) => `Run ${of.number}`],
+  ["extracts", page(() => import("../features/extracts/ExtractsPage"), "ExtractsPage"), "Extracts"],
+  ["extracts/:name", page(() => import("../features/extracts/ExtractPage"), "ExtractPage"), (of) => of.name ?? ""],
+  ["new-extract/:key", page(() => import("../features/extracts/NewExtractPage"), "NewExtractPage"), "New extract"],
+  ["results", page(() => import("../features/results/ResultsPage"), "ResultsPage"), "Result files"],
+  ["values", page(() => import("../features/values/ValuesPage"), "ValuesPage"), "Values"],
+  ["schedules", page(() => import("../features/schedules/SchedulesPage"), "SchedulesPage"), "Schedules"],
+  ["alerts", page(() => import("../features/alerts/AlertsPage"), "AlertsPage"), "Alerts"],
+  ["workers", page(() => import("../features/workers/WorkersPage"), "WorkersPage"), "Workers"],
+  ["sources", page(() => import("../features/sources/SourcesPage"), "SourcesPage"), "Sources"],
+  ["sources/:name", page(() => import("../features/browse/SourcePage"), "SourcePage"), (of) => `Source ${of.name}`],
+];
+
+function NoSuchPage() {
+  return (
+    <div className="page">
+      <div className="hollow">
+        <h1>There is no such page.</h1>
+        <Link to="/">To the last night</Link>
+      </div>
+    </div>
+  );
+}
 
 const router = createBrowserRouter([
   {
     element: <Shell />,
-    HydrateFallback: () => null,
     children: [
-      { index: true, lazy: async () => ({ Component: (await import("../features/night/NightPage")).NightPage }) },
-      { path: "runs", lazy: async () => ({ Component: (await import("../features/runs/RunsPage")).RunsPage }) },
-      { path: "runs/:number", lazy: async () => ({ Component: (await import("../features/runs/RunPage")).RunPage }) },
-      { path: "extracts", lazy: async () => ({ Component: (await import("../features/extracts/ExtractsPage")).ExtractsPage }) },
-      { path: "extracts/:name", lazy: async () => ({ Component: (await import("../features/extracts/ExtractPage")).ExtractPage }) },
-      { path: "results", lazy: async () => ({ Component: (await import("../features/results/ResultsPage")).ResultsPage }) },
-      { path: "values", lazy: async () => ({ Component: (await import("../features/values/ValuesPage")).ValuesPage }) },
-      { path: "schedules", lazy: async () => ({ Component: (await import("../features/schedules/SchedulesPage")).SchedulesPage }) },
-      { path: "alerts", lazy: async () => ({ Component: (await import("../features/alerts/AlertsPage")).AlertsPage }) },
-      { path: "workers", lazy: async () => ({ Component: (await import("../features/workers/WorkersPage")).WorkersPage }) },
-      { path: "sources", lazy: async () => ({ Component: (await import("../features/sources/SourcesPage")).SourcesPage }) },
-      { path: "sources/:name", lazy: async () => ({ Component: (await import("../features/browse/SourcePage")).SourcePage }) },
-      { path: "*", element: <div className="page"><div className="hollow"><p>There is no such page.</p><a href="/">To the runs</a></div></div> },
+      ...pages.map(([path, element, title]): RouteObject => {
+        const route = { element, handle: { title } };
+        return path ? { path, ...route } : { index: true, ...route };
+      }),
+      { path: "*", element: <NoSuchPage />, handle: { title: "No such page" } },
     ],
   },
 ]);
 
 export function App() {
-  const [mode, setMode] = useState<Mode>(() => (localStorage.getItem("mode") as Mode | null) ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"));
+  const [mode, setMode] = useState<Mode>(
+    () =>
+      (localStorage.getItem("mode") as Mode | null) ??
+      (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"),
+  );
   useEffect(() => {
     const root = document.documentElement;
     root.dataset.theme = mode;
@@ -60,7 +87,11 @@ export function App() {
     <ModeContext value={context}>
       <ConfigProvider theme={kitTheme(mode)} csp={{ nonce: cspNonce }} wave={{ disabled: true }}>
         <KitApp style={{ height: "100%" }}>
-          <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+          <QueryClientProvider client={client}>
+            <Boundary what="The console">
+              <RouterProvider router={router} />
+            </Boundary>
+          </QueryClientProvider>
         </KitApp>
       </ConfigProvider>
     </ModeContext>

@@ -1,5 +1,8 @@
 import { createContext, useContext } from "react";
 import type { Mode } from "../theme/tokens";
 
-export const ModeContext = createContext<{ mode: Mode; toggle: () => void }>({ mode: "light", toggle: () => undefined });
+export const ModeContext = createContext<{ mode: Mode; toggle: () => void }>({
+  mode: "light",
+  toggle: () => undefined,
+});
 export const useMode = () => useContext(ModeContext);

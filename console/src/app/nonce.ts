@@ -5,9 +5,9 @@ export const cspNonce = document.querySelector<HTMLMetaElement>('meta[property="
    to 'self', so giving our own styles the nonce opens nothing. */
 if (cspNonce) {
   const create = document.createElement.bind(document);
-  document.createElement = ((tag: string, options?: ElementCreationOptions) => {
+  document.createElement = (tag: string, options?: ElementCreationOptions) => {
     const element = create(tag, options);
     if (tag === "style") element.nonce = cspNonce;
     return element;
-  });
+  };
 }

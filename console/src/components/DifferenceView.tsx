@@ -11,7 +11,10 @@ export function DifferenceView({ lines, label }: { lines: Line[]; label: string 
         <tbody>
           {lines.map((line, n) => (
             <tr key={n} className={line.kind}>
-              <td>{line.before ?? ""}</td><td>{line.after ?? ""}</td><td aria-label={line.kind}>{marks[line.kind]}</td><td>{line.text}</td>
+              <td>{line.before ?? ""}</td>
+              <td>{line.after ?? ""}</td>
+              <td aria-label={line.kind}>{marks[line.kind]}</td>
+              <td>{line.text}</td>
             </tr>
           ))}
         </tbody>

@@ -3,7 +3,13 @@ import type { RunState } from "../api/client";
 import "./state.css";
 
 export const stateWord: Record<RunState, string> = {
-  waiting: "Waiting", queued: "Queued", running: "Running", finished: "Finished", failed: "Failed", cancelled: "Cancelled", not_run: "Not run",
+  waiting: "Waiting",
+  queued: "Queued",
+  running: "Running",
+  finished: "Finished",
+  failed: "Failed",
+  cancelled: "Cancelled",
+  not_run: "Not run",
 };
 
 const shape: Record<RunState, ReactNode> = {
@@ -17,16 +23,26 @@ const shape: Record<RunState, ReactNode> = {
 };
 
 /** Whether the run still has something before it. */
-export const live = (state: RunState | undefined): boolean => state === "waiting" || state === "queued" || state === "running";
+export const live = (state: RunState | undefined): boolean =>
+  state === "waiting" || state === "queued" || state === "running";
 
 /** A name for style sheets. */
-export const stateClass = (state: string): string => state.replace(" ", "-");
+export const stateClass = (state: string): string => state.replaceAll("_", "-");
 
 /** A run's state by shape, word and colour. */
 export function StateMark({ state }: { state: RunState }) {
   return (
     <span className={`state ${stateClass(state)}`}>
-      <svg viewBox="0 0 14 14" width="12" height="12" aria-hidden="true" fill="none" stroke="currentColor" strokeWidth="1.8" strokeLinecap="round">
+      <svg
+        viewBox="0 0 14 14"
+        width="12"
+        height="12"
+        aria-hidden="true"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="1.8"
+        strokeLinecap="round"
+      >
         {shape[state]}
       </svg>
       {stateWord[state]}

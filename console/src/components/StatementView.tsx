@@ -22,7 +22,12 @@ function StatementText({ text, engine, label }: { text: string; engine: string; 
       state: EditorState.create({
         doc: text,
         extensions: [
-          lineNumbers(), highlightSelectionMatches(), keymap.of([...defaultKeymap, ...searchKeymap]), colouringOf(language), parameterMarks, ...looks,
+          lineNumbers(),
+          highlightSelectionMatches(),
+          keymap.of([...defaultKeymap, ...searchKeymap]),
+          colouringOf(language),
+          parameterMarks,
+          ...looks,
           EditorState.readOnly.of(true),
           EditorView.contentAttributes.of({ "aria-label": label }),
           EditorView.cspNonce.of(cspNonce),

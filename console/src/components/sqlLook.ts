@@ -1,7 +1,14 @@
 /** How statements look, in the editor and where they are only read. */
 import { sql, SQLDialect } from "@codemirror/lang-sql";
 import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
-import { Decoration, EditorView, MatchDecorator, ViewPlugin, type DecorationSet, type ViewUpdate } from "@codemirror/view";
+import {
+  Decoration,
+  EditorView,
+  MatchDecorator,
+  ViewPlugin,
+  type DecorationSet,
+  type ViewUpdate,
+} from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import type { Extension } from "@codemirror/state";
 import type { Language } from "../api/useEngines";
@@ -14,7 +21,12 @@ const colours = HighlightStyle.define([
 ]);
 
 const theme = EditorView.theme({
-  "&": { fontSize: "13px", backgroundColor: "var(--pl-surface)", border: "1px solid var(--pl-line)", borderRadius: "4px" },
+  "&": {
+    fontSize: "13px",
+    backgroundColor: "var(--pl-surface)",
+    border: "1px solid var(--pl-line)",
+    borderRadius: "4px",
+  },
   "&.cm-focused": { outline: "2px solid var(--pl-accent)" },
   ".cm-scroller": { fontFamily: "var(--mono)", fontVariantLigatures: "none", maxHeight: "46vh" },
   ".cm-gutters": { backgroundColor: "var(--pl-surface)", color: "var(--pl-ink3)", border: "none" },
@@ -24,7 +36,10 @@ const theme = EditorView.theme({
   ".cm-parameter": { color: "var(--pl-late)", fontWeight: "600" },
 });
 
-const matcher = new MatchDecorator({ regexp: /(?<![:\w])::?([A-Za-z_]\w*)/g, decoration: (m) => (m[0].startsWith("::") ? null : Decoration.mark({ class: "cm-parameter" })) });
+const matcher = new MatchDecorator({
+  regexp: /(?<![:\w])::?([A-Za-z_]\w*)/g,
+  decoration: (m) => (m[0].startsWith("::") ? null : Decoration.mark({ class: "cm-parameter" })),
+});
 export const parameterMarks = ViewPlugin.fromClass(
   class {
     decorations: DecorationSet;
@@ -45,13 +60,21 @@ export function colouringOf(language: Language | undefined): Extension {
   const facts = language?.editor;
   if (!language || !facts) return [];
   if (!made.has(language.name)) {
-    made.set(language.name, sql({
-      dialect: SQLDialect.define({
-        keywords: facts.words.join(" "), types: facts.types.join(" "), identifierQuotes: facts.name_quotes,
-        doubleQuotedStrings: facts.double_quoted_strings, backslashEscapes: facts.backslash_escapes,
-        doubleDollarQuotedStrings: facts.dollar_quoted_strings, hashComments: facts.hash_comments, spaceAfterDashes: facts.hash_comments,
+    made.set(
+      language.name,
+      sql({
+        dialect: SQLDialect.define({
+          keywords: facts.words.join(" "),
+          types: facts.types.join(" "),
+          identifierQuotes: facts.name_quotes,
+          doubleQuotedStrings: facts.double_quoted_strings,
+          backslashEscapes: facts.backslash_escapes,
+          doubleDollarQuotedStrings: facts.dollar_quoted_strings,
+          hashComments: facts.hash_comments,
+          spaceAfterDashes: facts.hash_comments,
+        }),
       }),
-    }));
+    );
   }
   return made.get(language.name)!;
 }

@@ -1,11 +1,17 @@
 /** Cells of a preview as text, in order, for the clipboard and small files. Pure. */
 
-export type Cell = string | null | { text: string; characters: number; kept: boolean } | { bytes: number; media: string; kept: boolean };
+export type Cell =
+  string | null | { text: string; characters: number; kept: boolean } | { bytes: number; media: string; kept: boolean };
 
-export interface GridColumn { name: string; kind: string }
+export interface GridColumn {
+  name: string;
+  kind: string;
+}
 
 const numeric = new Set(["integer", "decimal", "float"]);
-export const isNumber = (column: GridColumn, cell: Cell): boolean => typeof cell === "string" && (numeric.has(column.kind) || (column.kind === "any" && cell !== "" && !Number.isNaN(Number(cell))));
+export const isNumber = (column: GridColumn, cell: Cell): boolean =>
+  typeof cell === "string" &&
+  (numeric.has(column.kind) || (column.kind === "any" && cell !== "" && !Number.isNaN(Number(cell))));
 
 /** What a cell is as plain text: null is nothing, a binary one says what it is. */
 export function plain(cell: Cell): string {
@@ -22,31 +28,48 @@ export function sorted(rows: readonly Cell[][], column: number, descending: bool
   const compare = new Intl.Collator(undefined, { numeric: true }).compare;
   return order.sort((a, b) => {
     const [x, y] = [texts[a], texts[b]];
-    if (x === null || y === null || x === undefined || y === undefined) return x === y ? a - b : x === null || x === undefined ? 1 : -1;
+    if (x === null || y === null || x === undefined || y === undefined)
+      return x === y ? a - b : x === null || x === undefined ? 1 : -1;
     const found = numbers ? Number(x) - Number(y) : compare(x, y);
     return (descending ? -found : found) || a - b;
   });
 }
 
 /** A text that a spreadsheet would take for a formula, with an apostrophe before it; the service's files do the same by choice. */
-export const guarded = (text: string): string => (/^[=+\-@\t\r\n\uFF1D\uFF0B\uFF0D\uFF20]/.test(text) ? `'${text}` : text);
+export const guarded = (text: string): string =>
+  /^[=+\-@\t\r\n\uFF1D\uFF0B\uFF0D\uFF20]/.test(text) ? `'${text}` : text;
 
 /** Names and cells as texts, line by line; `guard`: nothing may be taken for a formula. */
-const lines = (columns: readonly GridColumn[], rows: readonly Cell[][], quoted: (text: string, isNull: boolean) => string, guard: boolean): string[][] => {
+const lines = (
+  columns: readonly GridColumn[],
+  rows: readonly Cell[][],
+  quoted: (text: string, isNull: boolean) => string,
+  guard: boolean,
+): string[][] => {
   const safe = (text: string) => (guard ? guarded(text) : text);
-  return [columns.map((c) => quoted(safe(c.name), false)), ...rows.map((row) => row.map((cell, i) => quoted(isNumber(columns[i]!, cell) ? plain(cell) : safe(plain(cell)), cell === null)))];
+  return [
+    columns.map((c) => quoted(safe(c.name), false)),
+    ...rows.map((row) =>
+      row.map((cell, i) => quoted(isNumber(columns[i]!, cell) ? plain(cell) : safe(plain(cell)), cell === null)),
+    ),
+  ];
 };
 
 const tab = (text: string): string => (/["\t\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
 
 /** Delimited by tabs, with headers: what a spreadsheet takes from the clipboard. */
 export const forSpreadsheet = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string =>
-  lines(columns, rows, tab, guard).map((line) => line.join("\t")).join("\n");
+  lines(columns, rows, tab, guard)
+    .map((line) => line.join("\t"))
+    .join("\n");
 
 /** Comma-separated with headers, as RFC 4180 has it; null is nothing, empty text is "". */
 export const asCsv = (columns: readonly GridColumn[], rows: readonly Cell[][], guard = false): string => {
-  const quoted = (text: string, isNull: boolean) => (!isNull && (text === "" || /[",\n\r]/.test(text)) ? `"${text.replaceAll('"', '""')}"` : text);
-  return lines(columns, rows, quoted, guard).map((line) => line.join(",") + "\n").join("");
+  const quoted = (text: string, isNull: boolean) =>
+    !isNull && (text === "" || /[",\n\r]/.test(text)) ? `"${text.replaceAll('"', '""')}"` : text;
+  return lines(columns, rows, quoted, guard)
+    .map((line) => line.join(",") + "\n")
+    .join("");
 };
 
 /** Padded with spaces for a mail: numbers to the right, the rest to the left. */
@@ -54,7 +77,21 @@ export function aligned(columns: readonly GridColumn[], rows: readonly Cell[][])
   const flat = (text: string) => text.replace(/\s*\n\s*/g, " ");
   const texts = rows.map((row) => row.map((cell) => flat(plain(cell))));
   const widths = columns.map((c, i) => Math.max(c.name.length, ...texts.map((row) => row[i]!.length)));
-  const line = (row: string[], right: (i: number) => boolean) => row.map((text, i) => (right(i) ? text.padStart(widths[i]!) : text.padEnd(widths[i]!))).join("  ").trimEnd();
+  const line = (row: string[], right: (i: number) => boolean) =>
+    row
+      .map((text, i) => (right(i) ? text.padStart(widths[i]!) : text.padEnd(widths[i]!)))
+      .join("  ")
+      .trimEnd();
   const right = columns.map((c, i) => rows.length > 0 && rows.every((row) => row[i] === null || isNumber(c, row[i]!)));
-  return [line(columns.map((c) => c.name), (i) => right[i]!), line(widths.map((w) => "-".repeat(w)), () => false), ...texts.map((row) => line(row, (i) => right[i]!))].join("\n");
+  return [
+    line(
+      columns.map((c) => c.name),
+      (i) => right[i]!,
+    ),
+    line(
+      widths.map((w) => "-".repeat(w)),
+      () => false,
+    ),
+    ...texts.map((row) => line(row, (i) => right[i]!)),
+  ].join("\n");
 }

@@ -2,17 +2,37 @@ import { expect, it } from "vitest";
 import type { Parameter } from "../api/client";
 import { firstField, valuesOf } from "./values";
 
-const parameter = (more: Partial<Parameter>): Parameter => ({ name: "p", type: "text", many: false, required: true, default: null, allowed: [], note: "", labels: {}, choices: {}, least: null, most: null, pattern: "", sensitive: false, shared: "", ...more });
+const parameter = (more: Partial<Parameter>): Parameter => ({
+  name: "p",
+  type: "text",
+  is_list: false,
+  required: true,
+  default: null,
+  allowed: [],
+  note: "",
+  labels: {},
+  choices: {},
+  minimum: null,
+  maximum: null,
+  pattern: "",
+  sensitive: false,
+  shared: "",
+  ...more,
+});
 
 it("shows defaults in the shape of their field", () => {
   expect(firstField(parameter({ type: "decimal", default: 4000 }))).toBe("4000");
   expect(firstField(parameter({ type: "boolean", default: "true" }))).toBe(true);
-  expect(firstField(parameter({ many: true, default: ["North", "South"] }))).toEqual(["North", "South"]);
+  expect(firstField(parameter({ is_list: true, default: ["North", "South"] }))).toEqual(["North", "South"]);
   expect(firstField(parameter({}))).toBeUndefined();
 });
 
 it("does not send what was left empty", () => {
-  const declared = [parameter({ name: "a" }), parameter({ name: "b", many: true }), parameter({ name: "c", type: "boolean" })];
+  const declared = [
+    parameter({ name: "a" }),
+    parameter({ name: "b", is_list: true }),
+    parameter({ name: "c", type: "boolean" }),
+  ];
   expect(valuesOf(declared, { a: "", b: [], c: false })).toEqual({ c: false });
   expect(valuesOf(declared, { a: "x", b: ["1"], c: undefined })).toEqual({ a: "x", b: ["1"] });
 });

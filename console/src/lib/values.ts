@@ -6,8 +6,10 @@ export type Field = string | string[] | boolean | undefined | null;
 /** What the form shows at first: the default, in the shape its field wants. */
 export function firstField(parameter: Parameter): Field {
   const value = parameter.default;
-  if (parameter.many) return Array.isArray(value) ? value.map(String) : value === null || value === undefined ? [] : [text(value)];
-  if (parameter.type === "boolean") return value === null || value === undefined ? undefined : value === true || value === "true";
+  if (parameter.is_list)
+    return Array.isArray(value) ? value.map(String) : value === null || value === undefined ? [] : [text(value)];
+  if (parameter.type === "boolean")
+    return value === null || value === undefined ? undefined : value === true || value === "true";
   return value === null || value === undefined ? undefined : text(value);
 }
 

@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { count, momentIn, size, spaced, took } from "./words";
+import { count, momentIn, size, spaced, took, sentence } from "./words";
 
 it("groups digits and shows absence", () => {
   expect([count(500000), count(0), count(null)]).toEqual(["500,000", "0", "–"]);
@@ -23,4 +23,17 @@ it("says sizes in powers of a thousand", () => {
 
 it("shows codes as words", () => {
   expect([spaced("not_run"), spaced("at_least"), spaced("failed")]).toEqual(["not run", "at least", "failed"]);
+});
+
+it("begins a sentence with a capital, and leaves names alone", () => {
+  const given = ["the database said no", "csv: 'ab' cannot be", "d.nmae is none", "'x' is none", "no.", "", "Éa b"];
+  expect(given.map(sentence)).toEqual([
+    "The database said no",
+    "csv: 'ab' cannot be",
+    "d.nmae is none",
+    "'x' is none",
+    "no.",
+    "",
+    "Éa b",
+  ]);
 });

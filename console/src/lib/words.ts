@@ -1,7 +1,8 @@
 /** Numbers, moments and durations as a person reads them. Pure. */
 
 const numbers = new Intl.NumberFormat("en-GB");
-export const count = (n: number | null | undefined): string => (n === null || n === undefined ? "–" : numbers.format(n));
+export const count = (n: number | null | undefined): string =>
+  n === null || n === undefined ? "–" : numbers.format(n);
 
 const two = (n: number): string => String(n).padStart(2, "0");
 
@@ -14,7 +15,21 @@ export function moment(iso: string | null | undefined): string {
 
 /** Date and time of an ISO moment as the clocks of that zone show it. */
 export function momentIn(iso: string, zone: string): string {
-  const parts = new Intl.DateTimeFormat("en-GB", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", hourCycle: "h23" }).formatToParts(new Date(iso));
+  const form: Intl.DateTimeFormatOptions = {
+    year: "numeric",
+    month: "2-digit",
+    day: "2-digit",
+    hour: "2-digit",
+    minute: "2-digit",
+    hourCycle: "h23",
+  };
+  let clocks: Intl.DateTimeFormat;
+  try {
+    clocks = new Intl.DateTimeFormat("en-GB", { ...form, timeZone: zone });
+  } catch {
+    return `${momentIn(iso, "UTC")} UTC`; // a zone that is being typed, or that this browser does not know
+  }
+  const parts = clocks.formatToParts(new Date(iso));
   const part = (type: string) => parts.find((p) => p.type === type)?.value ?? "";
   return `${part("year")}-${part("month")}-${part("day")} ${part("hour")}:${part("minute")}`;
 }
@@ -56,3 +71,7 @@ export const FOR_AUTHORS = "The statement is shown to authors.";
 
 /** A code as a sentence has it: "not run" for not_run. */
 export const spaced = (code: string): string => code.replaceAll("_", " ");
+
+/** Words of an error as a sentence begins. Names, codes and quoted text at its beginning stay as they are. */
+export const sentence = (text: string): string =>
+  /^[a-z]+[ ,;]/.test(text) ? text[0]!.toUpperCase() + text.slice(1) : text;

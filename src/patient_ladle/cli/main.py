@@ -9,7 +9,7 @@ import sys
 import argcomplete
 
 from patient_ladle import __version__
-from patient_ladle.client import CallFailed, InquiryFailed, NotReachable, RunFailed
+from patient_ladle.client import CallFailed, NotReachable, QueryFailed, RunFailed
 from patient_ladle.client.errors import ClientError
 
 from .commands import (
@@ -18,6 +18,7 @@ from .commands import (
     backfills,
     calendars,
     complete_names,
+    drafts,
     extracts,
     formats,
     results,
@@ -61,6 +62,7 @@ def parser() -> argparse.ArgumentParser:
         service,
         sources,
         extracts,
+        drafts,
         formats,
         values,
         runs,
@@ -98,7 +100,7 @@ def main(words: list[str] | None = None) -> int:
 
 def _status_of(error: Exception) -> int:
     match error:
-        case RunFailed() | InquiryFailed():
+        case RunFailed() | QueryFailed():
             return FAILED
         case CallFailed() if error.code in _DENIED:
             return NOT_ALLOWED

@@ -68,6 +68,7 @@ show get: get
 add save start set: create new
 add save set: add
 add: register invite
+favourite: favorite star bookmark pin
 edit save set move: edit label tag tags owner
 edit save set: update change modify
 edit set: set

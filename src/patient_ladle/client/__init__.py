@@ -7,7 +7,7 @@
 ...     ladle.runs.save_files(run, "out")
 """
 
-from .errors import CallFailed, InquiryFailed, NotReachable, RunFailed
+from .errors import CallFailed, NotReachable, QueryFailed, RunFailed
 from .ladle import Ladle
 
-__all__ = ["CallFailed", "InquiryFailed", "Ladle", "NotReachable", "RunFailed"]
+__all__ = ["CallFailed", "Ladle", "NotReachable", "QueryFailed", "RunFailed"]

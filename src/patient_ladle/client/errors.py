@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from .records import Inquiry, Run
+from .records import Query, Run
 
 
 class ClientError(Exception):
@@ -51,15 +51,15 @@ class RunFailed(ClientError):
         self.run = run
 
 
-class InquiryFailed(ClientError):
-    """An inquiry ended without an answer; ``inquiry`` is its record."""
+class QueryFailed(ClientError):
+    """A query ended without an answer; ``query`` is its record."""
 
-    code = "inquiry_failed"
+    code = "query_failed"
 
-    def __init__(self, inquiry: Inquiry) -> None:
-        error = inquiry["error"]
-        super().__init__(error["message"] if error else f"the inquiry {inquiry['state']}.", error["hint"] if error else "")
-        self.inquiry = inquiry
+    def __init__(self, query: Query) -> None:
+        error = query["error"]
+        super().__init__(error["message"] if error else f"the query {query['state']}.", error["hint"] if error else "")
+        self.query = query
 
 
 class FileDamaged(ClientError):

@@ -2,21 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Completion, Diagnostics, Differences, Extract, ExtractLine, Inquiry, Revision
+from .records import Completion, Diagnostics, Differences, Draft, DraftLine, Extract, ExtractLine, Filings, Query, Revision
 
 
 class Extracts(Group):
     """The repository."""
 
     def list(
-        self, search: str | None = None, folder: str | None = None, archived: bool = False, tag: str | None = None
+        self,
+        search: str | None = None,
+        folder: str | None = None,
+        archived: bool = False,
+        tag: str | None = None,
+        favourite: bool = False,
     ) -> Listed[ExtractLine]:
-        """Extracts, by folder and name."""
-        return self._get("/extracts", search=search, folder=folder, archived="true" if archived else None, tag=tag)
+        """Extracts by folder and name, each with its last run and what comes next; ``search``: words, and where they are
+        looked for, as in ``tag:payroll state:failed owner:amir meter``."""
+        only = {key: "true" for key, wanted in (("archived", archived), ("favourite", favourite)) if wanted}
+        return self._get("/extracts", search=search, folder=folder, tag=tag, **only)
+
+    def file(self, extracts: Iterable[Mapping[str, Any]]) -> Filings:
+        """Several put elsewhere at once: each ``name`` with ``folder``, ``tags``, ``archived`` as they are to be. All of them
+        or none; ``before`` in the answer, handed in again, undoes it."""
+        return self._post("/filings", {"extracts": [dict(each) for each in extracts]})
+
+    def set_favourite(self, name: str, favourite: bool = True) -> None:
+        """One of your favourites, or none any more."""
+        address = f"/extracts/{name_in_path(name)}/favourite"
+        self._put(address, {}) if favourite else self._delete(address)
 
     def get(self, name: str) -> Extract:
         """One extract with its newest revision."""
@@ -57,7 +74,7 @@ class Extracts(Group):
     def diagnose(
         self, source: str, environment: str, statement: str, parameters: Sequence[Mapping[str, Any]] = ()
     ) -> Diagnostics:
-        """Remarks on a statement, by its text, the database's own word and the catalogues; nothing is run."""
+        """Diagnostics on a statement, by its text, the database's own word and the catalogues; nothing is run."""
         body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
         return self._post("/diagnostics", body)
 
@@ -73,8 +90,8 @@ class Extracts(Group):
         body = {"source": source, "environment": environment, "statement": statement, "position": position}
         return self._post("/completions", body | {"parameters": [*parameters]})
 
-    def start_preview(self, source: str, environment: str, statement: str, **request: Any) -> Inquiry:
-        """Start an inquiry for the first rows of one statement (``part``, from 0), or for their number (``total``).
+    def start_preview(self, source: str, environment: str, statement: str, **request: Any) -> Query:
+        """Start a query for the first rows of one statement (``statement_number``, from 1), or for their number (``total``).
 
         Further ``parameters``, ``values``, ``data_date``, ``rows``. Wait for it with ``sources.ended``.
         """
@@ -101,3 +118,25 @@ class Extracts(Group):
     def restore(self, name: str, revision: int | None = None) -> Extract:
         """Back from the archive, or an old revision made the newest."""
         return self._post(f"/extracts/{name_in_path(name)}/restore", {} if revision is None else {"revision": revision})
+
+    def drafts(self) -> Listed[DraftLine]:
+        """One's own unsaved work, the newest first: of extracts, and of texts that are none yet (by ``key``)."""
+        return self._get("/drafts")
+
+    def draft(self, name: str = "", key: str = "") -> Draft:
+        """One's own draft of an extract, or of the text with that key; its ``version`` is 0 where there is none."""
+        return self._get(_draft_at(name, key))
+
+    def keep_draft(
+        self, content: Mapping[str, Any], version: int, name: str = "", key: str = "", base: int | None = None
+    ) -> Draft:
+        """Write one's draft on top of ``version`` (0: there was none). Raises CallFailed (*edited_meanwhile*)."""
+        return self._put(_draft_at(name, key), {"content": dict(content), "version": version, "base": base})
+
+    def drop_draft(self, name: str = "", key: str = "") -> None:
+        """One's draft is gone."""
+        self._delete(_draft_at(name, key))
+
+
+def _draft_at(name: str, key: str) -> str:
+    return f"/extracts/{name_in_path(name)}/draft" if name else f"/drafts/{name_in_path(key)}"

@@ -50,9 +50,10 @@ class Ladle:
         """Counts of the last day, workers, the next due time."""
         return self.transport.call("GET", "/status")
 
-    def last_night(self) -> Night:
-        """How the last night went: a sentence of counts, what needs attention, what is next, the runs."""
-        return self.transport.call("GET", "/last-night")
+    def last_night(self, date: str | None = None) -> Night:
+        """How the last night went: a sentence of counts, what needs attention, what is next, the runs. ``date``: of the
+        morning of a past night."""
+        return self.transport.call("GET", "/last-night", params={"date": date} if date else None)
 
     def close(self) -> None:
         """Close the connections."""

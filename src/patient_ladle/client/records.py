@@ -41,12 +41,6 @@ FindingViewThenEnum = Literal["hold", "warn"]
 HeldEnum = Literal["", "held", "released", "rejected"]
 
 
-InquiryState = Literal["waiting", "running", "finished", "failed", "cancelled"]
-
-
-InquiryViewKindEnum = Literal["check", "catalogue", "rows", "count", "counts", "preview", "total", "choices"]
-
-
 LevelEnum = Literal["info", "warning", "error"]
 
 
@@ -63,6 +57,12 @@ OwnRunsEnum = Literal["nothing", "failed", "ended"]
 
 
 ProposalViewKindEnum = Literal["column", "table", "alias", "with", "parameter", "keyword", "word"]
+
+
+QueryState = Literal["waiting", "running", "finished", "failed", "cancelled"]
+
+
+QueryViewKindEnum = Literal["check", "catalogue", "rows", "count", "counts", "preview", "total", "choices"]
 
 
 RoleEnum = Literal["reader", "runner", "author", "administrator"]
@@ -223,8 +223,18 @@ class Completion(TypedDict):
     gathered_at: str | None
 
 
+class Diagnostic(TypedDict):
+    severity: SeverityEnum
+    code: str
+    message: str
+    hint: str
+    line: int
+    column: int
+    length: int
+
+
 class Diagnostics(TypedDict):
-    remarks: list[Remark]
+    diagnostics: list[Diagnostic]
     asked: bool
     statements: list[Statement]
     seconds: float
@@ -235,6 +245,23 @@ class Differences(TypedDict):
     after: Revision
     settings: list[Setting]
     statement: list[Line]
+
+
+class DraftLine(TypedDict):
+    key: str
+    extract: str
+    base: int | None
+    version: int
+    saved_at: str | None
+
+
+class Draft(TypedDict):
+    key: str
+    extract: str
+    base: int | None
+    version: int
+    saved_at: str | None
+    content: dict[str, Any] | None
 
 
 class DryRunFile(TypedDict):
@@ -330,8 +357,8 @@ class Error(TypedDict):
 
 class Expected(TypedDict):
     rows: int
-    rows_least: int
-    rows_most: int
+    rows_min: int
+    rows_max: int
     seconds: float
     runs: int
     same_values: bool
@@ -347,6 +374,13 @@ class ExtractLine(TypedDict):
     notes: str
     saved_at: str
     tags: list[str]
+    last_run: LastRun
+    problem: str
+    next_due_at: str | None
+    schedules: int
+    paused: int
+    favourite: NotRequired[bool]
+    opened_at: NotRequired[str | None]
 
 
 class Extract(TypedDict):
@@ -386,6 +420,17 @@ class File(TypedDict):
     delivered_also: list[str]
 
 
+class Filing(TypedDict):
+    name: str
+    folder: NotRequired[str]
+    tags: NotRequired[list[str]]
+    archived: NotRequired[bool]
+
+
+class Filings(TypedDict):
+    before: list[Filing]
+
+
 class Finding(TypedDict):
     text: str
     then: FindingViewThenEnum
@@ -413,52 +458,24 @@ class Found(TypedDict):
     column: str
 
 
-class InquiryColumn(TypedDict):
-    name: str
-    kind: str
-    source_type: str
-
-
-class InquiryError(TypedDict):
-    code: str
-    message: str
-    hint: str
-    transient: bool
-
-
-class InquiryResult(TypedDict):
-    columns: NotRequired[list[InquiryColumn]]
-    rows: NotRequired[list[list[None]]]
-    notes: NotRequired[list[str]]
-    complete: NotRequired[bool]
-    first_seconds: NotRequired[float]
-    seconds: NotRequired[float]
-    identity: NotRequired[dict[str, str]]
-    steps: NotRequired[list[CheckStep]]
-    tables: NotRequired[int]
-
-
-class Inquiry(TypedDict):
-    id: str
-    source: str
-    environment: str
-    kind: InquiryViewKindEnum
-    state: InquiryState
-    cancel_asked: bool
-    statement: str
-    parameters: list[dict[str, Any]]
-    values: dict[str, str]
-    active_filters: list[str]
-    asked_at: str
-    ended_at: str | None
-    error: InquiryError
-    result: InquiryResult
-
-
 class Language(TypedDict):
     name: str
     title: str
     editor: Editor
+
+
+class LastRun(TypedDict):
+    id: int
+    environment: str
+    state: RunState
+    held: HeldEnum
+    delivery: DeliveryEnum
+    late: bool
+    warned: bool
+    empty: bool
+    rows: int | None
+    queued_at: str
+    ended_at: str | None
 
 
 class Latest(TypedDict):
@@ -504,14 +521,8 @@ class Me(TypedDict):
     token: NotRequired[str]
 
 
-class Moment(TypedDict):
-    at: str
-    local: str
-    note: str
-
-
 class Moments(TypedDict):
-    next_due: list[Moment]
+    next_due: list[RuleTime]
     forms: list[str]
 
 
@@ -548,6 +559,8 @@ class NightRun(TypedDict):
 class Night(TypedDict):
     since: str
     until: str
+    date: str
+    is_over: bool
     sentence: str
     counts: dict[str, int]
     needing: int
@@ -580,15 +593,15 @@ class OwnAlerts(TypedDict):
 class Parameter(TypedDict):
     name: str
     type: TypeEnum
-    many: bool
+    is_list: bool
     required: bool
     default: None
     allowed: list[Any]
     note: str
     labels: NotRequired[dict[str, str]]
     choices: NotRequired[dict[str, str]]
-    least: NotRequired[None]
-    most: NotRequired[None]
+    minimum: NotRequired[None]
+    maximum: NotRequired[None]
     pattern: NotRequired[str]
     sensitive: NotRequired[bool]
     shared: NotRequired[str]
@@ -623,21 +636,53 @@ class Proposal(TypedDict):
     apply: str
 
 
+class QueryColumn(TypedDict):
+    name: str
+    kind: str
+    source_type: str
+
+
+class QueryError(TypedDict):
+    code: str
+    message: str
+    hint: str
+    transient: bool
+
+
+class QueryResult(TypedDict):
+    columns: NotRequired[list[QueryColumn]]
+    rows: NotRequired[list[list[None]]]
+    notes: NotRequired[list[str]]
+    complete: NotRequired[bool]
+    first_seconds: NotRequired[float]
+    seconds: NotRequired[float]
+    identity: NotRequired[dict[str, str]]
+    steps: NotRequired[list[CheckStep]]
+    tables: NotRequired[int]
+
+
+class Query(TypedDict):
+    id: str
+    source: str
+    environment: str
+    kind: QueryViewKindEnum
+    state: QueryState
+    cancel_asked: bool
+    statement: str
+    parameters: list[dict[str, Any]]
+    values: dict[str, str]
+    active_filters: list[str]
+    asked_at: str
+    ended_at: str | None
+    error: QueryError
+    result: QueryResult
+
+
 class Reference(TypedDict):
     columns: list[str]
     schema: str
     table: str
     to_columns: list[str]
-
-
-class Remark(TypedDict):
-    severity: SeverityEnum
-    code: str
-    message: str
-    hint: str
-    line: int
-    column: int
-    length: int
 
 
 class ResultLine(TypedDict):
@@ -686,6 +731,12 @@ class Revision(TypedDict):
     notes: str
 
 
+class RuleTime(TypedDict):
+    at: str
+    local: str
+    note: str
+
+
 class RunLine(TypedDict):
     id: int
     extract: str
@@ -708,7 +759,7 @@ class RunLine(TypedDict):
     ended_at: str | None
     rows: int | None
     attempt: int
-    attempts_most: int
+    max_attempts: int
     step: int
     waits_for: str
     wait_until: str | None
@@ -749,7 +800,7 @@ class Run(TypedDict):
     ended_at: str | None
     rows: int | None
     attempt: int
-    attempts_most: int
+    max_attempts: int
     step: int
     waits_for: str
     wait_until: str | None
@@ -828,7 +879,7 @@ class Schedule(TypedDict):
     paused_by: str
     pause_reason: str
     created_by: str
-    next_due: list[Moment]
+    next_due: list[RuleTime]
 
 
 class SendingPage(TypedDict):

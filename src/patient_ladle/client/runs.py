@@ -164,24 +164,24 @@ class Runs(Group):
         """All files of a run and their descriptor, in one ZIP archive; returns its path."""
         record = self.get(number)
         path = Path(folder) / f"{record['extract']}-{record['data_date']}-run-{number}.zip"
-        _save(path, self.transport.stream(f"/runs/{number}/archive"))
+        _save(path, self.transport.stream(f"/runs/{number}/zip"))
         return path
 
-    def latest_run(self, extract: str, environment: str | None = None, form: str | None = None) -> Latest:
+    def latest_run(self, extract: str, environment: str | None = None, format: str | None = None) -> Latest:
         """What the extract published last: ``run``, its ``files``, and ``newer_held``, a newer one that a guard holds back."""
-        return self._get(f"/extracts/{name_in_path(extract)}/latest", environment=environment, format=form)
+        return self._get(f"/extracts/{name_in_path(extract)}/latest", environment=environment, format=format)
 
-    def latest(self, extract: str, form: str, **which: Any) -> Iterator[bytes]:
+    def latest(self, extract: str, format: str, **which: Any) -> Iterator[bytes]:
         """The bytes of the latest published result in a format, of an ``environment``, ``statement`` (from 1) and ``part``."""
         asked = "&".join(f"{key}={name_in_path(str(value))}" for key, value in which.items() if value is not None)
         return self.transport.stream(
-            f"/extracts/{name_in_path(extract)}/latest/{name_in_path(form)}" + (f"?{asked}" if asked else "")
+            f"/extracts/{name_in_path(extract)}/latest/{name_in_path(format)}" + (f"?{asked}" if asked else "")
         )
 
-    def rows(self, run: Run | int, statement: int = 0) -> Iterator[dict[str, Any]]:
+    def rows(self, run: Run | int, statement: int = 1) -> Iterator[dict[str, Any]]:
         """The rows of a run's JSON result, or else of its CSV result (all texts, null and empty alike).
 
-        ``statement``: of an extract with several, which one, from 0. Rows are read as they arrive, so that a result of
+        ``statement``: of an extract with several, which one, from 1. Rows are read as they arrive, so that a result of
         any size fits. In JSON a row stands on a line of its own.
         """
         record = self.get(run) if isinstance(run, int) else run

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Backfill, BackfillLine, Calendar, DueTime, Moment, PlannedRun, Schedule
+from .records import Backfill, BackfillLine, Calendar, DueTime, PlannedRun, RuleTime, Schedule
 
 
 class Schedules(Group):
@@ -45,9 +45,9 @@ class Schedules(Group):
         """What became of each past due time, newest first."""
         return self.transport.pages(f"/schedules/{name_in_path(name)}/due-times")
 
-    def times(self, rule: str, **timing: Any) -> Listed[Moment]:
-        """The next due times of any rule, each with what is out of the ordinary; ``timing``: ``zone``, ``calendar``, …"""
-        found: Listed[Moment] = self._get("/rule-times", rule=rule, **timing)["next_due"]
+    def times(self, rule: str, **timing: Any) -> Listed[RuleTime]:
+        """The next due times of any rule, each with what is out of the ordinary. ``timing``: ``zone``, ``calendar``, …."""
+        found: Listed[RuleTime] = self._get("/rule-times", rule=rule, **timing)["next_due"]
         return found
 
     def planned_backfill(

@@ -1,4 +1,4 @@
-"""Sources and environments, and looks around in them."""
+"""Sources and environments, and browses them."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from .errors import InquiryFailed
+from .errors import QueryFailed
 from .group import Group, Listed, name_in_path
-from .records import Address, Catalogue, Engine, Environment, Found, Inquiry, Source, Table
+from .records import Address, Catalogue, Engine, Environment, Found, Query, Source, Table
 
-INQUIRY_POLL_SECONDS = 0.15
+QUERY_POLL_SECONDS = 0.15
 
 
 class Sources(Group):
@@ -62,35 +62,35 @@ class Sources(Group):
         return self._get(f"/sources/{name_in_path(name)}/tables/{name_in_path(table)}", environment=environment)
 
     def search(self, word: str, environment: str | None = None) -> Listed[Found]:
-        """Tables and columns by name, in every source that was looked around in."""
-        return self._get("/catalogue-search", word=word, environment=environment)
+        """Tables and columns by name, in every source that was browsed."""
+        return self._get("/catalogue-search", search=word, environment=environment)
 
-    def ask(self, name: str, environment: str, kind: str, **request: Any) -> Inquiry:
-        """Start an inquiry: ``catalogue``, ``rows``, ``count`` or ``counts``. See ``look`` for waiting as well."""
+    def start_query(self, name: str, environment: str, kind: str, **request: Any) -> Query:
+        """Start a query: ``catalogue``, ``rows``, ``count`` or ``counts``. See ``run_query`` for waiting as well."""
         wanted = {"environment": environment, "kind": kind} | {k: v for k, v in request.items() if v is not None}
-        return self._post(f"/sources/{name_in_path(name)}/inquiries", wanted)
+        return self._post(f"/sources/{name_in_path(name)}/queries", wanted)
 
-    def inquiry(self, number: str) -> Inquiry:
-        """How far an inquiry is, and what it found."""
-        return self._get(f"/inquiries/{name_in_path(number)}")
+    def query(self, number: str) -> Query:
+        """How far a query is, and what it found."""
+        return self._get(f"/queries/{name_in_path(number)}")
 
-    def cancel_inquiry(self, number: str) -> Inquiry:
-        """Stop an inquiry, and its statement in the source."""
-        return self._post(f"/inquiries/{name_in_path(number)}/cancel")
+    def cancel_query(self, number: str) -> Query:
+        """Stop a query, and its statement in the source."""
+        return self._post(f"/queries/{name_in_path(number)}/cancel")
 
-    def look(self, name: str, environment: str, kind: str, **request: Any) -> Inquiry:
-        """Ask and wait for the end; an interrupt cancels it. Raises InquiryFailed."""
-        return self.ended(self.ask(name, environment, kind, **request))
+    def run_query(self, name: str, environment: str, kind: str, **request: Any) -> Query:
+        """Start a query and wait for its end; an interrupt cancels it. Raises QueryFailed."""
+        return self.wait_for_query(self.start_query(name, environment, kind, **request))
 
-    def ended(self, found: Inquiry) -> Inquiry:
-        """An inquiry once it has ended; an interrupt cancels it. Raises InquiryFailed."""
+    def wait_for_query(self, found: Query) -> Query:
+        """A query once it has ended; an interrupt cancels it. Raises QueryFailed."""
         try:
             while found["state"] in ("waiting", "running"):
-                time.sleep(INQUIRY_POLL_SECONDS)
-                found = self.inquiry(found["id"])
+                time.sleep(QUERY_POLL_SECONDS)
+                found = self.query(found["id"])
         except KeyboardInterrupt:
-            self.cancel_inquiry(found["id"])
+            self.cancel_query(found["id"])
             raise
         if found["state"] != "finished":
-            raise InquiryFailed(found)
+            raise QueryFailed(found)
         return found

@@ -206,7 +206,8 @@ def cells_by_row(text: bytes) -> list[int]:
     if numpy is None:
         return list(map(_CELLS, text.split(b"<row")[1:]))
     rows = numpy.sort(numpy.concatenate([*pairs_at(text, b"<r"), [len(text)]]))
-    return numpy.diff(sum(numpy.searchsorted(cells, rows) for cells in pairs_at(text, b"<c"))).tolist()
+    counts: list[int] = numpy.diff(sum(numpy.searchsorted(cells, rows) for cells in pairs_at(text, b"<c"))).tolist()
+    return counts
 
 
 def names_in(text: bytes) -> int:

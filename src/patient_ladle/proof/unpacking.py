@@ -5,7 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import zipfile
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, cast
 
 
 def unpacked(compression: str, file: BinaryIO) -> BinaryIO:
@@ -25,4 +25,4 @@ def unpacked(compression: str, file: BinaryIO) -> BinaryIO:
         case "zip":
             archive = zipfile.ZipFile(file)
             found = archive.open(archive.infolist()[0])
-    return found
+    return cast("BinaryIO", found)

@@ -8,6 +8,7 @@ import logging
 import os
 import sys
 from pathlib import Path
+from typing import cast
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
 
@@ -102,7 +103,7 @@ def _belongs(adopt: bool = False) -> bool:
     """Ledger, keys, store and data directory belong together; where they do not, that is said."""
     from patient_ladle.core.errors import Conflict
 
-    from .runs.identity import check
+    from .ledger.identity import check
 
     try:
         for words in check(adopt):
@@ -116,8 +117,8 @@ def _belongs(adopt: bool = False) -> bool:
 def _migrate(args: argparse.Namespace) -> int:
     from django.core.management import call_command
 
+    from .ledger.identity import STRANGER
     from .people.services import first_administrator
-    from .runs.identity import STRANGER
 
     call_command("migrate", verbosity=0, interactive=False)
     if not _belongs(args.adopt):
@@ -128,18 +129,24 @@ def _migrate(args: argparse.Namespace) -> int:
     return 0
 
 
+def _close_pool() -> None:
+    from django.db import connection
+    from django.db.backends.postgresql.base import DatabaseWrapper
+
+    cast(DatabaseWrapper, connection).close_pool()
+
+
 def _web(args: argparse.Namespace) -> int:
     from django.conf import settings
-    from django.db import connection
 
+    from .ledger.identity import STRANGER
     from .processes.private_server import ServerFailed
     from .processes.web import main
     from .runs import health
-    from .runs.identity import STRANGER
 
     if not _belongs(args.adopt):
         return STRANGER
-    connection.close_pool()  # the processes that serve have connections of their own
+    _close_pool()  # the processes that serve have connections of their own
     health.STARTED_AS = args.started_as
     try:
         main(settings.LISTEN, settings.PORT)
@@ -152,9 +159,9 @@ def _web(args: argparse.Namespace) -> int:
 def _worker(args: argparse.Namespace) -> int:
     from patient_ladle.core.errors import LadleError
 
+    from .ledger.identity import STRANGER
     from .processes.parent import end_with_parent
     from .processes.worker import WorkerProcess
-    from .runs.identity import STRANGER
 
     if not sys.stdin.isatty() and not args.alone:
         end_with_parent()
@@ -169,14 +176,12 @@ def _worker(args: argparse.Namespace) -> int:
 
 
 def _scheduler(_: argparse.Namespace) -> int:
-    from django.db import connection
-
+    from .ledger.identity import STRANGER
     from .processes.scheduler import main
-    from .runs.identity import STRANGER
 
     if not _belongs():
         return STRANGER
-    connection.close_pool()  # a second process is forked off, which has connections of its own
+    _close_pool()  # a second process is forked off, which has connections of its own
     main()
     return 0
 

@@ -89,6 +89,7 @@ INSTALLED_APPS = [
     f"{_OWN}.alerts",
     f"{_OWN}.extracts",
     f"{_OWN}.schedules",
+    f"{_OWN}.ledger",
     f"{_OWN}.runs",
 ]
 MIDDLEWARE = [
@@ -121,9 +122,9 @@ REST_FRAMEWORK = {
 }
 SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {
-        "RunState": f"{_OWN}.runs.states.STATES",
-        "InquiryState": f"{_OWN}.sources.models.INQUIRY_STATES",
-        "InquiryKind": f"{_OWN}.sources.inquiries.KINDS",
+        "RunState": f"{_OWN}.ledger.states.STATES",
+        "QueryState": f"{_OWN}.sources.models.QUERY_STATES",
+        "QueryKind": f"{_OWN}.sources.interactive.KINDS",
         "BackfillState": f"{_OWN}.runs.backfills_api.BACKFILL_STATES",
         "FieldKind": ["text", "integer"],
     },

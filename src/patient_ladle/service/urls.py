@@ -5,8 +5,11 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView
 
 from .alerts import api as alerts
+from .console import api as console_faults
 from .console import views as console
 from .extracts import api as extracts
+from .extracts import drafts_api as drafts
+from .extracts import filing_api as filing
 from .extracts import values_api as values
 from .extracts import writing_api as writing
 from .people import api as people
@@ -15,6 +18,7 @@ from .runs import backfills_api as backfills
 from .runs import files_api as files
 from .runs import health
 from .runs import night_api as night
+from .runs import repository_api as repository
 from .runs import workers_api as workers
 from .schedules import api as schedules
 from .sources import api as sources
@@ -40,12 +44,12 @@ urlpatterns = [
     path(_API + "sources/<str:name>/check", sources.SourceCheck.as_view()),
     path(_API + "sources/<str:name>/catalogue", browsing.Catalogue.as_view()),
     path(_API + "sources/<str:name>/tables/<str:table>", browsing.OneTable.as_view()),
-    path(_API + "sources/<str:name>/inquiries", browsing.Inquiries.as_view()),
+    path(_API + "sources/<str:name>/queries", browsing.Queries.as_view()),
     path(_API + "catalogue-search", browsing.CatalogueSearch.as_view()),
-    path(_API + "inquiries/<str:number>", browsing.OneInquiry.as_view()),
-    path(_API + "inquiries/<str:number>/cancel", browsing.InquiryCancel.as_view()),
-    path(_API + "inquiries/<str:number>/cells/<int:row>/<int:column>", browsing.InquiryCell.as_view()),
-    path(_API + "extracts", extracts.Extracts.as_view()),
+    path(_API + "queries/<str:number>", browsing.OneQuery.as_view()),
+    path(_API + "queries/<str:number>/cancel", browsing.QueryCancel.as_view()),
+    path(_API + "queries/<str:number>/cells/<int:row>/<int:column>", browsing.QueryCell.as_view()),
+    path(_API + "extracts", repository.Repository.as_view()),
     path(_API + "extracts/<str:name>", extracts.OneExtract.as_view()),
     path(_API + "extracts/<str:name>/revisions", extracts.ExtractRevisions.as_view()),
     path(_API + "extracts/<str:name>/move", extracts.ExtractMove.as_view()),
@@ -58,6 +62,13 @@ urlpatterns = [
     path(_API + "extracts/<str:name>/retention", extracts.ExtractRetention.as_view()),
     path(_API + "extracts/<str:name>/depends-on", extracts.ExtractDependsOn.as_view()),
     path(_API + "extracts/<str:name>/restore", extracts.ExtractRestore.as_view()),
+    path(_API + "extracts/<str:name>/opened", filing.Opened.as_view()),
+    path(_API + "extracts/<str:name>/favourite", filing.Favourite.as_view()),
+    path(_API + "filings", filing.Filings.as_view()),
+    path(_API + "extracts/<str:name>/draft", drafts.ExtractDraft.as_view()),
+    path(_API + "console-faults", console_faults.ConsoleFaults.as_view()),
+    path(_API + "drafts", drafts.Drafts.as_view()),
+    path(_API + "drafts/<str:key>", drafts.NewDraft.as_view()),
     path(_API + "diagnostics", writing.Diagnostics.as_view()),
     path(_API + "restore-parameters", writing.RestoreParameters.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
@@ -100,9 +111,9 @@ urlpatterns = [
     path(_API + "runs/<int:number>/again", runs.RunAgain.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>", files.RunFile.as_view()),
     path(_API + "runs/<int:number>/files/<str:name>/preview", files.RunFilePreview.as_view()),
-    path(_API + "runs/<int:number>/archive", files.RunArchive.as_view()),
+    path(_API + "runs/<int:number>/zip", files.RunZip.as_view()),
     path(_API + "extracts/<str:name>/latest", files.LatestRun.as_view()),
-    path(_API + "extracts/<str:name>/latest/<str:form>", files.LatestResult.as_view()),
+    path(_API + "extracts/<str:name>/latest/<str:format>", files.LatestResult.as_view()),
     path(_API + "formats", writing.Formats.as_view()),
     path(_API + "samples", writing.Samples.as_view()),
     path(_API + "results", files.Results.as_view()),

@@ -88,6 +88,6 @@ OWN = {
 }
 OWN["files"] = OWN["duckdb"]
 PARAMETERS = [
-    {"name": "zone"}, {"name": "low", "type": "integer"}, {"name": "high", "type": "integer"}, {"name": "names", "many": True},
+    {"name": "zone"}, {"name": "low", "type": "integer"}, {"name": "high", "type": "integer"}, {"name": "names", "is_list": True},
     {"name": "since", "type": "date"}, {"name": "select"}, {"name": "from"}, {"name": "order", "type": "integer"}, {"name": "end"},
 ]  # fmt: skip

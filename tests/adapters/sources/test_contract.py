@@ -36,9 +36,9 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.files.formats import FORMATS, checked_options
 from patient_ladle.core.files.formats.base import Target
 from patient_ladle.core.ports import Statement
-from patient_ladle.core.statements.advice import of_text
 from patient_ladle.core.statements.catalogue import find_table
 from patient_ladle.core.statements.scanner import parameter_names, statements
+from patient_ladle.core.statements.text_diagnostics import of_text
 from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
 from tests.command import PATIENCE
@@ -94,7 +94,7 @@ def test_the_first_rows_are_the_same_on_their_own_lane(case):
     expressions = ", ".join(f"{expression} as c{n}" for n, (expression, _, _) in enumerate(case.words.TYPES))
     text = f"select {expressions} /* unfinished -- words */"
     assert case.fetch(text, soon=True) == case.fetch(text)
-    declared, given = [Parameter("t"), Parameter("n", "integer", many=True)], {"t": "a'\\ \"$1 %s é", "n": [1, 3]}
+    declared, given = [Parameter("t"), Parameter("n", "integer", is_list=True)], {"t": "a'\\ \"$1 %s é", "n": [1, 3]}
     both = f"select :t as t, name from districts where district_id {case.words.IN_MEMBERS} order by 2"
     assert case.fetch(both, given, declared, soon=True) == case.fetch(both, given, declared)
     assert case.fetch(both, given, declared)[1][0][0] == given["t"]
@@ -177,7 +177,7 @@ def test_parameters_of_every_type_are_bound_not_pasted(case):
 
 @pytest.mark.parametrize(("ids", "count"), [([1, 3], 2), ([], 0), (list(range(2_000)), 3)])
 def test_a_list_may_have_no_or_thousands_of_members(case, ids, count):
-    _, rows = case.fetch(case.words.LIST, {"ids": ids}, [Parameter("ids", "integer", many=True)])
+    _, rows = case.fetch(case.words.LIST, {"ids": ids}, [Parameter("ids", "integer", is_list=True)])
     assert len(rows) == count
 
 
@@ -333,7 +333,7 @@ def test_a_statement_is_understood_without_being_run(case):
     with pytest.raises(StatementWrong):
         session.understand(Statement("select name frm districts order order"))
     began = time.monotonic()
-    parameters = [{"name": "since", "type": "date"}, {"name": "ids", "type": "integer", "many": True}, {"name": "rate", "type": "decimal"},
+    parameters = [{"name": "since", "type": "date"}, {"name": "ids", "type": "integer", "is_list": True}, {"name": "rate", "type": "decimal"},
                   {"name": "place", "type": "identifier", "allowed": ["districts"]}]  # fmt: skip
     values = samples([Parameter.from_dict(p) for p in parameters])
     session.understand(Statement(case.words.SLOW))
@@ -375,7 +375,7 @@ def test_statements_that_are_easily_taken_for_wrong_are_right(case):
 def test_a_statement_filled_in_gives_the_same_rows_as_with_bound_values(case):
     parameters = [{"name": "who"}, {"name": "day", "type": "date"}, {"name": "at", "type": "timestamp"}, {"name": "n", "type": "integer"},
                   {"name": "rate", "type": "decimal"}, {"name": "none", "type": "integer", "required": False},
-                  {"name": "ids", "type": "integer", "many": True}, {"name": "empty", "type": "integer", "many": True},
+                  {"name": "ids", "type": "integer", "is_list": True}, {"name": "empty", "type": "integer", "is_list": True},
                   {"name": "place", "type": "identifier", "allowed": ["districts"]}]  # fmt: skip
     given = {"who": "it's \\ \"x\" é", "day": "2026-11-01", "at": "2026-11-01 06:30:15", "n": -7, "rate": "12.50", "ids": [1, 3], "empty": [],
              "place": "districts"}  # fmt: skip

@@ -84,7 +84,7 @@ def test_what_is_declared_is_read_so_and_a_value_that_is_none_is_named(folder):
         "csv_encoding": "windows-1252",
         "csv_delimiter": ";",
         "csv_nulls": "NA",
-        "csv_kinds": "exact; t.serial=integer; u.note=date",
+        "csv_kinds": "exact, t.serial=integer, u.note=date",
     }
     kinds, rows, _ = read(folder, **address)
     assert kinds == {"serial": "integer", "volume": "text", "fitted": "date", "note": "text"}

@@ -1,4 +1,4 @@
-"""Every query language gives the service the same: parts with places, parameters, a way out and back, remarks, a way across."""
+"""Every query language gives the service the same: parts with places, parameters, a way out and back, diagnostics, a way across."""
 
 from __future__ import annotations
 
@@ -62,8 +62,8 @@ def test_what_does_not_read_is_refused_with_its_place_and_the_next_step(language
     with pytest.raises(StatementRefused) as refused:
         language.parts(text)
     assert (refused.value.facts["line"], refused.value.facts["column"]) == (line, column)
-    [remark] = language.remarks(text, [])[0]
-    assert (remark.severity, remark.line, remark.column) == ("error", line, column)
+    [diagnostic] = language.diagnostics(text, [])[0]
+    assert (diagnostic.severity, diagnostic.line, diagnostic.column) == ("error", line, column)
     with pytest.raises(StatementRefused, match="empty"):
         language.parts(words["none"])
 
@@ -108,12 +108,12 @@ def test_what_is_not_closed_is_refused_with_its_place(language, words):
 
 
 def test_parameters_that_are_not_declared_or_not_used_are_remarked_on(language, words):
-    remarks, parts = language.remarks(words["used_twice"], [Parameter("zones"), DECLARED[1]])
-    codes = {(each.code, each.severity) for each in remarks}
+    diagnostics, parts = language.diagnostics(words["used_twice"], [Parameter("zones"), DECLARED[1]])
+    codes = {(each.code, each.severity) for each in diagnostics}
     assert codes >= {("parameter_undeclared", "error"), ("parameter_unused", "warning")}
-    assert any("Did you mean ':zones'?" in each.hint for each in remarks)
+    assert any("Did you mean ':zones'?" in each.hint for each in diagnostics)
     assert parts == language.parts(words["used_twice"])
-    assert language.remarks(words["used_twice"], DECLARED) == ([], parts)
+    assert language.diagnostics(words["used_twice"], DECLARED) == ([], parts)
 
 
 def test_what_a_language_cannot_do_is_said_and_nothing_breaks(language, words):
@@ -124,9 +124,9 @@ def test_what_a_language_cannot_do_is_said_and_nothing_breaks(language, words):
         except BadInput as error:
             assert language.title in error.message
     error = LadleError("it is wrong.", "Correct it.")
-    assert language.remark_on_error(error, words["two"], words["two"], [table], []).message == "it is wrong."
-    assert language.remarks_on_types(words["two"], DECLARED, [table]) == []
-    language.remarks_on_names(words["two"], [table], [])
+    assert language.diagnostic_on_error(error, words["two"], words["two"], [table], []).message == "it is wrong."
+    assert language.diagnostics_on_types(words["two"], DECLARED, [table]) == []
+    language.diagnostics_on_names(words["two"], [table], [])
     language.completion(words["two"], 3, [table], ["zone"], True)
     language.refuse_misread(words["two"], ["zone"])
     language.warm()

@@ -20,7 +20,15 @@ function OpenProblems() {
   if (!found.length) return <p className="dim">Nothing is wrong now.</p>;
   return (
     <ul className="problems" aria-label="Open problems">
-      {found.map((t) => <li key={t.title} className="problem"><strong>{t.title}</strong><span>open since {moment(t.began_at)}{t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}</span></li>)}
+      {found.map((t) => (
+        <li key={t.title} className="problem">
+          <strong>{t.title}</strong>
+          <span>
+            open since {moment(t.began_at)}
+            {t.count > 1 && `, seen ${t.count} times, last ${moment(t.seen_at)}; told once`}
+          </span>
+        </li>
+      ))}
     </ul>
   );
 }
@@ -29,37 +37,110 @@ function Sent() {
   const client = useQueryClient();
   const { may } = useMe();
   const channels = useQuery({ queryKey: ["channels"], queryFn: () => must(api.GET("/api/v1/channels")) });
-  const sendings = useQuery({ queryKey: ["sendings"], queryFn: () => must(api.GET("/api/v1/sendings", { params: { query: { page_size: 20 } } })), refetchInterval: 5_000 });
+  const sendings = useQuery({
+    queryKey: ["sendings"],
+    queryFn: () => must(api.GET("/api/v1/sendings", { params: { query: { page_size: 20 } } })),
+    refetchInterval: 5_000,
+  });
   const again = () => client.invalidateQueries({ queryKey: ["sendings"] });
-  const attempt = useMutation({ mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/test", { params: { path: { name } } })), onSuccess: again });
-  const resend = useMutation({ mutationFn: (number: number) => must(api.POST("/api/v1/sendings/{number}/again", { params: { path: { number } } })), onSuccess: again });
+  const attempt = useMutation({
+    mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/test", { params: { path: { name } } })),
+    onSuccess: again,
+  });
+  const resend = useMutation({
+    mutationFn: (number: number) => must(api.POST("/api/v1/sendings/{number}/again", { params: { path: { number } } })),
+    onSuccess: again,
+  });
   const ways: TableColumnsType<ChannelRecord> = [
     { title: "Channel", dataIndex: "name", width: 170 },
     { title: "Kind", dataIndex: "kind", width: 100 },
     { title: "To", key: "to", render: (_, c) => <span className="mono">{c.settings.to ?? c.settings.url}</span> },
     { title: "Alerts", key: "kinds", render: (_, c) => c.kinds.map(spaced).join(", ") || "all" },
-    { title: <span className="sr">Send test</span>, key: "test", width: 110, render: (_, c) => may("administrator") && <Button size="small" aria-label={`Send test on ${c.name}`} onClick={() => attempt.mutate(c.name)}>Send test</Button> },
+    {
+      title: <span className="sr">Send test</span>,
+      key: "test",
+      width: 110,
+      render: (_, c) =>
+        may("administrator") && (
+          <Button size="small" aria-label={`Send test on ${c.name}`} onClick={() => attempt.mutate(c.name)}>
+            Send test
+          </Button>
+        ),
+    },
   ];
   const log: TableColumnsType<SendingRecord> = [
     { title: "Alert", key: "alert", render: (_, s) => s.alert.title },
     { title: "Channel", dataIndex: "channel", width: 150 },
-    { title: "State", key: "state", width: 110, render: (_, s) => <span className={s.state === "failed" ? "flag" : ""} style={{ margin: 0 }}>{s.state}</span> },
+    {
+      title: "State",
+      key: "state",
+      width: 110,
+      render: (_, s) => (
+        <span className={s.state === "failed" ? "flag" : ""} style={{ margin: 0 }}>
+          {s.state}
+        </span>
+      ),
+    },
     { title: "Attempts", dataIndex: "attempts", width: 80, align: "right" },
     { title: "Response", key: "response", render: (_, s) => s.response || <span className="dim">nothing yet</span> },
-    { title: <span className="sr">Again</span>, key: "again", width: 90, render: (_, s) => may("administrator") && s.state === "failed" && <Button size="small" onClick={() => resend.mutate(s.id)}>Send again</Button> },
+    {
+      title: <span className="sr">Again</span>,
+      key: "again",
+      width: 90,
+      render: (_, s) =>
+        may("administrator") &&
+        s.state === "failed" && (
+          <Button size="small" onClick={() => resend.mutate(s.id)}>
+            Send again
+          </Button>
+        ),
+    },
   ];
   return (
     <>
       <h2>Channels</h2>
-      <Table<ChannelRecord> size="small" rowKey="name" columns={ways} dataSource={channels.data ?? []} loading={channels.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Alerts go nowhere yet.</p><p className="mono">ladle channel add duty --kind mail …</p></div> }} />
+      <Table<ChannelRecord>
+        size="small"
+        rowKey="name"
+        columns={ways}
+        dataSource={channels.data ?? []}
+        loading={channels.isPending}
+        pagination={false}
+        locale={{
+          emptyText: (
+            <div className="hollow">
+              <p>Alerts go nowhere yet.</p>
+              <p className="mono">ladle channel add duty --kind mail …</p>
+            </div>
+          ),
+        }}
+      />
       <h2>Sent</h2>
-      <Table<SendingRecord> size="small" rowKey="id" columns={log} dataSource={sendings.data?.results ?? []} loading={sendings.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing was sent yet.</p></div> }} />
+      <Table<SendingRecord>
+        size="small"
+        rowKey="id"
+        columns={log}
+        dataSource={sendings.data?.results ?? []}
+        loading={sendings.isPending}
+        pagination={false}
+        locale={{
+          emptyText: (
+            <div className="hollow">
+              <p>Nothing was sent yet.</p>
+            </div>
+          ),
+        }}
+      />
       <ProblemNote error={channels.error ?? sendings.error ?? attempt.error ?? resend.error} />
     </>
   );
 }
 
-const choices = [{ value: "failed", label: "when they fail" }, { value: "ended", label: "when they end" }, { value: "nothing", label: "never" }] as const;
+const choices = [
+  { value: "failed", label: "when they fail" },
+  { value: "ended", label: "when they end" },
+  { value: "nothing", label: "never" },
+] as const;
 
 /** What one is told of runs that one starts oneself. */
 function Own() {
@@ -73,11 +154,35 @@ function Own() {
   const mail = own.data.mail;
   return (
     <div className="own">
-      <label>Tell me of runs that I start <Select aria-label="Tell me of runs that I start" value={own.data.own_runs} options={[...choices]} onChange={(own_runs) => choose.mutate({ own_runs })} style={{ width: 140 }} /></label>
+      <label>
+        Tell me of runs that I start{" "}
+        <Select
+          aria-label="Tell me of runs that I start"
+          value={own.data.own_runs}
+          options={[...choices]}
+          onChange={(own_runs) => choose.mutate({ own_runs })}
+          style={{ width: 140 }}
+        />
+      </label>
       {own.data.own_runs !== "nothing" && (
-        <label>also by mail to <Input key={mail} type="email" defaultValue={mail} placeholder="nobody" style={{ width: 230 }} onBlur={(e) => e.target.value !== mail && choose.mutate({ mail: e.target.value })} onPressEnter={(e) => e.currentTarget.blur()} /></label>
+        <label>
+          also by mail to{" "}
+          <Input
+            key={mail}
+            type="email"
+            defaultValue={mail}
+            placeholder="nobody"
+            style={{ width: 230 }}
+            onBlur={(e) => e.target.value !== mail && choose.mutate({ mail: e.target.value })}
+            onPressEnter={(e) => e.currentTarget.blur()}
+          />
+        </label>
       )}
-      {mail && !own.data.by_mail && <small>No channel takes alerts to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span></small>}
+      {mail && !own.data.by_mail && (
+        <small>
+          No channel takes alerts to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span>
+        </small>
+      )}
       <ProblemNote error={choose.error} />
     </div>
   );
@@ -87,23 +192,67 @@ function Own() {
 export function AlertsPage() {
   const client = useQueryClient();
   const { may } = useMe();
-  const alerts = usePages(["alerts"], (cursor) => must(api.GET("/api/v1/alerts", { params: { query: { cursor } } })), 15_000);
+  const alerts = usePages(
+    ["alerts"],
+    (cursor) => must(api.GET("/api/v1/alerts", { params: { query: { cursor } } })),
+    15_000,
+  );
   const newest = alerts.items[0]?.id;
   useEffect(() => {
     if (newest) void api.POST("/api/v1/bell").then(() => client.invalidateQueries({ queryKey: ["bell"] }));
   }, [newest, client]);
   const columns: TableColumnsType<AlertRecord> = [
     { title: "At", key: "at", width: 140, render: (_, n) => moment(n.at) },
-    { title: "Kind", key: "kind", width: 150, render: (_, n) => <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>{spaced(n.kind)}</span> },
-    { title: "Alert", key: "title", render: (_, n) => <><strong style={{ fontWeight: 550 }}>{n.path ? <Link to={n.path}>{n.title}</Link> : n.title}</strong><div className="told">{n.cause}</div>{n.next_step && <div className="told dim">{n.next_step}</div>}</> },
+    {
+      title: "Kind",
+      key: "kind",
+      width: 150,
+      render: (_, n) => (
+        <span className={good.has(n.kind) ? "" : "flag"} style={{ margin: 0 }}>
+          {spaced(n.kind)}
+        </span>
+      ),
+    },
+    {
+      title: "Alert",
+      key: "title",
+      render: (_, n) => (
+        <>
+          <strong style={{ fontWeight: 550 }}>{n.path ? <Link to={n.path}>{n.title}</Link> : n.title}</strong>
+          <div className="told">{n.cause}</div>
+          {n.next_step && <div className="told dim">{n.next_step}</div>}
+        </>
+      ),
+    },
   ];
   return (
     <div className="page">
-      <header className="head"><h1>Alerts</h1><p>One alert per problem, one when it is resolved.</p></header>
+      <header className="head">
+        <h1>Alerts</h1>
+        <p>One alert per problem, one when it is resolved.</p>
+      </header>
       <OpenProblems />
       <Own />
-      <Table<AlertRecord> size="small" rowKey="id" columns={columns} dataSource={alerts.items} loading={alerts.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>Nothing had to be told yet.</p></div> }} />
-      {alerts.hasNextPage && <Button style={{ marginTop: 12 }} onClick={() => void alerts.fetchNextPage()}>Show earlier ones</Button>}
+      <Table<AlertRecord>
+        size="small"
+        rowKey="id"
+        columns={columns}
+        dataSource={alerts.items}
+        loading={alerts.isPending}
+        pagination={false}
+        locale={{
+          emptyText: (
+            <div className="hollow">
+              <p>Nothing had to be told yet.</p>
+            </div>
+          ),
+        }}
+      />
+      {alerts.hasNextPage && (
+        <Button style={{ marginTop: 12 }} onClick={() => void alerts.fetchNextPage()}>
+          Show earlier ones
+        </Button>
+      )}
       <ProblemNote error={alerts.error} />
       {may("author") && <Sent />}
     </div>

@@ -1,13 +1,12 @@
 import { useEffect, useState } from "react";
 import { Button, Select } from "antd";
 import type { Filter } from "../../api/client";
-import { ProblemNote } from "../../components/ProblemNote";
-import type { Cell } from "../../lib/grid";
+import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { amount, count } from "../../lib/words";
 import { Filters } from "./Filters";
-import { ResultGrid } from "./ResultGrid";
+import { FoundRows } from "./FoundRows";
 import { Said } from "./Said";
-import { useInquiry } from "./useInquiry";
+import { useSourceQuery } from "./useSourceQuery";
 import { useTable, type Place } from "./useTable";
 
 /** The first rows of a table, filtered and sorted in the source; the exact count on request. */
@@ -17,8 +16,8 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
   const [sort, setSort] = useState("");
   const [descending, setDescending] = useState(false);
   const columns = useTable(place);
-  const rows = useInquiry(source);
-  const total = useInquiry(source);
+  const rows = useSourceQuery(source);
+  const total = useSourceQuery(source);
   const { ask } = rows;
   const names = columns.data?.columns.map((c) => c.name) ?? [];
   useEffect(() => {
@@ -31,22 +30,56 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
     <>
       <Filters columns={names} filters={filters} onChange={setFilters} />
       <div className="filters">
-        <Select size="small" allowClear showSearch aria-label="Sort by" placeholder="Sort in the source" style={{ width: 170 }} value={sort || undefined} onChange={(v?: string) => setSort(v ?? "")} options={names.map((n) => ({ value: n, label: n }))} />
-        {sort && <Button size="small" onClick={() => setDescending(!descending)}>{descending ? "descending" : "ascending"}</Button>}
-        <Button size="small" loading={total.busy} onClick={() => total.ask({ environment, kind: "count", table, filters })}>Count exactly</Button>
-        <span aria-live="polite">{typeof counted === "string" ? `${amount(Number(counted), "row")}${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}` : about !== null && <span className="dim">about {count(about)} rows</span>}</span>
-        {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
+        <Select
+          size="small"
+          allowClear
+          showSearch
+          aria-label="Sort by"
+          placeholder="Sort in the source"
+          style={{ width: 170 }}
+          value={sort || undefined}
+          onChange={(v?: string) => setSort(v ?? "")}
+          options={names.map((n) => ({ value: n, label: n }))}
+        />
+        {sort && (
+          <Button size="small" onClick={() => setDescending(!descending)}>
+            {descending ? "descending" : "ascending"}
+          </Button>
+        )}
+        <Button
+          size="small"
+          loading={total.busy}
+          onClick={() => total.ask({ environment, kind: "count", table, filters })}
+        >
+          Count exactly
+        </Button>
+        <span aria-live="polite">
+          {typeof counted === "string"
+            ? `${amount(Number(counted), "row")}${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}`
+            : about !== null && <span className="dim">about {count(about)} rows</span>}
+        </span>
+        {(rows.busy || total.busy) && (
+          <Button
+            size="small"
+            danger
+            onClick={() => {
+              rows.cancel();
+              total.cancel();
+            }}
+          >
+            Cancel
+          </Button>
+        )}
       </div>
       <ProblemNote error={rows.error ?? total.error ?? columns.error} />
-      {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
-      {rows.busy && <p className="dim" aria-live="polite">Running query…</p>}
-      {rows.found && result?.rows && result.columns && (
-        <>
-          <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof counted === "string" ? Number(counted) : undefined} label={table} />
-          {result.notes?.map((note) => <div className="flag" style={{ margin: "4px 0" }} key={note}>{note}</div>)}
-          <Said found={rows.found} name={table} />
-        </>
+      {failed && <Failed error={failed} />}
+      {rows.busy && (
+        <p className="dim" aria-live="polite">
+          Running query…
+        </p>
       )}
+      <FoundRows found={rows.found} counted={counted} label={table} />
+      {rows.found && result?.rows && result.columns && <Said found={rows.found} name={table} />}
     </>
   );
 }

@@ -3,26 +3,34 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Select, Tabs } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Address, type CheckStep } from "../../api/client";
-import { ProblemNote } from "../../components/ProblemNote";
+import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { ColumnsOf } from "./ColumnsOf";
 import { CountsOf } from "./CountsOf";
 import { RowsOf } from "./RowsOf";
 import { Tree } from "./Tree";
-import { useInquiry } from "./useInquiry";
+import { useSourceQuery } from "./useSourceQuery";
 import "../runs/runs.css";
 import "./browse.css";
 
 function Steps({ steps, at }: { steps: CheckStep[]; at: string | null }) {
   return (
     <details open={steps.some((s) => !s.passed)} style={{ margin: "6px 0" }}>
-      <summary>{steps.every((s) => s.passed) ? "The last check passed" : "The last check stopped"}, {moment(at)}</summary>
+      <summary>
+        {steps.every((s) => s.passed) ? "The last check passed" : "The last check stopped"}, {moment(at)}
+      </summary>
       <ol className="steps" aria-label="Steps of the check">
         {steps.map((s) => (
           <li key={s.step} className={s.passed ? "" : "no"}>
-            <span aria-label={s.passed ? "passed" : "failed"}>{s.passed ? "✓" : "✕"}</span><span>{s.step}</span><span className="dim">{s.seconds.toFixed(3)} s</span>
-            <span>{s.detail}{s.hint && <div>{s.hint}</div>}{s.warning && <div className="mind">{s.warning}</div>}</span>
+            <span aria-label={s.passed ? "passed" : "failed"}>{s.passed ? "✓" : "✕"}</span>
+            <span>{s.step}</span>
+            <span className="dim">{s.seconds.toFixed(3)} s</span>
+            <span>
+              {s.detail}
+              {s.hint && <div>{s.hint}</div>}
+              {s.warning && <div className="mind">{s.warning}</div>}
+            </span>
           </li>
         ))}
       </ol>
@@ -32,7 +40,23 @@ function Steps({ steps, at }: { steps: CheckStep[]; at: string | null }) {
 
 function Context({ address, engine }: { address: Address; engine: string }) {
   const { user, database } = address.address as Record<string, string>;
-  return <span className="context"><span>{engine}</span>{database && <span>database <b>{database}</b></span>}{user && <span>login <b>{user}</b></span>}<span className="mono">{placeOf(address)}</span><b style={{ color: "var(--pl-doneInk)" }}>read-only</b></span>;
+  return (
+    <span className="context">
+      <span>{engine}</span>
+      {database && (
+        <span>
+          database <b>{database}</b>
+        </span>
+      )}
+      {user && (
+        <span>
+          login <b>{user}</b>
+        </span>
+      )}
+      <span className="mono">{placeOf(address)}</span>
+      <b style={{ color: "var(--pl-doneInk)" }}>read-only</b>
+    </span>
+  );
 }
 
 export function SourcePage() {
@@ -40,26 +64,43 @@ export function SourcePage() {
   const [wanted, setWanted] = useSearchParams();
   const client = useQueryClient();
   const { may } = useMe();
-  const query = useQuery({ queryKey: ["source", name], queryFn: () => must(api.GET("/api/v1/sources/{name}", { params: { path: { name } } })) });
+  const query = useQuery({
+    queryKey: ["source", name],
+    queryFn: () => must(api.GET("/api/v1/sources/{name}", { params: { path: { name } } })),
+  });
   const source = query.data;
   const environment = wanted.get("environment") ?? source?.addresses[0]?.environment ?? "";
   const address = source?.addresses.find((a) => a.environment === environment);
   const chosen = wanted.get("table") ?? "";
   const catalogue = useQuery({
-    queryKey: ["catalogue", name, environment], enabled: !!address && may("runner"),
-    queryFn: () => must(api.GET("/api/v1/sources/{name}/catalogue", { params: { path: { name }, query: { environment } } })),
+    queryKey: ["catalogue", name, environment],
+    enabled: !!address && may("runner"),
+    queryFn: () =>
+      must(api.GET("/api/v1/sources/{name}/catalogue", { params: { path: { name }, query: { environment } } })),
     refetchInterval: (q) => (q.state.data?.gathering ? 1_000 : false),
   });
-  const gather = useInquiry(name);
+  const gather = useSourceQuery(name);
   const { ask, found: gathered } = gather;
   const never = catalogue.data?.gathered_at === null && !catalogue.data.gathering;
-  useEffect(() => { if (never) ask({ environment, kind: "catalogue" }); }, [never, ask, environment]);
-  useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["catalogue", name] }); }, [gathered, client, name]);
-  const check = useInquiry(name);
+  useEffect(() => {
+    if (never) ask({ environment, kind: "catalogue" });
+  }, [never, ask, environment]);
+  useEffect(() => {
+    if (gathered) void client.invalidateQueries({ queryKey: ["catalogue", name] });
+  }, [gathered, client, name]);
+  const check = useSourceQuery(name);
   const { found: checked } = check;
-  useEffect(() => { if (checked) void client.invalidateQueries({ queryKey: ["source", name] }); }, [checked, client, name]);
-  const go = (more: Record<string, string>) => setWanted({ environment, ...(chosen ? { table: chosen } : {}), ...more });
-  if (!source) return <div className="page"><ProblemNote error={query.error} /></div>;
+  useEffect(() => {
+    if (checked) void client.invalidateQueries({ queryKey: ["source", name] });
+  }, [checked, client, name]);
+  const go = (more: Record<string, string>) =>
+    setWanted({ environment, ...(chosen ? { table: chosen } : {}), ...more });
+  if (!source)
+    return (
+      <div className="page">
+        <ProblemNote error={query.error} />
+      </div>
+    );
   const failed = gathered?.error ?? checked?.error;
   return (
     <div className="page">
@@ -67,30 +108,92 @@ export function SourcePage() {
         <h1>{source.name}</h1>
         <p>{source.note}</p>
         <div className="grow" />
-        <Select aria-label="Environment" value={environment} style={{ width: 130 }} onChange={(value: string) => setWanted({ environment: value })} options={source.addresses.map((a) => ({ value: a.environment, label: a.environment }))} />
-        {may("author") && <Button loading={check.busy} disabled={!address} onClick={() => check.ask({ environment, kind: "check" })}>Check</Button>}
-        {(check.busy || gather.busy) && <Button danger onClick={() => { check.cancel(); gather.cancel(); }}>Cancel</Button>}
-        {may("runner") && <Button loading={gather.busy} disabled={!address} onClick={() => ask({ environment, kind: "catalogue" })}>Refresh</Button>}
+        <Select
+          aria-label="Environment"
+          value={environment}
+          style={{ width: 130 }}
+          onChange={(value: string) => setWanted({ environment: value })}
+          options={source.addresses.map((a) => ({ value: a.environment, label: a.environment }))}
+        />
+        {may("author") && (
+          <Button loading={check.busy} disabled={!address} onClick={() => check.ask({ environment, kind: "check" })}>
+            Check
+          </Button>
+        )}
+        {(check.busy || gather.busy) && (
+          <Button
+            danger
+            onClick={() => {
+              check.cancel();
+              gather.cancel();
+            }}
+          >
+            Cancel
+          </Button>
+        )}
+        {may("runner") && (
+          <Button loading={gather.busy} disabled={!address} onClick={() => ask({ environment, kind: "catalogue" })}>
+            Refresh
+          </Button>
+        )}
       </header>
-      {address ? <Context address={address} engine={source.engine} /> : <p>This source has no address yet. <Link to="/sources">Give it one.</Link></p>}
+      {address ? (
+        <Context address={address} engine={source.engine} />
+      ) : (
+        <p>
+          This source has no address yet. <Link to="/sources">Give it one.</Link>
+        </p>
+      )}
       <ProblemNote error={query.error ?? check.error ?? catalogue.error ?? gather.error} />
-      {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
+      {failed && <Failed error={failed} />}
       {address?.last_check && <Steps steps={address.last_check} at={address.last_check_at} />}
       {catalogue.data?.gathered_at && (
         <div className="browse" key={environment}>
           <div>
             <Tree tables={catalogue.data.tables} chosen={chosen} onChoose={(table) => go({ table })} />
-            <small>refreshed {moment(catalogue.data.gathered_at)}{(catalogue.data.gathering || gather.busy) && ", being refreshed"}</small>
+            <small>
+              refreshed {moment(catalogue.data.gathered_at)}
+              {(catalogue.data.gathering || gather.busy) && ", being refreshed"}
+            </small>
           </div>
           {chosen ? (
             <section key={chosen} aria-label={chosen}>
-              <Tabs items={[
-                { key: "rows", label: "Rows", children: <RowsOf source={name} environment={environment} table={chosen} about={catalogue.data.tables.find((t) => t.name === chosen)?.rows_about ?? null} /> },
-                { key: "columns", label: "Columns and keys", children: <ColumnsOf source={name} environment={environment} table={chosen} /> },
-                { key: "counts", label: "Counts", children: <CountsOf source={name} environment={environment} table={chosen} /> },
-              ]} />
+              <Tabs
+                items={[
+                  {
+                    key: "rows",
+                    label: "Rows",
+                    children: (
+                      <RowsOf
+                        source={name}
+                        environment={environment}
+                        table={chosen}
+                        about={catalogue.data.tables.find((t) => t.name === chosen)?.rows_about ?? null}
+                      />
+                    ),
+                  },
+                  {
+                    key: "columns",
+                    label: "Columns and keys",
+                    children: <ColumnsOf source={name} environment={environment} table={chosen} />,
+                  },
+                  {
+                    key: "counts",
+                    label: "Counts",
+                    children: <CountsOf source={name} environment={environment} table={chosen} />,
+                  },
+                ]}
+              />
             </section>
-          ) : <div className="hollow"><p>{catalogue.data.tables.length ? "Choose a table to look into." : "Nothing can be seen there with this login."}</p></div>}
+          ) : (
+            <div className="hollow">
+              <p>
+                {catalogue.data.tables.length
+                  ? "Choose a table to look into."
+                  : "Nothing can be seen there with this login."}
+              </p>
+            </div>
+          )}
         </div>
       )}
     </div>

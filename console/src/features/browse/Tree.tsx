@@ -3,7 +3,12 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Input } from "antd";
 import { count } from "../../lib/words";
 
-export interface TreeTable { name: string; kind: string; rows_about: number | null; comment: string }
+export interface TreeTable {
+  name: string;
+  kind: string;
+  rows_about: number | null;
+  comment: string;
+}
 
 const LINE = 24;
 
@@ -22,12 +27,25 @@ function entries(tables: TreeTable[], word: string): Entry[] {
 }
 
 /** Tables by schema; only the lines in sight are drawn, so that thousands scroll like ten. Arrow keys move, Enter opens. */
-export function Tree({ tables, chosen, onChoose }: { tables: TreeTable[]; chosen: string; onChoose: (name: string) => void }) {
+export function Tree({
+  tables,
+  chosen,
+  onChoose,
+}: {
+  tables: TreeTable[];
+  chosen: string;
+  onChoose: (name: string) => void;
+}) {
   const [word, setWord] = useState("");
   const box = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => entries(tables, word.trim().toLowerCase()), [tables, word]);
   // eslint-disable-next-line react-hooks/incompatible-library
-  const visible = useVirtualizer({ count: lines.length, getScrollElement: () => box.current, estimateSize: () => LINE, overscan: 10 });
+  const visible = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => LINE,
+    overscan: 10,
+  });
   const step = (event: React.KeyboardEvent) => {
     const by = { ArrowDown: 1, ArrowUp: -1 }[event.key];
     const at = (event.target as HTMLElement).closest<HTMLElement>("[data-line]")?.dataset.line;
@@ -41,16 +59,38 @@ export function Tree({ tables, chosen, onChoose }: { tables: TreeTable[]; chosen
   };
   return (
     <nav className="tree" aria-label="Tables">
-      <Input size="small" allowClear aria-label="Find a table" placeholder={`Find in ${count(tables.length)} tables`} value={word} onChange={(e) => setWord(e.target.value)} />
+      <Input
+        size="small"
+        allowClear
+        aria-label="Find a table"
+        placeholder={`Find in ${count(tables.length)} tables`}
+        value={word}
+        onChange={(e) => setWord(e.target.value)}
+      />
       <div ref={box} className="tree-lines" onKeyDown={step} style={{ height: `min(62vh, ${lines.length * LINE}px)` }}>
         <ul style={{ height: visible.getTotalSize() }}>
           {visible.getVirtualItems().map(({ index, start }) => {
             const line = lines[index]!;
             return (
               <li key={index} style={{ transform: `translateY(${start}px)` }}>
-                {"schema" in line ? <h3>{line.schema}</h3> : (
-                  <button type="button" data-line={index} aria-current={line.table.name === chosen} title={line.table.comment} onClick={() => onChoose(line.table.name)}>
-                    <span>{line.shown}</span><small>{line.table.kind === "view" ? "view" : line.table.rows_about === null ? "" : count(line.table.rows_about)}</small>
+                {"schema" in line ? (
+                  <h3>{line.schema}</h3>
+                ) : (
+                  <button
+                    type="button"
+                    data-line={index}
+                    aria-current={line.table.name === chosen}
+                    title={line.table.comment}
+                    onClick={() => onChoose(line.table.name)}
+                  >
+                    <span>{line.shown}</span>
+                    <small>
+                      {line.table.kind === "view"
+                        ? "view"
+                        : line.table.rows_about === null
+                          ? ""
+                          : count(line.table.rows_about)}
+                    </small>
                   </button>
                 )}
               </li>

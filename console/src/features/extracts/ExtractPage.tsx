@@ -1,51 +1,87 @@
-import { useEffect, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Form, Tabs, Tag } from "antd";
 import Markdown from "react-markdown";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, must, type Extract } from "../../api/client";
+import { api, must, type Extract, type KeptDraft } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { Beside } from "../../components/Side";
+import { useAddress } from "../../lib/useAddress";
 import { moment } from "../../lib/words";
 import { RunsTable } from "../runs/RunsTable";
 import { useRuns } from "../runs/useRuns";
 import { useMe } from "../session/useMe";
-import { useDraft } from "../writing/useDraft";
+import { readDraft } from "../writing/drafts";
+import { draftOf, useDraft } from "../writing/useDraft";
 import { Writing } from "../writing/Writing";
 import { Filing } from "./Filing";
 import { Revisions } from "./Revisions";
 import { bodyOf, RunForm, type RunFields } from "./RunForm";
+import { Star } from "./Star";
 import "../runs/runs.css";
 import "../browse/browse.css";
 import "../writing/writing.css";
 
 function OwnRuns({ name }: { name: string }) {
   const { items: runs, isPending, hasNextPage, fetchNextPage } = useRuns({ extract: name });
-  return <RunsTable extract={false} runs={runs} loading={isPending} more={hasNextPage ? () => void fetchNextPage() : undefined} hollow={<p>This extract has not run yet.</p>} />;
+  return (
+    <RunsTable
+      extract={false}
+      runs={runs}
+      loading={isPending}
+      more={hasNextPage ? () => void fetchNextPage() : undefined}
+      hollow={<p>This extract has not run yet.</p>}
+    />
+  );
 }
 
 /** Notes are Markdown; raw HTML in them stays text. */
 function Notes({ text }: { text: string }) {
-  return text ? <div className="notes"><Markdown skipHtml>{text}</Markdown></div> : null;
+  return text ? (
+    <div className="notes">
+      <Markdown skipHtml>{text}</Markdown>
+    </div>
+  ) : null;
 }
 
-function Opened({ extract }: { extract: Extract }) {
+function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
   const { name, revision } = extract;
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
+  const [at, set] = useAddress({ tab: "statement" });
   const [filing, setFiling] = useState<"place" | "copy" | null>(null);
   const [form] = Form.useForm<RunFields>();
   const environment = Form.useWatch<string | undefined>("environment", form);
-  const drafting = useDraft(extract);
+  const saved = useMemo(() => draftOf(extract), [extract]);
+  const drafting = useDraft(`extract ${name}`, saved, begun);
   const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
   const archive = useMutation({
-    mutationFn: (back: boolean) => must(back ? api.POST("/api/v1/extracts/{name}/restore", { params: { path: { name } }, body: {} }) : api.POST("/api/v1/extracts/{name}/archive", { params: { path: { name } } })),
+    mutationFn: (back: boolean) =>
+      must(
+        back
+          ? api.POST("/api/v1/extracts/{name}/restore", { params: { path: { name } }, body: {} })
+          : api.POST("/api/v1/extracts/{name}/archive", { params: { path: { name } } }),
+      ),
     onSuccess: () => client.invalidateQueries(),
   });
+  const favourites = useQuery({
+    queryKey: ["extracts", "favourites"],
+    queryFn: () => must(api.GET("/api/v1/extracts", { params: { query: { favourite: true } } })),
+  });
+  useEffect(() => void api.POST("/api/v1/extracts/{name}/opened", { params: { path: { name } } }), [name]);
   const source = sources.data?.find((s) => s.name === revision.source);
   const engine = revision.engine;
-  const uses = extract.used_by.length ? ` ${extract.used_by.join(", ")} run${extract.used_by.length === 1 ? "s" : ""} it.` : "";
-  const put = () => modal.confirm({ title: `Archive ${name}?`, content: `Nothing runs it until it is restored.${uses}`, okText: "Archive", onOk: () => archive.mutateAsync(false) });
+  const uses = extract.used_by.length
+    ? ` ${extract.used_by.join(", ")} run${extract.used_by.length === 1 ? "s" : ""} it.`
+    : "";
+  const put = () =>
+    modal.confirm({
+      title: `Archive ${name}?`,
+      content: `Nothing runs it until it is restored.${uses}`,
+      okText: "Archive",
+      onOk: () => archive.mutateAsync(false),
+    });
   const runnable = may("runner") && !extract.archived_at;
   const values = () => {
     const body = bodyOf(name, drafting.draft.parameters, form.getFieldsValue());
@@ -55,42 +91,122 @@ function Opened({ extract }: { extract: Extract }) {
     <div className="page">
       <header className="head">
         <h1>{name}</h1>
-        <p>{extract.folder}{extract.archived_at && " (archived)"}</p>
-        <p>revision {revision.number} by {revision.author}, {moment(revision.saved_at)}{revision.source ? <>, on <Link to={`/sources/${revision.source}`}>{revision.source}</Link></> : ", without a source"}</p>
+        <Star name={name} favourite={!!favourites.data?.some((e) => e.name === name)} />
+        <p>
+          {extract.folder}
+          {extract.archived_at && " (archived)"}
+        </p>
+        <p>
+          revision {revision.number} by {revision.author}, {moment(revision.saved_at)}
+          {revision.source ? (
+            <>
+              , on <Link to={`/sources/${revision.source}`}>{revision.source}</Link>
+            </>
+          ) : (
+            ", without a source"
+          )}
+        </p>
         <div className="grow" />
         {may("author") && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
         {may("author") && <Button onClick={() => setFiling("copy")}>Copy</Button>}
-        {may("author") && (extract.archived_at ? <Button onClick={() => archive.mutate(true)}>Restore</Button> : <Button onClick={() => void put()}>Archive</Button>)}
+        {may("author") &&
+          (extract.archived_at ? (
+            <Button onClick={() => archive.mutate(true)}>Restore</Button>
+          ) : (
+            <Button onClick={() => void put()}>Archive</Button>
+          ))}
       </header>
       <div className="said-line" style={{ margin: "-4px 0 8px" }}>
         <span>owner {extract.owner}</span>
-        {extract.tags.map((tag) => <Tag key={tag} style={{ margin: 0 }}>{tag}</Tag>)}
+        {extract.tags.map((tag) => (
+          <Tag key={tag} style={{ margin: 0 }}>
+            {tag}
+          </Tag>
+        ))}
         {extract.former_names.length > 0 && <span>earlier {extract.former_names.join(", ")}</span>}
-        {extract.used_by.length > 0 ? <span>run by <Link className="in-text" to="/schedules">{extract.used_by.join(", ")}</Link></span> : <span className="dim">no schedule runs it</span>}
+        {extract.used_by.length > 0 ? (
+          <span>
+            run by{" "}
+            <Link className="in-text" to="/schedules">
+              {extract.used_by.join(", ")}
+            </Link>
+          </span>
+        ) : (
+          <span className="dim">no schedule runs it</span>
+        )}
       </div>
       <Notes text={revision.notes} />
       <ProblemNote error={archive.error} />
-      <div className="cards" style={{ gridTemplateColumns: runnable ? "minmax(0, 1fr) 320px" : "minmax(0, 1fr)" }}>
-        <Tabs items={[
-          { key: "statement", label: "Statement", children: <Writing key={name} extract={extract} engine={engine} drafting={drafting} environment={environment} values={values} /> },
-          { key: "runs", label: "Runs", children: <OwnRuns name={name} /> },
-          { key: "revisions", label: "Revisions", children: <Revisions key={revision.number} extract={extract} /> },
-        ]} />
-        {runnable && <section className="card"><h2 style={{ marginTop: 0 }}>Run now</h2><RunForm extract={extract} parameters={drafting.draft.parameters} source={source} form={form} unsaved={drafting.changed} /></section>}
-      </div>
+      <Beside
+        title="Run now"
+        opens="Run…"
+        side={
+          runnable && (
+            <RunForm
+              extract={extract}
+              parameters={drafting.draft.parameters}
+              source={source}
+              form={form}
+              unsaved={drafting.changed}
+            />
+          )
+        }
+      >
+        <Tabs
+          activeKey={at.tab}
+          onChange={(tab) => set({ tab })}
+          items={[
+            {
+              key: "statement",
+              label: "Statement",
+              children: (
+                <Writing
+                  key={name}
+                  extract={extract}
+                  engine={engine}
+                  drafting={drafting}
+                  environment={environment}
+                  values={values}
+                />
+              ),
+            },
+            { key: "runs", label: "Runs", children: <OwnRuns name={name} /> },
+            { key: "revisions", label: "Revisions", children: <Revisions key={revision.number} extract={extract} /> },
+          ]}
+        />
+      </Beside>
       {filing && <Filing extract={extract} engine={engine} copy={filing === "copy"} onClose={() => setFiling(null)} />}
     </div>
   );
 }
 
+const NO_DRAFT: KeptDraft = { key: "", extract: "", base: null, version: 0, saved_at: null, content: null };
+
 export function ExtractPage() {
   const name = useParams().name!;
   const go = useNavigate();
-  const query = useQuery({ queryKey: ["extract", name], queryFn: () => must(api.GET("/api/v1/extracts/{name}", { params: { path: { name } } })) });
+  const { may } = useMe();
+  const query = useQuery({
+    queryKey: ["extract", name],
+    queryFn: () => must(api.GET("/api/v1/extracts/{name}", { params: { path: { name } } })),
+  });
   const extract = query.data;
   useEffect(() => {
     if (extract && extract.name !== name) void go(`/extracts/${extract.name}`, { replace: true });
   }, [extract, name, go]);
-  if (!extract) return <div className="page"><ProblemNote error={query.error} /></div>;
-  return <Opened key={extract.name} extract={extract} />;
+  const author = may("author");
+  const draft = useQuery({
+    queryKey: ["draft", name],
+    enabled: author,
+    gcTime: 0, // what another window has written since is not overlooked
+    staleTime: Infinity, // from then on the editor itself looks
+    queryFn: () => readDraft(`extract ${name}`),
+  });
+  if (!extract || (author && !draft.data))
+    return (
+      <div className="page">
+        <ProblemNote error={query.error ?? draft.error} />
+      </div>
+    );
+  return <Opened key={extract.name} extract={extract} begun={draft.data ?? NO_DRAFT} />;
 }

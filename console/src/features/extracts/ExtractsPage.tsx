@@ -1,62 +1,300 @@
-import { useDeferredValue, useState } from "react";
+import { useMemo, useState } from "react";
 import { useQuery } from "@tanstack/react-query";
-import { Button, Input, Switch, Table, type TableColumnsType } from "antd";
-import { Link } from "react-router";
+import { Button, Input, Segmented, Select, Switch, Table, type TableColumnsType } from "antd";
+import { Link, useNavigate } from "react-router";
 import { api, must, type ExtractLine } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment } from "../../lib/words";
+import { RunMark } from "../../components/RunMark";
+import { useAddress, useTyped } from "../../lib/useAddress";
+import { amount, count, moment, sentence } from "../../lib/words";
 import { useMe } from "../session/useMe";
-import { NewExtract } from "./NewExtract";
+import { Folders } from "./Folders";
+import { flat, foldersOf, isBelow } from "./folders";
+import { Several } from "./Several";
+import { Star } from "./Star";
 import "../runs/runs.css";
+import "./extracts.css";
+
+const PAGE = 50;
+const SEARCH = "Words, or tag:billing, owner:amir, source:metering, state:failed";
+
+const by = (of: (e: ExtractLine) => string | number | null | undefined) => (a: ExtractLine, b: ExtractLine) => {
+  const [one, other] = [of(a) ?? "", of(b) ?? ""];
+  return one < other ? -1 : one > other ? 1 : 0;
+};
+const ended = (e: ExtractLine) => e.last_run?.ended_at ?? e.last_run?.queued_at;
+const firstLine = (notes: string) => notes.split("\n")[0]!.replace(/[*_#`]/g, "");
 
 const columns: TableColumnsType<ExtractLine> = [
-  { title: "Extract", key: "name", width: 180, render: (_, e) => <Link className="run-link" to={`/extracts/${e.name}`}>{e.name}</Link> },
-  { title: "Folder", dataIndex: "folder", width: 170, ellipsis: true },
-  { title: "Source", dataIndex: "source", width: 100 },
-  { title: "Revision", dataIndex: "number", width: 80, align: "right" },
-  { title: "Saved", key: "saved", width: 140, align: "right", render: (_, e) => moment(e.saved_at) },
-  { title: "Owner", dataIndex: "owner", width: 70 },
-  { title: "Tags", key: "tags", width: 110, ellipsis: true, render: (_, e) => e.tags.join(", ") },
-  { title: "Notes", key: "notes", ellipsis: true, render: (_, e) => e.notes.split("\n")[0]!.replace(/[*_#`]/g, "") },
+  {
+    title: <span className="sr">Favourite</span>,
+    key: "star",
+    width: 34,
+    render: (_, e) => <Star name={e.name} favourite={e.favourite} />,
+  },
+  {
+    title: "Extract",
+    key: "name",
+    sorter: by((e) => e.name),
+    render: (_, e) => (
+      <>
+        <Link className="run-link" to={`/extracts/${e.name}`}>
+          {e.name}
+        </Link>
+        {e.problem ? (
+          <div className="one-line said" title={e.problem}>
+            {sentence(e.problem)}
+          </div>
+        ) : (
+          e.notes && <div className="one-line dim">{firstLine(e.notes)}</div>
+        )}
+      </>
+    ),
+  },
+  {
+    title: "Last run",
+    key: "state",
+    width: 150,
+    sorter: by((e) => e.last_run?.state),
+    render: (_, e) =>
+      e.last_run ? (
+        <Link className="quiet" to={`/runs/${e.last_run.id}`}>
+          <RunMark run={e.last_run} />
+        </Link>
+      ) : (
+        <span className="dim">Never run</span>
+      ),
+  },
+  {
+    title: "Ended",
+    key: "ended",
+    responsive: ["sm"],
+    width: 132,
+    align: "right",
+    sorter: by(ended),
+    render: (_, e) => moment(e.last_run?.ended_at),
+  },
+  {
+    title: "Rows",
+    key: "rows",
+    responsive: ["sm"],
+    width: 90,
+    align: "right",
+    sorter: by((e) => e.last_run?.rows ?? -1),
+    render: (_, e) => count(e.last_run?.rows),
+  },
+  {
+    title: "Next due",
+    key: "due",
+    responsive: ["md"],
+    width: 132,
+    align: "right",
+    sorter: by((e) => e.next_due_at ?? "z"),
+    render: (_, e) =>
+      e.next_due_at ? moment(e.next_due_at) : <span className="dim">{e.paused ? "Paused" : "–"}</span>,
+  },
+  {
+    title: "Source",
+    dataIndex: "source",
+    key: "source",
+    responsive: ["xxl"],
+    width: 100,
+    ellipsis: true,
+    sorter: by((e) => e.source),
+  },
 ];
 
+/** The repository: folders, what is in them, and how each did last. */
 export function ExtractsPage() {
-  const [word, setWord] = useState("");
-  const [folder, setFolder] = useState("");
-  const [archived, setArchived] = useState(false);
-  const [adding, setAdding] = useState(false);
-  const search = useDeferredValue(word.trim());
+  const [at, set] = useAddress({ search: "", folder: "", show: "all", archived: "", sort: "", page: "1" });
+  const toAddress = useMemo(() => (search: string) => set({ search, page: "1" }, true), [set]);
+  const [word, setWord] = useTyped(at.search, toAddress);
+  const [chosen, setChosen] = useState<string[]>([]);
   const { may } = useMe();
+  const search = at.search.trim();
   const query = useQuery({
-    queryKey: ["extracts", search, archived],
-    queryFn: () => must(api.GET("/api/v1/extracts", { params: { query: { search: search || undefined, archived: archived || undefined } } })),
+    queryKey: ["extracts", search, at.archived],
+    queryFn: () =>
+      must(
+        api.GET("/api/v1/extracts", {
+          params: { query: { search: search || undefined, archived: at.archived === "yes" || undefined } },
+        }),
+      ),
     placeholderData: (before) => before,
+    refetchInterval: ({ state: { data } }) => Math.max(10_000, 100 * (data?.length ?? 0)), // a long list costs more
   });
-  const found = query.data ?? [];
-  const folders = [...new Set(found.map((e) => e.folder))].filter(Boolean).sort();
-  const shown = found.filter((e) => !folder || e.folder === folder || e.folder.startsWith(`${folder}/`));
+  const go = useNavigate();
+  const begin = () => void go(`/new-extract/${crypto.randomUUID()}`);
+  const drafts = useQuery({
+    queryKey: ["drafts"],
+    enabled: may("author"),
+    queryFn: () => must(api.GET("/api/v1/drafts")),
+  });
+  const found = useMemo(() => {
+    const all = query.data ?? [];
+    if (at.show === "favourites") return all.filter((e) => e.favourite);
+    if (at.show === "recent")
+      return all.filter((e) => e.opened_at).sort((a, b) => (a.opened_at! < b.opened_at! ? 1 : -1));
+    return all;
+  }, [query.data, at.show]);
+  const tree = useMemo(() => foldersOf(found.map((e) => e.folder)), [found]);
+  const folders = flat(tree);
+  const shown = useMemo(() => found.filter((e) => isBelow(e.folder, at.folder)), [found, at.folder]);
+  const there = useMemo(() => new Map((query.data ?? []).map((e) => [e.name, e])), [query.data]);
+  const narrowed = !!search || !!at.folder || at.show !== "all";
+  const [sorted, backwards] = at.sort.startsWith("-") ? [at.sort.slice(1), true] : [at.sort, false];
   return (
     <div className="page">
       <header className="head">
         <h1>Extracts</h1>
-        <p>{found.length} in {folders.length} folders</p>
+        <p aria-live="polite">
+          {query.data &&
+            (shown.length === found.length
+              ? `${count(found.length)} in ${amount(folders.length, "folder")}`
+              : `${count(shown.length)} of ${count(found.length)}`)}
+        </p>
         <div className="grow" />
-        {may("author") && <Button type="primary" onClick={() => setAdding(true)}>New extract</Button>}
+        {may("author") && (
+          <Button type="primary" onClick={begin}>
+            New extract
+          </Button>
+        )}
       </header>
-      <div className="filters">
-        <Input.Search aria-label="Search" placeholder="Names, folders, tags, notes, statements" allowClear style={{ width: 300 }} value={word} onChange={(e) => setWord(e.target.value)} />
-        <div className="counts" role="group" aria-label="Folder" style={{ margin: 0 }}>
-          {["", ...folders].map((name) => <button key={name} type="button" aria-pressed={folder === name} onClick={() => setFolder(name)}>{name || "all folders"}</button>)}
-        </div>
-        <div className="grow" />
-        <label><Switch size="small" aria-label="Archived" checked={archived} onChange={setArchived} /> archived</label>
-      </div>
-      <ProblemNote error={query.error} />
-      <Table<ExtractLine>
-        size="small" rowKey="name" columns={columns} dataSource={shown} pagination={false} tableLayout="fixed" loading={query.isPending} scroll={{ x: 900 }}
-        locale={{ emptyText: <div className="hollow"><p>{search || folder ? "Nothing matches." : archived ? "Nothing is archived." : "There are no extracts yet."}</p>{!search && !archived && may("author") && <Button onClick={() => setAdding(true)}>Write the first one</Button>}</div> }}
+      <Input
+        type="search"
+        aria-label="Search"
+        placeholder={SEARCH}
+        allowClear
+        value={word}
+        onChange={(e) => setWord(e.target.value)}
       />
-      {adding && <NewExtract onClose={() => setAdding(false)} />}
+      <div className="filters">
+        <Segmented
+          aria-label="Which"
+          value={at.show}
+          onChange={(show) => set({ show, page: "1" })}
+          options={[
+            { value: "all", label: "All" },
+            { value: "favourites", label: "Favourites" },
+            { value: "recent", label: "Recently opened" },
+          ]}
+        />
+        <Select
+          className="folder-choice"
+          showSearch
+          aria-label="Folder"
+          value={at.folder}
+          onChange={(folder: string) => set({ folder, page: "1" })}
+          options={[
+            { value: "", label: "All folders" },
+            ...folders.map((f) => ({ value: f.path, label: `${f.path} (${count(f.extracts)})` })),
+          ]}
+        />
+        <label>
+          <Switch
+            size="small"
+            aria-label="Archived"
+            checked={at.archived === "yes"}
+            onChange={(on) => {
+              setChosen([]);
+              set({ archived: on ? "yes" : "", page: "1" });
+            }}
+          />{" "}
+          Archived
+        </label>
+      </div>
+      <Drafts drafts={drafts.data ?? []} />
+      <ProblemNote error={query.error} />
+      <Several
+        chosen={chosen.flatMap((name) => there.get(name) ?? [])}
+        folders={folders.map((f) => f.path)}
+        onChoose={setChosen}
+      />
+      <div className="beside">
+        <Folders
+          folders={tree}
+          total={found.length}
+          chosen={at.folder}
+          onChoose={(folder) => set({ folder, page: "1" })}
+        />
+        <Table<ExtractLine>
+          size="small"
+          rowKey="name"
+          columns={columns.map((c) => ({
+            ...c,
+            ...(c.sorter ? { sortOrder: c.key === sorted ? (backwards ? "descend" : "ascend") : null } : {}),
+          }))}
+          dataSource={shown}
+          rowSelection={
+            may("runner")
+              ? {
+                  columnWidth: 34,
+                  selectedRowKeys: chosen,
+                  preserveSelectedRowKeys: true,
+                  onChange: (keys) => setChosen(keys as string[]),
+                  getCheckboxProps: (e) => ({ "aria-label": `Choose ${e.name}` }),
+                }
+              : undefined
+          }
+          pagination={{
+            pageSize: PAGE,
+            current: Math.max(1, Math.min(Number(at.page) || 1, Math.ceil(shown.length / PAGE) || 1)),
+            showSizeChanger: false,
+            hideOnSinglePage: true,
+            showTotal: (total, [from, to]) => `${count(from)} to ${count(to)} of ${count(total)}`,
+          }}
+          onChange={(page, _, sorter, { action }) => {
+            const one = Array.isArray(sorter) ? sorter[0] : sorter;
+            const sort = one?.order ? `${one.order === "descend" ? "-" : ""}${String(one.columnKey)}` : "";
+            set({ sort, page: action === "sort" ? "1" : String(page.current ?? 1) });
+          }}
+          tableLayout="fixed"
+          loading={{ spinning: query.isPending, delay: 200, tip: "Reading the list of extracts" }}
+          rowClassName={(e) => `row-${e.last_run?.state ?? "none"}`}
+          locale={{
+            emptyText: query.isPending ? (
+              " "
+            ) : (
+              <div className="hollow">
+                <p>
+                  {narrowed ? "Nothing matches." : at.archived ? "Nothing is archived." : "There are no extracts yet."}
+                </p>
+                {narrowed ? (
+                  <Button
+                    onClick={() => {
+                      setWord("");
+                      set({ search: "", folder: "", show: "all", page: "1" });
+                    }}
+                  >
+                    Show all
+                  </Button>
+                ) : (
+                  !at.archived && may("author") && <Button onClick={begin}>Write the first one</Button>
+                )}
+              </div>
+            ),
+          }}
+        />
+      </div>
     </div>
+  );
+}
+
+function Drafts({ drafts }: { drafts: { key: string; extract: string; saved_at: string | null }[] }) {
+  if (!drafts.length) return null;
+  return (
+    <p className="said-line">
+      <span>Your drafts:</span>
+      {drafts.slice(0, 8).map((d) => (
+        <Link
+          key={d.key + d.extract}
+          className="in-text"
+          to={d.extract ? `/extracts/${d.extract}` : `/new-extract/${d.key}`}
+        >
+          {d.extract || `new, ${moment(d.saved_at)}`}
+        </Link>
+      ))}
+      {drafts.length > 8 && <span className="dim">and {drafts.length - 8} more</span>}
+    </p>
   );
 }

@@ -1,10 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
+import { Button, Segmented, Table } from "antd";
 import { Link } from "react-router";
 import { api, must, type Night } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RunMark } from "../../components/RunMark";
 import { StateMark } from "../../components/StateMark";
-import { amount, count, moment, spaced } from "../../lib/words";
+import { rank, shownState } from "../../lib/strip";
+import { useAddress } from "../../lib/useAddress";
+import { amount, count, moment, sentence, spaced, took } from "../../lib/words";
 import { NightStrip } from "./NightStrip";
 import "../runs/runs.css";
 import "./night.css";
@@ -13,15 +17,28 @@ type Need = Night["needs"][number];
 
 /** What is wrong with a run, by shape and word. */
 function Kind({ kind }: { kind: Need["kind"] }) {
-  return kind === "failed" || kind === "not_run" ? <StateMark state={kind} /> : <span className={`kind ${kind}`}>{kind.charAt(0).toUpperCase() + spaced(kind).slice(1)}</span>;
+  return kind === "failed" || kind === "not_run" ? (
+    <StateMark state={kind} />
+  ) : (
+    <span className="kind">{kind.charAt(0).toUpperCase() + spaced(kind).slice(1)}</span>
+  );
 }
 
 const FIRST = 6;
 
 /** Runs that the same cause has kept. */
 function Others({ runs }: { runs: number[] }) {
-  const links = runs.slice(0, FIRST).map((run) => <Link key={run} className="in-text" to={`/runs/${run}`} style={{ marginRight: 6 }}>{run}</Link>);
-  return <div className="dim">The same of {amount(runs.length, "other run")}: {links}{runs.length > FIRST && "…"}</div>;
+  const links = runs.slice(0, FIRST).map((run) => (
+    <Link key={run} className="in-text" to={`/runs/${run}`} style={{ marginRight: 6 }}>
+      {run}
+    </Link>
+  ));
+  return (
+    <div className="dim">
+      The same of {amount(runs.length, "other run")}: {links}
+      {runs.length > FIRST && "…"}
+    </div>
+  );
 }
 
 function Needs({ night }: { night: Night }) {
@@ -34,52 +51,186 @@ function Needs({ night }: { night: Night }) {
           <li key={need.run}>
             <Kind kind={need.kind} />
             <div>
-              <Link className="run-link" to={`/runs/${need.run}`}>{need.extract}</Link> <span className="dim">in {need.environment} for {need.data_date}{need.schedule ? `, ${need.schedule}` : ""}</span>
-              <div className={need.kind === "failed" ? "said" : undefined}>{need.cause}</div>
+              <Link className="run-link" to={`/runs/${need.run}`}>
+                {need.extract}
+              </Link>{" "}
+              <span className="dim">
+                in {need.environment} for {need.data_date}
+                {need.schedule ? `, ${need.schedule}` : ""}
+              </span>
+              <div className={need.kind === "failed" ? "said" : undefined}>{sentence(need.cause)}</div>
               {need.others.length > 0 && <Others runs={need.others} />}
               {need.hint && <div className="dim">{need.hint}</div>}
             </div>
           </li>
         ))}
       </ol>
-      {night.needing > shown && <p className="dim">and {count(night.needing - shown)} more: <Link className="in-text" to="/runs">all runs</Link></p>}
+      {night.needing > shown && (
+        <p className="dim">
+          and {count(night.needing - shown)} more:{" "}
+          <Link className="in-text" to="/runs">
+            all runs
+          </Link>
+        </p>
+      )}
     </>
   );
 }
 
 function Next({ night }: { night: Night }) {
-  if (!night.next.length) return <p className="dim">No schedule is due. <Link className="in-text" to="/schedules">Make one</Link></p>;
+  if (!night.next.length)
+    return (
+      <p className="dim">
+        No schedule is due.{" "}
+        <Link className="in-text" to="/schedules">
+          Make one
+        </Link>
+      </p>
+    );
   return (
     <table className="coming">
       <tbody>
         {night.next.map((due) => (
-          <tr key={due.schedule}><td className="n">{moment(due.due_at)}</td><td><Link to={`/schedules?search=${encodeURIComponent(due.schedule)}`}>{due.schedule}</Link></td><td className="dim">{due.extract} in {due.environment}</td></tr>
+          <tr key={due.schedule}>
+            <td className="n">{moment(due.due_at)}</td>
+            <td>
+              <Link to={`/schedules?search=${encodeURIComponent(due.schedule)}`}>{due.schedule}</Link>
+            </td>
+            <td className="dim">
+              {due.extract} in {due.environment}
+            </td>
+          </tr>
         ))}
       </tbody>
     </table>
   );
 }
 
-/** Where a morning begins: how the night went, what needs attention first, what is next. */
+const dayAfter = (date: string, days: number) =>
+  new Date(Date.parse(`${date}T12:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10);
+
+/** The runs of the night for those who would rather read, the worst first. */
+function AsList({ runs }: { runs: Night["runs"] }) {
+  const rows = [...runs].sort(
+    (a, b) => rank(shownState(a)) - rank(shownState(b)) || (a.started_at! < b.started_at! ? -1 : 1),
+  );
+  return (
+    <Table<Night["runs"][number]>
+      size="small"
+      rowKey="id"
+      dataSource={rows}
+      tableLayout="fixed"
+      pagination={{ pageSize: 50, showSizeChanger: false, hideOnSinglePage: true }}
+      columns={[
+        {
+          title: "Extract",
+          key: "name",
+          render: (_, run) => (
+            <Link className="run-link" to={`/runs/${run.id}`}>
+              {run.extract}
+            </Link>
+          ),
+        },
+        { title: "State", key: "state", width: 150, render: (_, run) => <RunMark run={run} /> },
+        { title: "Folder", dataIndex: "folder", ellipsis: true, responsive: ["md"] },
+        { title: "Began", key: "began", width: 132, align: "right", render: (_, run) => moment(run.started_at) },
+        {
+          title: "Took",
+          key: "took",
+          width: 90,
+          align: "right",
+          responsive: ["sm"],
+          render: (_, run) => took(run.started_at, run.ended_at),
+        },
+      ]}
+      locale={{ emptyText: <div className="hollow">Nothing ran in this night.</div> }}
+    />
+  );
+}
+
+/** Where a morning begins: how the night went, what needs attention first, what is next; and every night before. */
 export function NightPage() {
-  const found = useQuery({ queryKey: ["night"], queryFn: () => must(api.GET("/api/v1/last-night")), refetchInterval: 10_000 });
-  const status = useQuery({ queryKey: ["status"], queryFn: () => must(api.GET("/api/v1/status")), refetchInterval: 10_000 });
+  const [at, set] = useAddress({ date: "", view: "strip" });
+  const found = useQuery({
+    queryKey: ["night", at.date],
+    queryFn: () => must(api.GET("/api/v1/last-night", { params: { query: at.date ? { date: at.date } : {} } })),
+    refetchInterval: (q) => (q.state.data?.is_over ? false : 10_000),
+    placeholderData: (before) => before,
+  });
+  const status = useQuery({
+    queryKey: ["status"],
+    queryFn: () => must(api.GET("/api/v1/status")),
+    refetchInterval: 10_000,
+  });
   const night = found.data;
   return (
     <div className="page">
       <header className="head">
-        <h1>Last night</h1>
-        {night && <p>Since {moment(night.since)}: {night.sentence}</p>}
+        <h1>{night?.is_over ? `Night to ${night.date}` : "Last night"}</h1>
+        {night && (
+          <p>
+            {night.is_over ? `${moment(night.since)} to ${moment(night.until)}` : `Since ${moment(night.since)}`}:{" "}
+            {night.sentence}
+          </p>
+        )}
+        <div className="grow" />
+        {night && (
+          <>
+            <Button size="small" onClick={() => set({ date: dayAfter(night.date, -1) })}>
+              Night before
+            </Button>
+            <Button size="small" disabled={!night.is_over} onClick={() => set({ date: dayAfter(night.date, 1) })}>
+              Night after
+            </Button>
+            {night.is_over && (
+              <Button size="small" onClick={() => set({ date: "" })}>
+                Last night
+              </Button>
+            )}
+          </>
+        )}
       </header>
       <NoWorkerNote status={status.data} />
       <ProblemNote error={found.error} />
       {night && (
         <>
-          <NightStrip runs={night.runs} from={Date.parse(night.since)} now={Date.parse(night.until)} />
-          <h2>{night.needing ? `${count(night.needing)} ${night.needing === 1 ? "needs" : "need"} attention` : "All is well"}</h2>
+          <h2>
+            {night.needing
+              ? `${count(night.needing)} ${night.needing === 1 ? "needs" : "need"} attention`
+              : "All is well"}
+          </h2>
           <Needs night={night} />
-          <h2>Next</h2>
-          <Next night={night} />
+          {night.runs.length > 0 && (
+            <div className="filters">
+              <h2 style={{ margin: 0 }}>Runs</h2>
+              <Segmented
+                size="small"
+                aria-label="Show the runs as"
+                value={at.view}
+                onChange={(view) => set({ view }, true)}
+                options={[
+                  { value: "strip", label: "Strip" },
+                  { value: "list", label: "List" },
+                ]}
+              />
+            </div>
+          )}
+          {at.view === "list" && night.runs.length > 0 ? (
+            <AsList runs={night.runs} />
+          ) : (
+            <NightStrip
+              key={night.since}
+              runs={night.runs}
+              from={Date.parse(night.since)}
+              until={Date.parse(night.until)}
+            />
+          )}
+          {!night.is_over && (
+            <>
+              <h2>Next</h2>
+              <Next night={night} />
+            </>
+          )}
         </>
       )}
     </div>

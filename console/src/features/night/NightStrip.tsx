@@ -1,42 +1,103 @@
-import { useNavigate } from "react-router";
-import { layStrip, type StripRun } from "../../lib/strip";
+import { useMemo, useRef, useState } from "react";
+import { Button } from "antd";
+import { Link } from "react-router";
 import { stateClass } from "../../components/StateMark";
+import { layStrip, rank, type StripRun } from "../../lib/strip";
+import { clock, spaced } from "../../lib/words";
 
-const WIDTH = 1000;
-const LANE = 20;
-const TOP = 18;
-const LEFT = 110;
+const ROW = 13;
+const SHORTEST = 10 * 60_000;
+const percent = (share: number) => `${(share * 100).toFixed(3)}%`;
 
-/** The night's runs, a lane for each top folder. What needs attention stands below it in words. */
-export function NightStrip({ runs, from, now }: { runs: StripRun[]; from: number; now: number }) {
-  const go = useNavigate();
-  const { lanes, bars, hours } = layStrip(runs, from, now);
-  if (!bars.length) return null;
-  const x = (share: number) => LEFT + share * (WIDTH - LEFT - 4);
-  const height = TOP + lanes.length * LANE + 4;
-  const y = (lane: number) => TOP + lane * LANE;
+/** The night's runs, a lane for each top folder, the worst in front; each is a link. Arrow keys go from run to run; the
+ * window is narrowed and moved to where they crowd. */
+export function NightStrip({ runs, from, until }: { runs: StripRun[]; from: number; until: number }) {
+  const [seen, setSeen] = useState<[number, number] | null>(null);
+  const [begin, end] = seen ?? [from, until];
+  const box = useRef<HTMLDivElement>(null);
+  const { lanes, hours } = useMemo(() => layStrip(runs, begin, end), [runs, begin, end]);
+  if (!lanes.length && !seen) return null;
+  const span = end - begin;
+  const show = (first: number, long: number) => {
+    const width = Math.min(Math.max(long, SHORTEST), until - from);
+    const at = Math.min(Math.max(first, from), until - width);
+    setSeen(width >= until - from ? null : [at, at + width]);
+  };
+  const step = (event: React.KeyboardEvent) => {
+    const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[event.key];
+    if (!by) return;
+    const all = [...(box.current?.querySelectorAll<HTMLElement>("a.bar") ?? [])];
+    const next = all[all.indexOf(event.target as HTMLElement) + by];
+    if (!next) return;
+    event.preventDefault();
+    next.focus();
+  };
+  const first = lanes[0]?.bars[0]?.id;
   return (
     <figure className="strip">
-      <svg viewBox={`0 0 ${WIDTH} ${height}`} role="img" aria-label="Runs of the night, by folder">
-        {hours.map(({ at, hour }) => (
-          <g key={at}>
-            <line x1={x(at)} x2={x(at)} y1={TOP} y2={height - 4} className="tick" />
-            <text x={x(at)} y={11} textAnchor="middle" className="hour">{String(hour).padStart(2, "0")}</text>
-          </g>
+      <div
+        ref={box}
+        role="group"
+        aria-label="Runs of the night, by folder; arrow keys go from one to the next"
+        onKeyDown={step}
+      >
+        <div className="strip-hours" aria-hidden="true">
+          {hours.map(({ at, hour }) => (
+            <span key={at} style={{ left: percent(at) }}>
+              {String(hour).padStart(2, "0")}
+            </span>
+          ))}
+        </div>
+        {lanes.map((lane) => (
+          <div key={lane.name} className="strip-lane">
+            <span className="lane-name" title={lane.name}>
+              {lane.name}
+            </span>
+            <div className="lane-track" style={{ height: lane.rows * ROW + 7 }}>
+              {lane.bars.map((bar) => {
+                const words = `${bar.label}, run ${bar.id}, ${spaced(bar.state)}, ${clock(bar.startedAt)}${bar.endedAt ? ` to ${clock(bar.endedAt)}` : ""}`;
+                return (
+                  <Link
+                    key={bar.id}
+                    to={`/runs/${bar.id}`}
+                    className={`bar ${stateClass(bar.state)}`}
+                    aria-label={words}
+                    title={words}
+                    tabIndex={bar.id === first ? 0 : -1}
+                    style={{
+                      left: percent(bar.from),
+                      width: percent(bar.to - bar.from),
+                      top: bar.row * ROW + 4,
+                      zIndex: 10 - rank(bar.state),
+                    }}
+                  />
+                );
+              })}
+            </div>
+          </div>
         ))}
-        {lanes.map((lane, i) => (
-          <g key={lane}>
-            <line x1={LEFT} x2={WIDTH} y1={y(i + 1)} y2={y(i + 1)} className="lane" />
-            <text x={0} y={y(i) + 14} className="lane-name">{lane.length > 18 ? `${lane.slice(0, 17)}…` : lane}</text>
-          </g>
-        ))}
-        {bars.map((bar) => (
-          <rect key={bar.id} className={`bar ${stateClass(bar.state)}`} x={x(bar.from)} y={y(bar.lane) + 5} width={Math.max(4, x(bar.to) - x(bar.from))} height={LANE - 10} rx={1} onClick={() => void go(`/runs/${bar.id}`)}>
-            <title>{`${bar.label}, run ${bar.id}, ${bar.state}`}</title>
-          </rect>
-        ))}
-        <line x1={x(1)} x2={x(1)} y1={TOP - 2} y2={height - 4} className="now" />
-      </svg>
+      </div>
+      <figcaption className="strip-tools">
+        <Button size="small" disabled={span <= SHORTEST} onClick={() => show(end - span / 2, span / 2)}>
+          Zoom in
+        </Button>
+        {seen && (
+          <>
+            <Button size="small" onClick={() => show(begin - span / 2, span * 2)}>
+              Zoom out
+            </Button>
+            <Button size="small" disabled={begin <= from} onClick={() => show(begin - span / 2, span)}>
+              Earlier
+            </Button>
+            <Button size="small" disabled={end >= until} onClick={() => show(begin + span / 2, span)}>
+              Later
+            </Button>
+            <span className="dim" aria-live="polite">
+              {clock(new Date(begin).toISOString())} to {clock(new Date(end).toISOString())}
+            </span>
+          </>
+        )}
+      </figcaption>
     </figure>
   );
 }

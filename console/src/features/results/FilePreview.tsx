@@ -5,9 +5,14 @@ import { api, must } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
 
-export interface Looked { run: number; name: string; sheets: string[] }
+export interface Looked {
+  run: number;
+  name: string;
+  sheets: string[];
+}
 
-export const sheetsOf = (sheets: unknown[], format: string) => (format === "xlsx" ? sheets.map((sheet) => String((sheet as unknown[])[0])) : []);
+export const sheetsOf = (sheets: unknown[], format: string) =>
+  format === "xlsx" ? sheets.map((sheet) => String((sheet as unknown[])[0])) : [];
 export const fileAddress = (run: number, name: string) => `/api/v1/runs/${run}/files/${encodeURIComponent(name)}`;
 
 /** The first rows of a stored file, as they stand in it. */
@@ -22,22 +27,60 @@ export function FilePreview({ file, onClose }: { file: Looked | null; onClose: (
 function Rows({ file }: { file: Looked }) {
   const [sheet, setSheet] = useState(file.sheets[0] ?? "");
   const found = useQuery({
-    queryKey: ["file", file.run, file.name, sheet], staleTime: Infinity,
-    queryFn: () => must(api.GET("/api/v1/runs/{number}/files/{name}/preview", { params: { path: { number: file.run, name: file.name }, query: { rows: 50, ...(sheet ? { sheet } : {}) } } })),
+    queryKey: ["file", file.run, file.name, sheet],
+    staleTime: Infinity,
+    queryFn: () =>
+      must(
+        api.GET("/api/v1/runs/{number}/files/{name}/preview", {
+          params: { path: { number: file.run, name: file.name }, query: { rows: 50, ...(sheet ? { sheet } : {}) } },
+        }),
+      ),
   });
   if (found.error) return <ProblemNote error={found.error} />;
   return (
     <>
       <div className="filters">
-        {file.sheets.length > 1 && <Select aria-label="Sheet" value={sheet} onChange={setSheet} options={file.sheets.map((name) => ({ value: name, label: name }))} style={{ minWidth: 160 }} />}
-        <span className="dim" aria-live="polite">{!found.data ? "Reading…" : found.data.complete ? `All of it: ${amount(found.data.rows.length, "row")}.` : `The first ${amount(found.data.rows.length, "row")}; the file has more.`}</span>
-        <a href={fileAddress(file.run, file.name)} download={file.name}>Download the whole file</a>
+        {file.sheets.length > 1 && (
+          <Select
+            aria-label="Sheet"
+            value={sheet}
+            onChange={setSheet}
+            options={file.sheets.map((name) => ({ value: name, label: name }))}
+            style={{ minWidth: 160 }}
+          />
+        )}
+        <span className="dim" aria-live="polite">
+          {!found.data
+            ? "Reading…"
+            : found.data.complete
+              ? `All of it: ${amount(found.data.rows.length, "row")}.`
+              : `The first ${amount(found.data.rows.length, "row")}; the file has more.`}
+        </span>
+        <a href={fileAddress(file.run, file.name)} download={file.name}>
+          Download the whole file
+        </a>
       </div>
       {found.data && (
         <div className="file-rows">
           <table className="files" aria-label={`Preview ${file.name}`}>
-            <thead><tr>{found.data.columns.map((name, n) => <th key={n}>{name}</th>)}</tr></thead>
-            <tbody>{found.data.rows.map((row, n) => <tr key={n}>{row.map((cell, c) => <td key={c} className={cell !== null && /^-?[\d.]+$/.test(cell) ? "n" : undefined}>{cell}</td>)}</tr>)}</tbody>
+            <thead>
+              <tr>
+                {found.data.columns.map((name, n) => (
+                  <th key={n}>{name}</th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {found.data.rows.map((row, n) => (
+                <tr key={n}>
+                  {row.map((cell, c) => (
+                    <td key={c} className={cell !== null && /^-?[\d.]+$/.test(cell) ? "n" : undefined}>
+                      {cell}
+                    </td>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
           </table>
         </div>
       )}

@@ -10,8 +10,10 @@ export function RunLog({ number, live }: { number: number; live: boolean }) {
     queryKey: ["log", number],
     queryFn: async () => {
       const lines = [];
-      for (let after = 0; ; ) {
-        const part = await must(api.GET("/api/v1/runs/{number}/log", { params: { path: { number }, query: { after } } }));
+      for (let after = 0; ;) {
+        const part = await must(
+          api.GET("/api/v1/runs/{number}/log", { params: { path: { number }, query: { after } } }),
+        );
         lines.push(...part.lines);
         if (part.next === after || part.lines.length === 0) return lines;
         after = part.next;
@@ -31,7 +33,8 @@ export function RunLog({ number, live }: { number: number; live: boolean }) {
       {(log.data ?? []).map((line) => (
         <div key={line.id} className={line.level}>
           <time dateTime={line.at}>{clock(line.at)}</time> <i>{line.stage.padEnd(9)}</i>
-          {line.level === "info" ? "" : `${line.level}: `}{line.text}
+          {line.level === "info" ? "" : `${line.level}: `}
+          {line.text}
         </div>
       ))}
     </pre>

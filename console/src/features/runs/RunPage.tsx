@@ -5,8 +5,9 @@ import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type RunRecord } from "../../api/client";
-import { ProblemNote } from "../../components/ProblemNote";
-import { live, StateMark } from "../../components/StateMark";
+import { Failed, ProblemNote } from "../../components/ProblemNote";
+import { RunMark } from "../../components/RunMark";
+import { live } from "../../components/StateMark";
 import { StatementView } from "../../components/StatementView";
 import { amount, count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -14,7 +15,7 @@ import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/File
 import { Decision } from "./Decision";
 import { RunLog } from "./RunLog";
 import { DeliveryChoice } from "./DeliveryChoice";
-import { delivering, flagsOf } from "./RunsTable";
+import { delivering } from "./RunsTable";
 import "./runs.css";
 
 function Stages({ run }: { run: RunRecord }) {
@@ -22,7 +23,11 @@ function Stages({ run }: { run: RunRecord }) {
     <ol className="stages" aria-label="Stages">
       {run.stages.map(({ stage, at }, i) => {
         const next = run.stages[i + 1]?.at ?? run.ended_at;
-        return <li key={stage} className={next ? "" : "now"}>{stage} <small>{took(at, next ?? null)}</small></li>;
+        return (
+          <li key={stage} className={next ? "" : "now"}>
+            {stage} <small>{took(at, next ?? null)}</small>
+          </li>
+        );
       })}
     </ol>
   );
@@ -32,26 +37,81 @@ function Files({ run }: { run: RunRecord }) {
   const [looked, setLooked] = useState<Looked | null>(null);
   const { may } = useMe();
   const shut = (run.held === "held" || run.held === "rejected") && !may("author");
-  if (!run.files.length) return <p className="dim">{live(run.state) ? "Files appear here once they are proven." : "This run left no files."}</p>;
+  if (!run.files.length)
+    return (
+      <p className="dim">{live(run.state) ? "Files appear here once they are proven." : "This run left no files."}</p>
+    );
   return (
     <>
-    <table className="files">
-      <thead><tr><th>File</th><th className="n">Rows</th><th className="n">Size</th><th>SHA-256</th><th>Delivered as</th><th>Preview</th></tr></thead>
-      <tbody>
-        {run.files.map((file) => (
-          <tr key={file.name}>
-            <td>{file.removed_at ? <>{file.name} <small>removed {moment(file.removed_at)}</small></> : shut ? file.name : <a href={fileAddress(run.id, file.name)} download={file.name}><DownloadOutlined aria-hidden /> {file.name}</a>}</td>
-            <td className="n">{count(file.rows)}</td>
-            <td className="n">{size(file.bytes)}</td>
-            <td className="mono" title={file.sha256}>{file.sha256.slice(0, 12)}…</td>
-            <td>{file.delivered_path ? [file.delivered_path, ...file.delivered_also].map((path) => <div key={path}>{path}</div>) : <span className="dim">not delivered, kept in the result store</span>}</td>
-            <td><Button size="small" type="text" disabled={shut} aria-label={`Preview ${file.name}`} onClick={() => setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}>Preview</Button></td>
+      <table className="files">
+        <thead>
+          <tr>
+            <th>File</th>
+            <th className="n">Rows</th>
+            <th className="n">Size</th>
+            <th>SHA-256</th>
+            <th>Delivered as</th>
+            <th>Preview</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
-    <p>{shut ? <span className="dim">These files are {run.held === "held" ? "held back by a guard until an author releases them" : "rejected"}: authors see them.</span> : <a href={`/api/v1/runs/${run.id}/archive`} download>All files and their descriptor as one archive</a>}</p>
-    <FilePreview file={looked} onClose={() => setLooked(null)} />
+        </thead>
+        <tbody>
+          {run.files.map((file) => (
+            <tr key={file.name}>
+              <td>
+                {file.removed_at ? (
+                  <>
+                    {file.name} <small>removed {moment(file.removed_at)}</small>
+                  </>
+                ) : shut ? (
+                  file.name
+                ) : (
+                  <a href={fileAddress(run.id, file.name)} download={file.name}>
+                    <DownloadOutlined aria-hidden /> {file.name}
+                  </a>
+                )}
+              </td>
+              <td className="n">{count(file.rows)}</td>
+              <td className="n">{size(file.bytes)}</td>
+              <td className="mono" title={file.sha256}>
+                {file.sha256.slice(0, 12)}…
+              </td>
+              <td>
+                {file.delivered_path ? (
+                  [file.delivered_path, ...file.delivered_also].map((path) => <div key={path}>{path}</div>)
+                ) : (
+                  <span className="dim">not delivered, kept in the result store</span>
+                )}
+              </td>
+              <td>
+                <Button
+                  size="small"
+                  type="text"
+                  disabled={shut}
+                  aria-label={`Preview ${file.name}`}
+                  onClick={() =>
+                    setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })
+                  }
+                >
+                  Preview
+                </Button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p>
+        {shut ? (
+          <span className="dim">
+            These files are {run.held === "held" ? "held back by a guard until an author releases them" : "rejected"}:
+            authors see them.
+          </span>
+        ) : (
+          <a href={`/api/v1/runs/${run.id}/zip`} download>
+            All files and their descriptor as one archive
+          </a>
+        )}
+      </p>
+      <FilePreview file={looked} onClose={() => setLooked(null)} />
     </>
   );
 }
@@ -61,26 +121,75 @@ function Facts({ run }: { run: RunRecord }) {
   const facts: [string, React.ReactNode][] = [
     ["Extract", <Link to={`/extracts/${run.extract}`}>{run.extract}</Link>],
     ["Revision", run.revision],
-    ["Source", run.source ? <><Link to={`/sources/${run.source}?environment=${run.environment}`}>{run.source}</Link> in {run.environment}, read-only</> : "none: computed from its values"],
-    ...Object.entries(run.identity).map(([key, value]): [string, React.ReactNode] => [key.charAt(0).toUpperCase() + key.slice(1), <span className="mono">{value}</span>]),
+    [
+      "Source",
+      run.source ? (
+        <>
+          <Link to={`/sources/${run.source}?environment=${run.environment}`}>{run.source}</Link> in {run.environment},
+          read-only
+        </>
+      ) : (
+        "none: computed from its values"
+      ),
+    ],
+    ...Object.entries(run.identity).map(([key, value]): [string, React.ReactNode] => [
+      key.charAt(0).toUpperCase() + key.slice(1),
+      <span className="mono">{value}</span>,
+    ]),
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],
     ["Began", moment(run.started_at)],
     ["Published", run.published ? "yes" : "no: a trial"],
     ["Attempt", run.attempt > 1 || run.state === "waiting" ? run.attempt : null],
-    ["Failed", run.failures ? `${amount(run.failures, "attempt")} of at most ${run.attempts_most}` : null],
+    ["Failed", run.failures ? `${amount(run.failures, "attempt")} of at most ${run.max_attempts}` : null],
     ["Lost", run.lost ? `${amount(run.lost, "attempt")}, with a worker` : null],
     ["Delivers into", run.deliver_into || null],
     ["Finish by", run.finish_by ? moment(run.finish_by) : null],
     ["Step", run.step > 1 ? `${run.step} of its sequence` : null],
-    ["Backfill", run.backfill_id ? <Link key="backfill" className="in-text" to={`/runs?backfill=${run.backfill_id}`}>{run.backfill_id}, at low priority</Link> : run.backfill ? "yes, at low priority" : null],
+    [
+      "Backfill",
+      run.backfill_id ? (
+        <Link key="backfill" className="in-text" to={`/runs?backfill=${run.backfill_id}`}>
+          {run.backfill_id}, at low priority
+        </Link>
+      ) : run.backfill ? (
+        "yes, at low priority"
+      ) : null,
+    ],
     ["Rerun of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
-    ["Same result", run.same_as_before === null ? null : run.same_as_before ? "yes, to the byte" : "no: the source gave something else"],
+    [
+      "Same result",
+      run.same_as_before === null
+        ? null
+        : run.same_as_before
+          ? "yes, to the byte"
+          : "no: the source gave something else",
+    ],
   ];
   return (
     <dl className="facts">
-      {facts.filter(([, value]) => value !== null && value !== undefined).map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt>{name}</dt><dd>{value}</dd></div>)}
-      {values.map(([name, value]) => <div key={name} style={{ display: "contents" }}><dt className="mono">:{name}</dt><dd>{value === null ? <span className="dim">null</span> : Array.isArray(value) ? value.join(", ") : (value as string)}</dd></div>)}
+      {facts
+        .filter(([, value]) => value !== null && value !== undefined)
+        .map(([name, value]) => (
+          <div key={name} style={{ display: "contents" }}>
+            <dt>{name}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+      {values.map(([name, value]) => (
+        <div key={name} style={{ display: "contents" }}>
+          <dt className="mono">:{name}</dt>
+          <dd>
+            {value === null ? (
+              <span className="dim">null</span>
+            ) : Array.isArray(value) ? (
+              value.join(", ")
+            ) : (
+              (value as string)
+            )}
+          </dd>
+        </div>
+      ))}
     </dl>
   );
 }
@@ -101,57 +210,143 @@ export function RunPage() {
     onSuccess: () => client.invalidateQueries({ queryKey: ["run", number] }),
   });
   const again = useMutation({
-    mutationFn: (newest_revision: boolean) => must(api.POST("/api/v1/runs/{number}/again", { params: { path: { number } }, body: { newest_revision } })),
+    mutationFn: (newest_revision: boolean) =>
+      must(api.POST("/api/v1/runs/{number}/again", { params: { path: { number } }, body: { newest_revision } })),
     onSuccess: (made) => {
       void message.info(`Run ${made.id} repeats run ${number}.`);
       void go(`/runs/${made.id}`);
     },
   });
   const publish = useMutation({
-    mutationFn: (wanted: boolean) => wanted
-      ? must(api.POST("/api/v1/runs/{number}/publish", { params: { path: { number } } }))
-      : must(api.POST("/api/v1/runs/{number}/withdraw", { params: { path: { number } }, body: { note: "" } })),
+    mutationFn: (wanted: boolean) =>
+      wanted
+        ? must(api.POST("/api/v1/runs/{number}/publish", { params: { path: { number } } }))
+        : must(api.POST("/api/v1/runs/{number}/withdraw", { params: { path: { number } }, body: { note: "" } })),
     onSuccess: async (made) => {
       await client.invalidateQueries({ queryKey: ["run", number] });
-      void message.info(made.published ? made.delivery === "waiting" ? "Published, and being delivered." : "Published: it may be the latest result of its extract." : "Withdrawn: it is a trial now. Delivered files stay where they are.");
+      void message.info(
+        made.published
+          ? made.delivery === "waiting"
+            ? "Published, and being delivered."
+            : "Published: it may be the latest result of its extract."
+          : "Withdrawn: it is a trial now. Delivered files stay where they are.",
+      );
     },
   });
   const [deciding, setDeciding] = useState<"release" | "reject" | null>(null);
   const [choosing, setChoosing] = useState(false);
   const run = query.data;
-  if (!run) return <div className="page"><ProblemNote error={query.error} /></div>;
+  if (!run)
+    return (
+      <div className="page">
+        <ProblemNote error={query.error} />
+      </div>
+    );
   return (
     <div className="page">
       <header className="head">
         <h1>Run {run.id}</h1>
-        <p>{run.extract} <StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</p>
-        <p>{run.rows !== null && amount(run.rows, "row")}{run.started_at && `, ${took(run.started_at, run.ended_at)}`}</p>
+        <p>
+          {run.extract} <RunMark run={run} />
+        </p>
+        <p>
+          {run.rows !== null && amount(run.rows, "row")}
+          {run.started_at && `, ${took(run.started_at, run.ended_at)}`}
+        </p>
         <div className="grow" />
-        {run.state === "finished" && run.held !== "held" && run.held !== "rejected" && may(run.published ? "author" : "runner") && <Button loading={publish.isPending} onClick={() => publish.mutate(!run.published)}>{run.published ? "Withdraw" : "Publish"}</Button>}
-        {may("author") && run.held === "held" && <><Button type="primary" onClick={() => setDeciding("release")}>Release</Button><Button danger onClick={() => setDeciding("reject")}>Reject</Button></>}
-        {may("runner") && live(run.state) && <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>{run.cancel_asked_by ? "Stopping" : "Cancel"}</Button>}
+        {run.state === "finished" &&
+          run.held !== "held" &&
+          run.held !== "rejected" &&
+          may(run.published ? "author" : "runner") && (
+            <Button loading={publish.isPending} onClick={() => publish.mutate(!run.published)}>
+              {run.published ? "Withdraw" : "Publish"}
+            </Button>
+          )}
+        {may("author") && run.held === "held" && (
+          <>
+            <Button type="primary" onClick={() => setDeciding("release")}>
+              Release
+            </Button>
+            <Button danger onClick={() => setDeciding("reject")}>
+              Reject
+            </Button>
+          </>
+        )}
+        {may("runner") && live(run.state) && (
+          <Button danger disabled={!!run.cancel_asked_by} loading={cancel.isPending} onClick={() => cancel.mutate()}>
+            {run.cancel_asked_by ? "Stopping" : "Cancel"}
+          </Button>
+        )}
         {may("runner") && !live(run.state) && (
           <Space.Compact>
-            <Button loading={again.isPending} title="The same revision, values and data date" onClick={() => again.mutate(false)}>Run again</Button>
-            <Dropdown trigger={["click"]} menu={{ items: [{ key: "newest", label: "With the newest revision" }], onClick: () => again.mutate(true) }}><Button aria-label="With another revision" icon={<DownOutlined />} /></Dropdown>
+            <Button
+              loading={again.isPending}
+              title="The same revision, values and data date"
+              onClick={() => again.mutate(false)}
+            >
+              Run again
+            </Button>
+            <Dropdown
+              trigger={["click"]}
+              menu={{
+                items: [{ key: "newest", label: "With the newest revision" }],
+                onClick: () => again.mutate(true),
+              }}
+            >
+              <Button aria-label="With another revision" icon={<DownOutlined />} />
+            </Dropdown>
           </Space.Compact>
         )}
       </header>
       <Stages run={run} />
       <ProblemNote error={cancel.error ?? again.error ?? publish.error ?? query.error} />
-      {run.waits_for && <div className="problem calm" role="status"><strong>Waits for {run.waits_for}.</strong><span>{run.wait_until && `Looked at again ${moment(run.wait_until)}.`}{run.error && ` The last attempt said: ${run.error.message}`}</span></div>}
-      {run.delivery_error && (run.delivery === "failed" || delivering(run)) && (
-        <div className="problem" role="status">
-          <strong>{run.delivery === "failed" ? "Not delivered:" : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}:`} {run.delivery_error.message}</strong>
-          <span>{run.delivery_error.hint} The result is stored and proven.</span>
-          {may("author") && run.delivery !== "in_progress" && <span><Button onClick={() => setChoosing(true)}>Decide about the delivery</Button></span>}
+      {run.waits_for && (
+        <div className="problem calm" role="status">
+          <strong>Waits for {run.waits_for}.</strong>
+          <span>
+            {run.wait_until && `Looked at again ${moment(run.wait_until)}.`}
+            {run.error && ` The last attempt said: ${run.error.message}`}
+          </span>
         </div>
       )}
-      {run.error && (run.state === "failed" || run.state === "not_run") && <div className="problem" role="alert"><strong>{run.error.message}</strong><span>{run.error.hint}</span></div>}
+      {run.delivery_error && (run.delivery === "failed" || delivering(run)) && (
+        <div className="problem" role="status">
+          <strong>
+            {run.delivery === "failed"
+              ? "Not delivered:"
+              : `Not delivered yet${run.deliver_at ? `; tried again ${moment(run.deliver_at)}` : ""}:`}{" "}
+            {run.delivery_error.message}
+          </strong>
+          <span>{run.delivery_error.hint} The result is stored and proven.</span>
+          {may("author") && run.delivery !== "in_progress" && (
+            <span>
+              <Button onClick={() => setChoosing(true)}>Decide about the delivery</Button>
+            </span>
+          )}
+        </div>
+      )}
+      {run.error && (run.state === "failed" || run.state === "not_run") && (
+        <Failed
+          error={run.error}
+          place={
+            may("author")
+              ? { to: (line, column) => `/extracts/${run.extract}?line=${line}&column=${column}` }
+              : undefined
+          }
+        />
+      )}
       {run.findings.length > 0 && (
         <div className={`problem${run.held === "held" ? "" : " calm"}`} role="status">
-          <strong>{run.held === "held" ? "Held: stored and proven, not delivered." : run.held ? `${run.held === "released" ? "Released" : "Rejected"} by ${run.held_by}${run.held_note && `: ${run.held_note}`}.` : "Guards noticed:"}</strong>
-          {run.findings.map((finding) => <span key={finding.text}>{finding.text}</span>)}
+          <strong>
+            {run.held === "held"
+              ? "Held: stored and proven, not delivered."
+              : run.held
+                ? `${run.held === "released" ? "Released" : "Rejected"} by ${run.held_by}${run.held_note && `: ${run.held_note}`}.`
+                : "Guards noticed:"}
+          </strong>
+          {run.findings.map((finding) => (
+            <span key={finding.text}>{finding.text}</span>
+          ))}
           {run.held === "held" && <span>An author looks at the files below, then releases or rejects them.</span>}
         </div>
       )}
@@ -160,13 +355,25 @@ export function RunPage() {
       <h2>Files</h2>
       <div className="card">
         <Files run={run} />
-        {run.warnings.map((warning) => <div className="flag" key={warning}>{warning}</div>)}
+        {run.warnings.map((warning) => (
+          <div className="flag" key={warning}>
+            {warning}
+          </div>
+        ))}
       </div>
       <h2>Log</h2>
       <RunLog number={run.id} live={live(run.state)} />
       <div className="cards">
-        <section><h2>Details</h2><div className="card"><Facts run={run} /></div></section>
-        <section><h2>Statement</h2><StatementView text={run.statement} engine={run.engine} label="Statement" /></section>
+        <section>
+          <h2>Details</h2>
+          <div className="card">
+            <Facts run={run} />
+          </div>
+        </section>
+        <section>
+          <h2>Statement</h2>
+          <StatementView text={run.statement} engine={run.engine} label="Statement" />
+        </section>
       </div>
     </div>
   );

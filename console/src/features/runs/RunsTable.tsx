@@ -1,13 +1,8 @@
 import { Button, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { Run } from "../../api/client";
-import { StateMark } from "../../components/StateMark";
-import { count, moment, took } from "../../lib/words";
-
-const DELIVERY: Partial<Record<string, string>> = { waiting: "not delivered yet", in_progress: "being delivered", failed: "not delivered", left: "left undelivered" };
-
-/** What is out of the ordinary about a run, in a word or two each. */
-export const flagsOf = (run: Run): string[] => [...(["late", "warned", "empty"] as const).filter((flag) => run[flag]), ...(run.held ? [run.held] : []), ...(DELIVERY[run.delivery] ? [DELIVERY[run.delivery]!] : [])];
+import { RunMark } from "../../components/RunMark";
+import { count, moment, sentence, took } from "../../lib/words";
 
 /** A delivery that goes on: waiting, or under way. */
 export const delivering = (run: Run): boolean => run.delivery === "waiting" || run.delivery === "in_progress";
@@ -15,9 +10,13 @@ export const delivering = (run: Run): boolean => run.delivery === "waiting" || r
 function Name({ run, extract }: { run: Run; extract: boolean }) {
   return (
     <>
-      <Link className="run-link" to={`/runs/${run.id}`}>{extract ? run.extract : `Run ${run.id}`}</Link>
+      <Link className="run-link" to={`/runs/${run.id}`}>
+        {extract ? run.extract : `Run ${run.id}`}
+      </Link>
       {run.state === "waiting" && <div className="said">for {run.waits_for}</div>}
-      {run.error && (run.state === "failed" || run.state === "not_run") && <div className="said">{run.error.message}</div>}
+      {run.error && (run.state === "failed" || run.state === "not_run") && (
+        <div className="said">{sentence(run.error.message)}</div>
+      )}
     </>
   );
 }
@@ -33,8 +32,18 @@ interface Props {
 
 export function RunsTable({ runs, loading, more, extract = true, hollow }: Props) {
   const columns: TableColumnsType<Run> = [
-    { title: extract ? "Extract" : "Run", key: "name", width: 246, render: (_, run) => <Name run={run} extract={extract} /> },
-    { title: "State", key: "state", width: 148, render: (_, run) => <><StateMark state={run.state} />{flagsOf(run).map((flag) => <span className="flag" key={flag}>{flag}</span>)}</> },
+    {
+      title: extract ? "Extract" : "Run",
+      key: "name",
+      width: 246,
+      render: (_, run) => <Name run={run} extract={extract} />,
+    },
+    {
+      title: "State",
+      key: "state",
+      width: 148,
+      render: (_, run) => <RunMark run={run} />,
+    },
     ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 124, ellipsis: true }] : []),
     { title: "Environment", dataIndex: "environment", width: 94 },
     { title: "Data date", dataIndex: "data_date", width: 92 },
@@ -43,13 +52,26 @@ export function RunsTable({ runs, loading, more, extract = true, hollow }: Props
     { title: "Rows", key: "rows", width: 80, align: "right", render: (_, run) => count(run.rows) },
     { title: "Started by", key: "by", ellipsis: true, render: (_, run) => run.schedule ?? run.started_by },
   ];
+  if (!runs.length && !loading) return <div className="hollow">{hollow}</div>;
   return (
     <>
       <Table<Run>
-        size="small" rowKey="id" columns={columns} dataSource={runs} pagination={false} tableLayout="fixed" loading={loading}
-        scroll={{ x: 1080 }} rowClassName={(run) => `row-${run.state}`} locale={{ emptyText: loading ? " " : <div className="hollow">{hollow}</div> }}
+        size="small"
+        rowKey="id"
+        columns={columns}
+        dataSource={runs}
+        pagination={false}
+        tableLayout="fixed"
+        loading={loading}
+        scroll={{ x: 1080 }}
+        rowClassName={(run) => `row-${run.state}`}
+        locale={{ emptyText: " " }}
       />
-      {more && <p><Button onClick={more}>Earlier runs</Button></p>}
+      {more && (
+        <p>
+          <Button onClick={more}>Earlier runs</Button>
+        </p>
+      )}
     </>
   );
 }

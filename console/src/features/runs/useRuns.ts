@@ -9,7 +9,20 @@ const CALM_MS = 15_000;
 export function useRuns(filter: { extract?: string; state?: RunState | null; backfill?: number }) {
   return usePages(
     ["runs", filter],
-    (cursor) => must(api.GET("/api/v1/runs", { params: { query: { page_size: 50, extract: filter.extract, state: filter.state ?? undefined, backfill: filter.backfill, cursor } } })),
+    (cursor) =>
+      must(
+        api.GET("/api/v1/runs", {
+          params: {
+            query: {
+              page_size: 50,
+              extract: filter.extract,
+              state: filter.state ?? undefined,
+              backfill: filter.backfill,
+              cursor,
+            },
+          },
+        }),
+      ),
     (runs) => (runs.some((run) => live(run.state)) ? LIVE_MS : CALM_MS),
   );
 }

@@ -1,8 +1,10 @@
 import { useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Checkbox, Input, Modal } from "antd";
+import { App, Checkbox } from "antd";
 import { Link } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
+import { DayField } from "../../components/DayField";
+import { Dialog } from "../../components/Dialog";
 import { ProblemNote } from "../../components/ProblemNote";
 import { amount, momentIn } from "../../lib/words";
 
@@ -21,11 +23,15 @@ export function BackfillForm({ schedule, onClose }: { schedule: Schedule; onClos
     queryKey: ["backfill", schedule.name, from, to, again, deliver],
     enabled: !!from && !!to,
     retry: false,
-    queryFn: () => must(api.GET("/api/v1/schedules/{name}/backfill", { params: { ...params, query: { from, to, again, deliver } } })),
+    queryFn: () =>
+      must(
+        api.GET("/api/v1/schedules/{name}/backfill", { params: { ...params, query: { from, to, again, deliver } } }),
+      ),
   });
   const wanted = plan.data?.filter((p) => p.runs).length ?? 0;
   const start = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/schedules/{name}/backfill", { params, body: { from, to, again, deliver } })),
+    mutationFn: () =>
+      must(api.POST("/api/v1/schedules/{name}/backfill", { params, body: { from, to, again, deliver } })),
     onSuccess: async (made) => {
       void message.success(`Backfill ${made.id}: ${amount(made.runs.length, "run")} queued at low priority.`);
       await client.invalidateQueries();
@@ -33,23 +39,56 @@ export function BackfillForm({ schedule, onClose }: { schedule: Schedule; onClos
     },
   });
   return (
-    <Modal open title={`Backfill ${schedule.name}`} okText={`Start ${amount(wanted, "run")}`} okButtonProps={{ disabled: !wanted }} onCancel={onClose} onOk={() => start.mutate()} confirmLoading={start.isPending} width={720}>
+    <Dialog
+      what="This backfill"
+      title={`Backfill ${schedule.name}`}
+      okText={`Start ${amount(wanted, "run")}`}
+      okButtonProps={{ disabled: !wanted }}
+      onCancel={onClose}
+      onOk={() => start.mutate()}
+      confirmLoading={start.isPending}
+      width={720}
+    >
       <div className="filters">
-        <label>From <Input type="date" value={from} onChange={(e) => setFrom(e.target.value)} style={{ width: 150 }} /></label>
-        <label>to <Input type="date" value={to} onChange={(e) => setTo(e.target.value)} style={{ width: 150 }} /></label>
-        <Checkbox checked={again} onChange={(e) => setAgain(e.target.checked)}>Also those that have finished</Checkbox>
-        <Checkbox checked={!deliver} onChange={(e) => setDeliver(!e.target.checked)}>Keep results in the store only</Checkbox>
+        <label>
+          From <DayField value={from} onChange={setFrom} width={150} />
+        </label>
+        <label>
+          to <DayField value={to} onChange={setTo} width={150} />
+        </label>
+        <Checkbox checked={again} onChange={(e) => setAgain(e.target.checked)}>
+          Also those that have finished
+        </Checkbox>
+        <Checkbox checked={!deliver} onChange={(e) => setDeliver(!e.target.checked)}>
+          Keep results in the store only
+        </Checkbox>
       </div>
       {plan.data && !plan.data.length && <p className="dim">No due time of this schedule lies in those days.</p>}
       {!!plan.data?.length && (
         <div style={{ maxHeight: 340, overflow: "auto", marginTop: 12 }} tabIndex={0} aria-label="What it would do">
           <table className="files">
-            <thead><tr><th>Due</th><th>Data date</th><th>Would</th><th>Why</th></tr></thead>
-            <tbody>{plan.data.map((p) => <tr key={p.due_at}><td>{momentIn(p.due_at, schedule.zone)}</td><td>{p.data_date}</td><td>{p.runs ? "run" : <span className="dim">leave</span>}</td><td>{p.run ? <Link to={`/runs/${p.run}`}>{p.why}</Link> : p.why}</td></tr>)}</tbody>
+            <thead>
+              <tr>
+                <th>Due</th>
+                <th>Data date</th>
+                <th>Would</th>
+                <th>Why</th>
+              </tr>
+            </thead>
+            <tbody>
+              {plan.data.map((p) => (
+                <tr key={p.due_at}>
+                  <td>{momentIn(p.due_at, schedule.zone)}</td>
+                  <td>{p.data_date}</td>
+                  <td>{p.runs ? "run" : <span className="dim">leave</span>}</td>
+                  <td>{p.run ? <Link to={`/runs/${p.run}`}>{p.why}</Link> : p.why}</td>
+                </tr>
+              ))}
+            </tbody>
           </table>
         </div>
       )}
       <ProblemNote error={plan.error ?? start.error} />
-    </Modal>
+    </Dialog>
   );
 }

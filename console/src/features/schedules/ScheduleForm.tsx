@@ -1,24 +1,57 @@
 import { useDeferredValue } from "react";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { AutoComplete, Form, Input, Modal, Select } from "antd";
-import { api, must, type Parameter, type Schedule } from "../../api/client";
+import { AutoComplete, Form, Input, Select } from "antd";
+import { api, must, type Schedule } from "../../api/client";
+import { Boundary } from "../../components/Boundary";
+import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
-import { firstField, valuesOf, type Field } from "../../lib/values";
-import { ValueField } from "../extracts/ValueField";
+import { valuesOf, type Field } from "../../lib/values";
+import { ParameterFields } from "../extracts/ParameterFields";
 import { FormatBoxes } from "../writing/OutputSettings";
 import { DaysOff, Faults } from "./Conditions";
 import "./schedules.css";
 
 interface Fields {
-  name: string; extract: string; environment: string; rule: string; zone: string; formats: string[]; values: Record<string, Field>; then: string[];
-  first_date?: string | null; last_date?: string | null; exceptions: string[]; calendar?: string | null; on_holiday: string;
-  catch_up: string; catch_up_hours?: number | null; catch_up_limit?: number | null; while_running: string; spread_seconds: number; attempts: number; timeout_minutes: number; finish_by?: string | null; priority: string; deliver_into: string;
+  name: string;
+  extract: string;
+  environment: string;
+  rule: string;
+  zone: string;
+  formats: string[];
+  values: Record<string, Field>;
+  then: string[];
+  first_date?: string | null;
+  last_date?: string | null;
+  exceptions: string[];
+  calendar?: string | null;
+  on_holiday: string;
+  catch_up: string;
+  catch_up_hours?: number | null;
+  catch_up_limit?: number | null;
+  while_running: string;
+  spread_seconds: number;
+  attempts: number;
+  timeout_minutes: number;
+  finish_by?: string | null;
+  priority: string;
+  deliver_into: string;
 }
 
-const usual = { formats: [], values: {}, then: [], exceptions: [], on_holiday: "run", catch_up: "latest", while_running: "wait", spread_seconds: 0, attempts: 3, timeout_minutes: 1440, priority: "normal", deliver_into: "" };
-
-const defaultOf = (p: Parameter) => (p.shared ? `, else ${p.shared}` : p.default !== null ? `, else ${Array.isArray(p.default) ? p.default.join(", ") : String(firstField(p))}` : p.required ? "" : ", optional");
+const usual = {
+  formats: [],
+  values: {},
+  then: [],
+  exceptions: [],
+  on_holiday: "run",
+  catch_up: "latest",
+  while_running: "wait",
+  spread_seconds: 0,
+  attempts: 3,
+  timeout_minutes: 1440,
+  priority: "normal",
+  deliver_into: "",
+};
 
 /** Add or edit; the next due times of the rule are shown as it is typed. */
 export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null; onClose: () => void }) {
@@ -29,23 +62,54 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
   const rule = useDeferredValue(Form.useWatch("rule", form) ?? "");
   const all = useDeferredValue(Form.useWatch([], { form, preserve: true }) as Partial<Fields> | undefined);
   const zone = all?.zone ?? "";
-  const timing = { zone: zone || undefined, first_date: all?.first_date || undefined, last_date: all?.last_date || undefined, exceptions: all?.exceptions?.join(",") || undefined, calendar: all?.calendar || undefined, on_holiday: all?.on_holiday || undefined };
+  const timing = {
+    zone: zone || undefined,
+    first_date: all?.first_date || undefined,
+    last_date: all?.last_date || undefined,
+    exceptions: all?.exceptions?.join(",") || undefined,
+    calendar: all?.calendar || undefined,
+    on_holiday: all?.on_holiday || undefined,
+  };
   const next = useQuery({
-    queryKey: ["moments", rule, timing],
+    queryKey: ["rule-times", rule, timing],
     enabled: rule.trim() !== "",
     placeholderData: keepPreviousData,
     queryFn: () => must(api.GET("/api/v1/rule-times", { params: { query: { rule, ...timing } } })),
   });
   const chosen = Form.useWatch("extract", form);
   const environment = Form.useWatch("environment", form);
-  const extract = useQuery({ queryKey: ["extract", chosen], enabled: !!chosen, queryFn: () => must(api.GET("/api/v1/extracts/{name}", { params: { path: { name: chosen } } })) });
+  const extract = useQuery({
+    queryKey: ["extract", chosen],
+    enabled: !!chosen,
+    queryFn: () => must(api.GET("/api/v1/extracts/{name}", { params: { path: { name: chosen } } })),
+  });
   const parameters = chosen ? (extract.data?.revision.parameters ?? []) : [];
   const save = useMutation({
     mutationFn: ({ name, values, then, ...rest }: Fields) => {
       const kept = new Map(schedule?.then.map((step) => [step.extract, step]));
-      const none = { first_date: rest.first_date || null, last_date: rest.last_date || null, calendar: rest.calendar || null, finish_by: rest.finish_by || null, catch_up_hours: rest.catch_up_hours ?? null, catch_up_limit: rest.catch_up_limit ?? null };
-      const body = { ...rest, ...none, values: valuesOf(parameters, values ?? {}), then: then.map((one) => ({ extract: one, values: kept.get(one)?.values ?? {}, formats: kept.get(one)?.formats ?? [] })) };
-      return must(schedule ? api.PATCH("/api/v1/schedules/{name}", { params: { path: { name: schedule.name } }, body }) : api.POST("/api/v1/schedules", { body: { name, ...body } }));
+      const none = {
+        first_date: rest.first_date || null,
+        last_date: rest.last_date || null,
+        calendar: rest.calendar || null,
+        finish_by: rest.finish_by || null,
+        catch_up_hours: rest.catch_up_hours ?? null,
+        catch_up_limit: rest.catch_up_limit ?? null,
+      };
+      const body = {
+        ...rest,
+        ...none,
+        values: valuesOf(parameters, values ?? {}),
+        then: then.map((one) => ({
+          extract: one,
+          values: kept.get(one)?.values ?? {},
+          formats: kept.get(one)?.formats ?? [],
+        })),
+      };
+      return must(
+        schedule
+          ? api.PATCH("/api/v1/schedules/{name}", { params: { path: { name: schedule.name } }, body })
+          : api.POST("/api/v1/schedules", { body: { name, ...body } }),
+      );
     },
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ["schedules"] });
@@ -53,33 +117,99 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
     },
   });
   const first = schedule
-    ? { ...schedule, then: schedule.then.map((step) => step.extract), values: Object.fromEntries(Object.entries(schedule.values).map(([name, value]) => [name, typeof value === "number" ? String(value) : (value as Field)])) }
-    : { ...usual, rule: "weekdays 06:30", zone: Intl.DateTimeFormat().resolvedOptions().timeZone, environment: environments.data?.[0]?.name };
+    ? {
+        ...schedule,
+        then: schedule.then.map((step) => step.extract),
+        values: Object.fromEntries(
+          Object.entries(schedule.values).map(([name, value]) => [
+            name,
+            typeof value === "number" ? String(value) : (value as Field),
+          ]),
+        ),
+      }
+    : {
+        ...usual,
+        rule: "weekdays 06:30",
+        zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
+        environment: environments.data?.[0]?.name,
+      };
   if (!environments.data) return null;
   return (
-    <Modal open title={schedule ? `Edit ${schedule.name}` : "Add schedule"} okText="Save schedule" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={600}>
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={first} onFinish={(fields) => save.mutate(fields)}>
-        {!schedule && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="users-daily" /></Form.Item>}
-        <Form.Item label="Extract" name="extract" rules={[{ required: true, message: "Choose an extract." }]}>
-          <Select showSearch options={(extracts.data ?? []).map((e) => ({ value: e.name, label: e.name }))} />
+    <FormDialog
+      title={schedule ? `Edit ${schedule.name}` : "Add schedule"}
+      of={`schedule ${schedule?.name ?? ""}`}
+      form={form}
+      first={first}
+      okText="Save schedule"
+      pending={save.isPending}
+      error={save.error}
+      width={600}
+      onSend={(fields) => save.mutateAsync(fields)}
+      onClose={onClose}
+    >
+      {!schedule && (
+        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
+          <Input autoFocus placeholder="users-daily" />
         </Form.Item>
-        <Form.Item label="Environment" name="environment"><Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
-        <div className="pair">
-          <Form.Item label="Rule, in words or five crontab fields" name="rule"><AutoComplete options={(next.data?.forms ?? []).map((value) => ({ value }))} filterOption={(typed, one) => !!one && one.value !== typed && one.value.startsWith(typed)} /></Form.Item>
-          <Form.Item label="Time zone" name="zone"><Input /></Form.Item>
-        </div>
-        {next.error ? <ProblemNote error={next.error} /> : <ol aria-live="polite" aria-label="Next due times" className="moments">{next.data?.next_due.map((m) => <li key={m.at}>{momentIn(m.at, zone || "UTC")}{m.note && <small> {m.note}</small>}</li>)}</ol>}
-        <details className="more"><summary>First and last date, exceptions, holidays</summary><DaysOff /></details>
-        <details className="more"><summary>When runs are missed, overlap, fail or are late</summary><Faults /></details>
-        <Form.Item label="Run afterwards, in order" name="then"><Select mode="multiple" placeholder="none" options={(extracts.data ?? []).filter((e) => e.name !== chosen).map((e) => ({ value: e.name, label: e.name }))} /></Form.Item>
-        {parameters.map((p) => (
-          <Form.Item key={p.name} name={["values", p.name]} label={<span><span className="mono">:{p.name}</span> <small>{p.type}{p.many ? ", many" : ""}{defaultOf(p)}</small></span>} extra={p.note || undefined} rules={p.required && p.default === null && !p.shared ? [{ required: true, message: `:${p.name} needs a value.` }] : []}>
-            <ValueField parameter={p} extract={chosen} environment={environment} dataDate={undefined} />
-          </Form.Item>
-        ))}
-        <Form.Item label="Formats" name="formats" extra="None: those of the extract."><FormatBoxes /></Form.Item>
-        <ProblemNote error={save.error} />
-      </Form>
-    </Modal>
+      )}
+      <Form.Item label="Extract" name="extract" rules={[{ required: true, message: "Choose an extract." }]}>
+        <Select showSearch options={(extracts.data ?? []).map((e) => ({ value: e.name, label: e.name }))} />
+      </Form.Item>
+      <Form.Item label="Environment" name="environment">
+        <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} />
+      </Form.Item>
+      <div className="pair">
+        <Form.Item label="Rule, in words or five crontab fields" name="rule">
+          <AutoComplete
+            options={(next.data?.forms ?? []).map((value) => ({ value }))}
+            filterOption={(typed, one) => !!one && one.value !== typed && one.value.startsWith(typed)}
+          />
+        </Form.Item>
+        <Form.Item label="Time zone" name="zone">
+          <Input />
+        </Form.Item>
+      </div>
+      {next.error ? (
+        <ProblemNote error={next.error} />
+      ) : (
+        <Boundary what="The next due times">
+          <ol aria-live="polite" aria-label="Next due times" className="moments">
+            {next.data?.next_due.map((m) => (
+              <li key={m.at}>
+                {momentIn(m.at, zone || "UTC")}
+                {m.note && <small> {m.note}</small>}
+              </li>
+            ))}
+          </ol>
+        </Boundary>
+      )}
+      <details className="more">
+        <summary>First and last date, exceptions, holidays</summary>
+        <DaysOff />
+      </details>
+      <details className="more">
+        <summary>When runs are missed, overlap, fail or are late</summary>
+        <Faults />
+      </details>
+      <Form.Item label="Run afterwards, in order" name="then">
+        <Select
+          mode="multiple"
+          placeholder="none"
+          options={(extracts.data ?? [])
+            .filter((e) => e.name !== chosen)
+            .map((e) => ({ value: e.name, label: e.name }))}
+        />
+      </Form.Item>
+      <ParameterFields
+        parameters={parameters}
+        extract={chosen}
+        environment={environment}
+        dataDate={undefined}
+        within={["values"]}
+      />
+      <Form.Item label="Formats" name="formats" extra="None: those of the extract.">
+        <FormatBoxes />
+      </Form.Item>
+    </FormDialog>
   );
 }

@@ -14,13 +14,41 @@ import { ScheduleForm } from "./ScheduleForm";
 import "../runs/runs.css";
 
 function DueTimes({ name, zone }: { name: string; zone: string }) {
-  const past = useQuery({ queryKey: ["due", name], queryFn: () => must(api.GET("/api/v1/schedules/{name}/due-times", { params: { path: { name } } })), refetchInterval: 15_000 });
+  const past = useQuery({
+    queryKey: ["due", name],
+    queryFn: () => must(api.GET("/api/v1/schedules/{name}/due-times", { params: { path: { name } } })),
+    refetchInterval: 15_000,
+  });
   const found = past.data?.results.slice(0, 8) ?? [];
   if (!found.length) return <p className="dim">No due time has come yet.</p>;
   return (
     <table className="files">
-      <thead><tr><th>Due</th><th>Data date</th><th>Decision</th><th>Reason</th><th>Run</th></tr></thead>
-      <tbody>{found.map((d) => <tr key={d.due_at}><td>{momentIn(d.due_at, zone)}</td><td>{d.data_date}</td><td>{d.decision}</td><td>{d.reason}</td><td>{d.runs.map((run) => <Link key={run} to={`/runs/${run}`} style={{ marginRight: 8 }}>run {run}</Link>)}</td></tr>)}</tbody>
+      <thead>
+        <tr>
+          <th>Due</th>
+          <th>Data date</th>
+          <th>Decision</th>
+          <th>Reason</th>
+          <th>Run</th>
+        </tr>
+      </thead>
+      <tbody>
+        {found.map((d) => (
+          <tr key={d.due_at}>
+            <td>{momentIn(d.due_at, zone)}</td>
+            <td>{d.data_date}</td>
+            <td>{d.decision}</td>
+            <td>{d.reason}</td>
+            <td>
+              {d.runs.map((run) => (
+                <Link key={run} to={`/runs/${run}`} style={{ marginRight: 8 }}>
+                  run {run}
+                </Link>
+              ))}
+            </td>
+          </tr>
+        ))}
+      </tbody>
     </table>
   );
 }
@@ -35,7 +63,12 @@ export function SchedulesPage() {
   const [params, setParams] = useSearchParams();
   const word = params.get("search") ?? "";
   const search = useDeferredValue(word.trim());
-  const query = usePages(["schedules", search], (cursor) => must(api.GET("/api/v1/schedules", { params: { query: { search: search || undefined, cursor } } })), 15_000, true);
+  const query = usePages(
+    ["schedules", search],
+    (cursor) => must(api.GET("/api/v1/schedules", { params: { query: { search: search || undefined, cursor } } })),
+    15_000,
+    true,
+  );
   const change = useMutation({
     mutationFn: ({ name, verb }: { name: string; verb: "resume" | "remove" }) => {
       const params = { path: { name } };
@@ -44,21 +77,101 @@ export function SchedulesPage() {
     },
     onSuccess: () => client.invalidateQueries({ queryKey: ["schedules"] }),
   });
-  const remove = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "The record of its due times stays.", okText: "Remove", onOk: () => change.mutateAsync({ name, verb: "remove" }) });
+  const remove = (name: string) =>
+    modal.confirm({
+      title: `Remove ${name}?`,
+      content: "The record of its due times stays.",
+      okText: "Remove",
+      onOk: () => change.mutateAsync({ name, verb: "remove" }),
+    });
   const columns: TableColumnsType<Schedule> = [
-    { title: "Schedule", dataIndex: "name", width: 170, render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong> },
-    { title: "Extract", key: "extract", width: 170, render: (_, s) => <><Link to={`/extracts/${s.extract}`}>{s.extract}</Link>{s.then.map((step) => <small key={step.extract} style={{ display: "block" }}>then <Link to={`/extracts/${step.extract}`}>{step.extract}</Link></small>)}</> },
+    {
+      title: "Schedule",
+      dataIndex: "name",
+      width: 170,
+      render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong>,
+    },
+    {
+      title: "Extract",
+      key: "extract",
+      width: 170,
+      render: (_, s) => (
+        <>
+          <Link to={`/extracts/${s.extract}`}>{s.extract}</Link>
+          {s.then.map((step) => (
+            <small key={step.extract} style={{ display: "block" }}>
+              then <Link to={`/extracts/${step.extract}`}>{step.extract}</Link>
+            </small>
+          ))}
+        </>
+      ),
+    },
     { title: "Environment", dataIndex: "environment", width: 96 },
-    { title: "Rule", key: "rule", width: 190, render: (_, s) => <>{s.rule}<br /><small>{[s.zone, s.calendar && `${s.calendar}: ${s.on_holiday}`].filter(Boolean).join(", ")}</small></> },
-    { title: "Next due times", key: "next", render: (_, s) => (s.paused_at ? <span className="flag" style={{ margin: 0 }}>paused by {s.paused_by}{s.paused_until && ` until ${momentIn(s.paused_until, s.zone)}`}{s.pause_reason && `: ${s.pause_reason}`}; due times are skipped</span> : s.next_due.slice(0, 3).map((m, i) => <span key={m.at} className={i ? "dim" : ""} style={{ display: "block" }}>{momentIn(m.at, s.zone)}{m.note && <small> ({m.note})</small>}</span>)) },
-    { title: <span className="sr">Change</span>, key: "do", width: 190, render: (_, s) => may("author") && (
-      <span style={{ display: "flex", gap: 6 }}>
-        <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>Edit</Button>
-        <Button size="small" aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`} onClick={() => (s.paused_at ? change.mutate({ name: s.name, verb: "resume" }) : setPausing(s))}>{s.paused_at ? "Resume" : "Pause"}</Button>
-        <Dropdown trigger={["click"]} menu={{ items: [{ key: "backfill", label: "Backfill" }, { key: "remove", label: "Remove", danger: true }], onClick: ({ key }) => (key === "backfill" ? setFilling(s) : void remove(s.name)) }}>
-          <Button size="small" type="text" aria-label={`More for ${s.name}`}>More</Button>
-        </Dropdown>
-      </span>) },
+    {
+      title: "Rule",
+      key: "rule",
+      width: 190,
+      render: (_, s) => (
+        <>
+          {s.rule}
+          <br />
+          <small>{[s.zone, s.calendar && `${s.calendar}: ${s.on_holiday}`].filter(Boolean).join(", ")}</small>
+        </>
+      ),
+    },
+    {
+      title: "Next due times",
+      key: "next",
+      render: (_, s) =>
+        s.paused_at ? (
+          <span className="flag" style={{ margin: 0 }}>
+            paused by {s.paused_by}
+            {s.paused_until && ` until ${momentIn(s.paused_until, s.zone)}`}
+            {s.pause_reason && `: ${s.pause_reason}`}; due times are skipped
+          </span>
+        ) : (
+          s.next_due.slice(0, 3).map((m, i) => (
+            <span key={m.at} className={i ? "dim" : ""} style={{ display: "block" }}>
+              {momentIn(m.at, s.zone)}
+              {m.note && <small> ({m.note})</small>}
+            </span>
+          ))
+        ),
+    },
+    {
+      title: <span className="sr">Change</span>,
+      key: "do",
+      width: 190,
+      render: (_, s) =>
+        may("author") && (
+          <span style={{ display: "flex", gap: 6 }}>
+            <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>
+              Edit
+            </Button>
+            <Button
+              size="small"
+              aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`}
+              onClick={() => (s.paused_at ? change.mutate({ name: s.name, verb: "resume" }) : setPausing(s))}
+            >
+              {s.paused_at ? "Resume" : "Pause"}
+            </Button>
+            <Dropdown
+              trigger={["click"]}
+              menu={{
+                items: [
+                  { key: "backfill", label: "Backfill" },
+                  { key: "remove", label: "Remove", danger: true },
+                ],
+                onClick: ({ key }) => (key === "backfill" ? setFilling(s) : void remove(s.name)),
+              }}
+            >
+              <Button size="small" type="text" aria-label={`More for ${s.name}`}>
+                More
+              </Button>
+            </Dropdown>
+          </span>
+        ),
+    },
   ];
   return (
     <div className="page">
@@ -66,18 +179,47 @@ export function SchedulesPage() {
         <h1>Schedules</h1>
         <p>Times are those of each schedule’s own zone.</p>
         <div className="grow" />
-        {may("author") && <Button type="primary" onClick={() => setEditing("new")}>Add schedule</Button>}
+        {may("author") && (
+          <Button type="primary" onClick={() => setEditing("new")}>
+            Add schedule
+          </Button>
+        )}
       </header>
       <div className="filters">
-        <Input.Search aria-label="Search" placeholder="Names, extracts, folders" allowClear style={{ width: 300 }} value={word} onChange={(e) => setParams(e.target.value ? { search: e.target.value } : {}, { replace: true })} />
+        <Input.Search
+          aria-label="Search"
+          placeholder="Names, extracts, folders"
+          allowClear
+          style={{ width: 300 }}
+          value={word}
+          onChange={(e) => setParams(e.target.value ? { search: e.target.value } : {}, { replace: true })}
+        />
       </div>
       <ProblemNote error={query.error ?? change.error} />
       <Table<Schedule>
-        size="small" rowKey="name" columns={columns} dataSource={query.items} loading={query.isPending} pagination={false} tableLayout="fixed" scroll={{ x: 960 }}
+        size="small"
+        rowKey="name"
+        columns={columns}
+        dataSource={query.items}
+        loading={query.isPending}
+        pagination={false}
+        tableLayout="fixed"
+        {...(query.items.length ? { scroll: { x: 960 } } : {})}
         expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
-        locale={{ emptyText: <div className="hollow"><p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>{!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}</div> }}
+        locale={{
+          emptyText: (
+            <div className="hollow">
+              <p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>
+              {!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}
+            </div>
+          ),
+        }}
       />
-      {query.hasNextPage && <Button loading={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()} style={{ marginTop: 12 }}>Show more</Button>}
+      {query.hasNextPage && (
+        <Button loading={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()} style={{ marginTop: 12 }}>
+          Show more
+        </Button>
+      )}
       <Backfills />
       {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
       {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}

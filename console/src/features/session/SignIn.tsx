@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Form, Input } from "antd";
 import { api, must } from "../../api/client";
+import { Logo } from "../../components/Logo";
 import { ProblemNote } from "../../components/ProblemNote";
 
 export function SignIn() {
@@ -13,10 +14,14 @@ export function SignIn() {
     <main className="sign-in">
       <section className="card">
         <div className="mark" style={{ padding: "0 0 14px" }}>
-          <svg viewBox="0 0 24 24" width="26" height="26" aria-hidden="true"><path d="M19 2v11a7 7 0 0 1-14 0v-1h10v-10" fill="none" stroke="currentColor" strokeWidth="2.2" strokeLinecap="round" strokeLinejoin="round" /></svg>
+          <Logo />
           <h1 style={{ margin: 0, color: "var(--pl-ink)" }}>Patient Ladle</h1>
         </div>
-        <Form layout="vertical" requiredMark={false} onFinish={(body: { name: string; password: string }) => signIn.mutate(body)}>
+        <Form
+          layout="vertical"
+          requiredMark={false}
+          onFinish={(body: { name: string; password: string }) => signIn.mutate(body)}
+        >
           <Form.Item label="Name" name="name" rules={[{ required: true, message: "Your name is needed." }]}>
             <Input autoFocus autoComplete="username" />
           </Form.Item>
@@ -24,7 +29,9 @@ export function SignIn() {
             <Input.Password autoComplete="current-password" />
           </Form.Item>
           <ProblemNote error={signIn.error} />
-          <Button type="primary" htmlType="submit" block loading={signIn.isPending}>Sign in</Button>
+          <Button type="primary" htmlType="submit" block loading={signIn.isPending}>
+            Sign in
+          </Button>
         </Form>
       </section>
     </main>

@@ -1,21 +1,49 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Form, Input, InputNumber, Modal, Select } from "antd";
+import { Form, Input, InputNumber, Select } from "antd";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { useEngines } from "../../api/useEngines";
-import { ProblemNote } from "../../components/ProblemNote";
+import { FormDialog } from "../../components/FormDialog";
 
-interface Fields { name: string; engine: string; environment: string; url?: string; address: Record<string, string>; secret?: string; note?: string; group?: string; max_runs: number; connect_timeout_seconds: number; query_timeout_seconds: number; max_rows?: number | null; max_bytes?: number | null; quiet_hours?: string; quiet_zone?: string }
+interface Fields {
+  name: string;
+  engine: string;
+  environment: string;
+  url?: string;
+  address: Record<string, string>;
+  secret?: string;
+  note?: string;
+  group?: string;
+  max_runs: number;
+  connect_timeout_seconds: number;
+  query_timeout_seconds: number;
+  max_rows?: number | null;
+  max_bytes?: number | null;
+  quiet_hours?: string;
+  quiet_zone?: string;
+}
 
 function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
   return (
-    <Form.Item label={field.name} name={["address", field.name]} extra={field.note} rules={field.required ? [{ required: true, message: `${field.name} is needed.` }] : []}>
-      {field.choices.length ? <Select allowClear options={field.choices.map((value) => ({ value, label: value }))} /> : <Input />}
+    <Form.Item
+      label={field.name}
+      name={["address", field.name]}
+      extra={field.note}
+      rules={field.required ? [{ required: true, message: `${field.name} is needed.` }] : []}
+    >
+      {field.choices.length ? (
+        <Select allowClear options={field.choices.map((value) => ({ value, label: value }))} />
+      ) : (
+        <Input />
+      )}
     </Form.Item>
   );
 }
 
 /** What an address of an engine holds unless somebody says otherwise. */
-const defaultsOf = (engine: Engine | undefined) => Object.fromEntries((engine?.address_fields ?? []).filter((field) => field.default).map((field) => [field.name, field.default]));
+const defaultsOf = (engine: Engine | undefined) =>
+  Object.fromEntries(
+    (engine?.address_fields ?? []).filter((field) => field.default).map((field) => [field.name, field.default]),
+  );
 
 /** Add a source with one address, or edit its settings and the address in one environment. */
 export function SourceForm({ source, onClose }: { source: Source | null; onClose: () => void }) {
@@ -27,49 +55,155 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
   const engine = engines.data?.find((e) => e.name === chosen);
   const pasted = !!Form.useWatch("url", form);
   const save = useMutation({
-    mutationFn: ({ name, engine: kind, environment, url, address, secret, note, group, quiet_hours, quiet_zone, ...limits }: Fields) => {
+    mutationFn: ({
+      name,
+      engine: kind,
+      environment,
+      url,
+      address,
+      secret,
+      note,
+      group,
+      quiet_hours,
+      quiet_zone,
+      ...limits
+    }: Fields) => {
       const way = url ? { url } : { address, ...(secret ? { secret } : {}) };
-      const settings = { ...limits, note: note ?? "", group: group ?? "", quiet_hours: quiet_hours ?? "", quiet_zone: quiet_zone ?? "", addresses: { [environment]: way } };
-      return must(source ? api.PATCH("/api/v1/sources/{name}", { params: { path: { name: source.name } }, body: settings }) : api.POST("/api/v1/sources", { body: { name, engine: kind, ...settings } }));
+      const settings = {
+        ...limits,
+        note: note ?? "",
+        group: group ?? "",
+        quiet_hours: quiet_hours ?? "",
+        quiet_zone: quiet_zone ?? "",
+        addresses: { [environment]: way },
+      };
+      return must(
+        source
+          ? api.PATCH("/api/v1/sources/{name}", { params: { path: { name: source.name } }, body: settings })
+          : api.POST("/api/v1/sources", { body: { name, engine: kind, ...settings } }),
+      );
     },
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ["sources"] });
       onClose();
     },
   });
-  const addressIn = (environment: string) => source?.addresses.find((a) => a.environment === environment)?.address ?? {};
+  const addressIn = (environment: string) =>
+    source?.addresses.find((a) => a.environment === environment)?.address ?? {};
   if (!environments.data || !engines.data) return null;
   const first = environments.data[0]?.name ?? "";
   return (
-    <Modal open title={source ? `Edit ${source.name}` : "Add source"} okText="Save source" onCancel={onClose} onOk={form.submit} confirmLoading={save.isPending} width={560}>
-      <Form
-        form={form} layout="vertical" requiredMark={false} onFinish={(fields) => save.mutate({ ...fields, engine: fields.engine ?? chosen ?? "" })}
-        initialValues={source ? { ...source, environment: first, address: addressIn(first) } : { engine: engines.data[0]?.name, environment: first, max_runs: 2, connect_timeout_seconds: 10, query_timeout_seconds: 3600, address: defaultsOf(engines.data[0]) }}
-      >
-        {!source && <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}><Input autoFocus placeholder="metering" /></Form.Item>}
-        {!source && <Form.Item label="Engine" name="engine"><Select options={engines.data.map((e) => ({ value: e.name, label: e.title }))} onChange={(name: string) => form.setFieldValue("address", defaultsOf(engines.data.find((e) => e.name === name)))} /></Form.Item>}
-        <Form.Item label="Environment of the address" name="environment">
-          <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} onChange={(name: string) => form.setFieldValue("address", addressIn(name))} />
+    <FormDialog
+      title={source ? `Edit ${source.name}` : "Add source"}
+      of={`source ${source?.name ?? ""}`}
+      form={form}
+      first={
+        source
+          ? { ...source, environment: first, address: addressIn(first) }
+          : {
+              engine: engines.data[0]?.name,
+              environment: first,
+              max_runs: 2,
+              connect_timeout_seconds: 10,
+              query_timeout_seconds: 3600,
+              address: defaultsOf(engines.data[0]),
+            }
+      }
+      okText="Save source"
+      pending={save.isPending}
+      error={save.error}
+      width={560}
+      onSend={(fields) => save.mutateAsync({ ...fields, engine: fields.engine ?? chosen ?? "" })}
+      onClose={onClose}
+    >
+      {!source && (
+        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
+          <Input autoFocus placeholder="metering" />
         </Form.Item>
-        {engine && <Form.Item label="Connection URL, instead of the fields below" name="url" extra="Its password goes straight to where secrets are kept."><Input.Password autoComplete="off" visibilityToggle placeholder={engine.url_form} /></Form.Item>}
-        {!pasted && engine?.address_fields.filter((field) => field.required).map((field) => <AddressItem key={field.name} field={field} />)}
-        {!pasted && engine?.address_fields.some((field) => !field.required) && (
-          <details style={{ marginBottom: 14 }}><summary>Encryption and session settings</summary>{engine.address_fields.filter((field) => !field.required).map((field) => <AddressItem key={field.name} field={field} />)}</details>
-        )}
-        {!pasted && engine?.takes_secret && (
-          <Form.Item label="Password" name="secret" extra={source ? "Empty: stays as it is. Needed again when the address changes." : "Kept encrypted; never shown again."}><Input.Password autoComplete="new-password" /></Form.Item>
-        )}
-        <Form.Item label="Max runs at once" name="max_runs"><InputNumber min={1} max={100} /></Form.Item>
-        <Form.Item label="Connect timeout, in seconds" name="connect_timeout_seconds"><InputNumber min={1} max={60} /></Form.Item>
-        <Form.Item label="Query timeout, in seconds" name="query_timeout_seconds"><InputNumber min={1} max={86400} /></Form.Item>
-        <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
-        <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit."><InputNumber min={1} style={{ width: 160 }} /></Form.Item>
-        <Form.Item label="Quiet hours, in which no run reads it" name="quiet_hours" extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."><Input /></Form.Item>
-        <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own."><Input /></Form.Item>
-        <Form.Item label="Group" name="group"><Input placeholder="network" /></Form.Item>
-        <Form.Item label="Note" name="note"><Input /></Form.Item>
-        <ProblemNote error={save.error} />
-      </Form>
-    </Modal>
+      )}
+      {!source && (
+        <Form.Item label="Engine" name="engine">
+          <Select
+            options={engines.data.map((e) => ({ value: e.name, label: e.title }))}
+            onChange={(name: string) =>
+              form.setFieldValue("address", defaultsOf(engines.data.find((e) => e.name === name)))
+            }
+          />
+        </Form.Item>
+      )}
+      <Form.Item label="Environment of the address" name="environment">
+        <Select
+          options={environments.data.map((e) => ({ value: e.name, label: e.name }))}
+          onChange={(name: string) => form.setFieldValue("address", addressIn(name))}
+        />
+      </Form.Item>
+      {engine && (
+        <Form.Item
+          label="Connection URL, instead of the fields below"
+          name="url"
+          extra="Its password goes straight to where secrets are kept."
+        >
+          <Input.Password autoComplete="off" visibilityToggle placeholder={engine.url_form} />
+        </Form.Item>
+      )}
+      {!pasted &&
+        engine?.address_fields
+          .filter((field) => field.required)
+          .map((field) => <AddressItem key={field.name} field={field} />)}
+      {!pasted && engine?.address_fields.some((field) => !field.required) && (
+        <details style={{ marginBottom: 14 }}>
+          <summary>Encryption and session settings</summary>
+          {engine.address_fields
+            .filter((field) => !field.required)
+            .map((field) => (
+              <AddressItem key={field.name} field={field} />
+            ))}
+        </details>
+      )}
+      {!pasted && engine?.takes_secret && (
+        <Form.Item
+          label="Password"
+          name="secret"
+          extra={
+            source
+              ? "Empty: stays as it is. Needed again when the address changes."
+              : "Kept encrypted; never shown again."
+          }
+        >
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
+      )}
+      <Form.Item label="Max runs at once" name="max_runs">
+        <InputNumber min={1} max={100} />
+      </Form.Item>
+      <Form.Item label="Connect timeout, in seconds" name="connect_timeout_seconds">
+        <InputNumber min={1} max={60} />
+      </Form.Item>
+      <Form.Item label="Query timeout, in seconds" name="query_timeout_seconds">
+        <InputNumber min={1} max={86400} />
+      </Form.Item>
+      <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit.">
+        <InputNumber min={1} style={{ width: 160 }} />
+      </Form.Item>
+      <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit.">
+        <InputNumber min={1} style={{ width: 160 }} />
+      </Form.Item>
+      <Form.Item
+        label="Quiet hours, in which no run reads it"
+        name="quiet_hours"
+        extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."
+      >
+        <Input />
+      </Form.Item>
+      <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own.">
+        <Input />
+      </Form.Item>
+      <Form.Item label="Group" name="group">
+        <Input placeholder="network" />
+      </Form.Item>
+      <Form.Item label="Note" name="note">
+        <Input />
+      </Form.Item>
+    </FormDialog>
   );
 }

@@ -9,21 +9,46 @@ import { useMe } from "../session/useMe";
 import { SourceForm } from "./SourceForm";
 import "../runs/runs.css";
 
-/** Finds tables and columns by name in every source that was looked around in. */
+/** Finds tables and columns by name in every source that was browsed. */
 function SearchAll() {
   const [word, setWord] = useState("");
   const wanted = useDeferredValue(word.trim());
   const found = useQuery({
-    queryKey: ["catalogue-search", wanted], enabled: wanted.length > 1, placeholderData: (before) => before,
-    queryFn: () => must(api.GET("/api/v1/catalogue-search", { params: { query: { word: wanted } } })),
+    queryKey: ["catalogue-search", wanted],
+    enabled: wanted.length > 1,
+    placeholderData: (before) => before,
+    queryFn: () => must(api.GET("/api/v1/catalogue-search", { params: { query: { search: wanted } } })),
   });
   return (
     <>
-      <div className="filters"><Input.Search aria-label="Find tables and columns" placeholder="Find tables and columns in all sources" allowClear style={{ width: 340 }} value={word} onChange={(e) => setWord(e.target.value)} /></div>
+      <div className="filters">
+        <Input.Search
+          aria-label="Find tables and columns"
+          placeholder="Find tables and columns in all sources"
+          allowClear
+          style={{ width: 340 }}
+          value={word}
+          onChange={(e) => setWord(e.target.value)}
+        />
+      </div>
       {wanted.length > 1 && found.data && (
         <section className="card" style={{ marginBottom: 14 }} aria-label="Found">
-          {!found.data.length && <p className="dim" style={{ margin: 0 }}>Nothing of that name. A source is searched once its catalogue was gathered: open it.</p>}
-          {found.data.slice(0, 20).map((f) => <div key={`${f.source}/${f.environment}/${f.table}/${f.column}`}><Link to={`/sources/${f.source}?environment=${f.environment}&table=${encodeURIComponent(f.table)}`}>{f.table}{f.column && `.${f.column}`}</Link> <small>{f.kind} in {f.source}, {f.environment}</small></div>)}
+          {!found.data.length && (
+            <p className="dim" style={{ margin: 0 }}>
+              Nothing of that name. A source is searched once its catalogue was gathered: open it.
+            </p>
+          )}
+          {found.data.slice(0, 20).map((f) => (
+            <div key={`${f.source}/${f.environment}/${f.table}/${f.column}`}>
+              <Link to={`/sources/${f.source}?environment=${f.environment}&table=${encodeURIComponent(f.table)}`}>
+                {f.table}
+                {f.column && `.${f.column}`}
+              </Link>{" "}
+              <small>
+                {f.kind} in {f.source}, {f.environment}
+              </small>
+            </div>
+          ))}
         </section>
       )}
     </>
@@ -38,8 +63,28 @@ function AddressRow({ address }: { address: Source["addresses"][number] }) {
       <td className="mono">{placeOf(address)}</td>
       <td>
         {!address.last_check && <span className="dim">not checked yet</span>}
-        {address.last_check && !failed && <><span style={{ color: "var(--pl-doneInk)" }}>passed every step: {address.last_check.map((s) => s.step).join(" · ")}</span>{address.last_check.filter((s) => s.warning).map((s) => <div className="flag" style={{ margin: 0 }} key={s.step}>{s.warning}</div>)}</>}
-        {failed && <><span className="said">{failed.step}: {failed.detail}</span><div>{failed.hint}</div></>}
+        {address.last_check && !failed && (
+          <>
+            <span style={{ color: "var(--pl-doneInk)" }}>
+              passed every step: {address.last_check.map((s) => s.step).join(" · ")}
+            </span>
+            {address.last_check
+              .filter((s) => s.warning)
+              .map((s) => (
+                <div className="flag" style={{ margin: 0 }} key={s.step}>
+                  {s.warning}
+                </div>
+              ))}
+          </>
+        )}
+        {failed && (
+          <>
+            <span className="said">
+              {failed.step}: {failed.detail}
+            </span>
+            <div>{failed.hint}</div>
+          </>
+        )}
       </td>
       <td>{moment(address.last_check_at)}</td>
     </tr>
@@ -53,43 +98,110 @@ export function SourcesPage() {
   const { may } = useMe();
   const query = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
   const renew = () => client.invalidateQueries({ queryKey: ["sources"] });
-  const check = useMutation({ mutationFn: (name: string) => must(api.POST("/api/v1/sources/{name}/check", { params: { path: { name } } })), onSuccess: renew });
-  const remove = useMutation({ mutationFn: (name: string) => must(api.DELETE("/api/v1/sources/{name}", { params: { path: { name } } })), onSuccess: renew });
-  const ask = (name: string) => modal.confirm({ title: `Remove ${name}?`, content: "Its addresses and passwords go with it.", okText: "Remove", onOk: () => remove.mutateAsync(name).catch(() => undefined) });
+  const check = useMutation({
+    mutationFn: (name: string) => must(api.POST("/api/v1/sources/{name}/check", { params: { path: { name } } })),
+    onSuccess: renew,
+  });
+  const remove = useMutation({
+    mutationFn: (name: string) => must(api.DELETE("/api/v1/sources/{name}", { params: { path: { name } } })),
+    onSuccess: renew,
+  });
+  const ask = (name: string) =>
+    modal.confirm({
+      title: `Remove ${name}?`,
+      content: "Its addresses and passwords go with it.",
+      okText: "Remove",
+      onOk: () => remove.mutateAsync(name).catch(() => undefined),
+    });
   const found = query.data ?? [];
   const groups = [...new Set(found.map((s) => s.group))].sort();
-  const checkAll = async () => { for (const { name } of found) await check.mutateAsync(name).catch(() => undefined); };
+  const checkAll = async () => {
+    for (const { name } of found) await check.mutateAsync(name).catch(() => undefined);
+  };
   return (
     <div className="page">
       <header className="head">
         <h1>Sources</h1>
         <p>{found.length} sources; extracts only ever read them.</p>
         <div className="grow" />
-        {may("author") && found.length > 1 && <Button loading={check.isPending} onClick={() => void checkAll()}>Check all</Button>}
-        {may("administrator") && <Button type="primary" onClick={() => setEditing("new")}>Add source</Button>}
+        {may("author") && found.length > 1 && (
+          <Button loading={check.isPending} onClick={() => void checkAll()}>
+            Check all
+          </Button>
+        )}
+        {may("administrator") && (
+          <Button type="primary" onClick={() => setEditing("new")}>
+            Add source
+          </Button>
+        )}
       </header>
       <ProblemNote error={query.error ?? check.error ?? remove.error} />
       {may("runner") && found.length > 0 && <SearchAll />}
-      {query.data && !found.length && <div className="card hollow"><p>There are no sources yet.</p>{may("administrator") && <Button onClick={() => setEditing("new")}>Add the first one</Button>}</div>}
-      {groups.flatMap((group) => found.filter((s) => s.group === group)).map((source, i, all) => (
-        <div key={source.name}>
-        {source.group && all[i - 1]?.group !== source.group && <h2>{source.group}</h2>}
-        <section className="card" style={{ marginBottom: 14 }} aria-label={source.name}>
-          <header className="head">
-            <h2 style={{ margin: 0 }}><Link to={`/sources/${source.name}`}>{source.name}</Link></h2>
-            <p>{source.engine}, {source.max_runs} runs at once, {source.query_timeout_seconds} s a statement. {source.note}</p>
-            <div className="grow" />
-            {may("author") && <Button size="small" aria-label={`Check ${source.name}`} loading={check.isPending && check.variables === source.name} onClick={() => check.mutate(source.name)}>Check</Button>}
-            {may("administrator") && <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>Edit</Button>}
-            {may("administrator") && <Button size="small" type="text" aria-label={`Remove ${source.name}`} onClick={() => void ask(source.name)}>Remove</Button>}
-          </header>
-          <table className="files">
-            <thead><tr><th style={{ width: 110 }}>Environment</th><th>Address</th><th style={{ width: "38%" }}>Last check</th><th style={{ width: 130 }}>At</th></tr></thead>
-            <tbody>{source.addresses.map((address) => <AddressRow key={address.environment} address={address} />)}</tbody>
-          </table>
-        </section>
+      {query.data && !found.length && (
+        <div className="card hollow">
+          <p>There are no sources yet.</p>
+          {may("administrator") && <Button onClick={() => setEditing("new")}>Add the first one</Button>}
         </div>
-      ))}
+      )}
+      {groups
+        .flatMap((group) => found.filter((s) => s.group === group))
+        .map((source, i, all) => (
+          <div key={source.name}>
+            {source.group && all[i - 1]?.group !== source.group && <h2>{source.group}</h2>}
+            <section className="card" style={{ marginBottom: 14 }} aria-label={source.name}>
+              <header className="head">
+                <h2 style={{ margin: 0 }}>
+                  <Link to={`/sources/${source.name}`}>{source.name}</Link>
+                </h2>
+                <p>
+                  {source.engine}, {source.max_runs} runs at once, {source.query_timeout_seconds} s a statement.{" "}
+                  {source.note}
+                </p>
+                <div className="grow" />
+                {may("author") && (
+                  <Button
+                    size="small"
+                    aria-label={`Check ${source.name}`}
+                    loading={check.isPending && check.variables === source.name}
+                    onClick={() => check.mutate(source.name)}
+                  >
+                    Check
+                  </Button>
+                )}
+                {may("administrator") && (
+                  <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>
+                    Edit
+                  </Button>
+                )}
+                {may("administrator") && (
+                  <Button
+                    size="small"
+                    type="text"
+                    aria-label={`Remove ${source.name}`}
+                    onClick={() => void ask(source.name)}
+                  >
+                    Remove
+                  </Button>
+                )}
+              </header>
+              <table className="files">
+                <thead>
+                  <tr>
+                    <th style={{ width: 110 }}>Environment</th>
+                    <th>Address</th>
+                    <th style={{ width: "38%" }}>Last check</th>
+                    <th style={{ width: 130 }}>At</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {source.addresses.map((address) => (
+                    <AddressRow key={address.environment} address={address} />
+                  ))}
+                </tbody>
+              </table>
+            </section>
+          </div>
+        ))}
       {editing && <SourceForm source={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </div>
   );

@@ -11,9 +11,16 @@ const ODD_SECONDS = 5;
 export function WorkersPage() {
   const client = useQueryClient();
   const { may } = useMe();
-  const workers = useQuery({ queryKey: ["workers"], queryFn: () => must(api.GET("/api/v1/workers")), refetchInterval: 5_000 });
+  const workers = useQuery({
+    queryKey: ["workers"],
+    queryFn: () => must(api.GET("/api/v1/workers")),
+    refetchInterval: 5_000,
+  });
   const drain = useMutation({
-    mutationFn: ({ id, draining }: WorkerRecord) => must(api.POST("/api/v1/workers/{number}/drain", { params: { path: { number: id } }, body: { draining: !draining } })),
+    mutationFn: ({ id, draining }: WorkerRecord) =>
+      must(
+        api.POST("/api/v1/workers/{number}/drain", { params: { path: { number: id } }, body: { draining: !draining } }),
+      ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["workers"] }),
   });
   const columns: TableColumnsType<WorkerRecord> = [
@@ -22,18 +29,65 @@ export function WorkersPage() {
     { title: "Runs", key: "runs", width: 100, align: "right", render: (_, w) => `${w.running} of ${w.max_runs}` },
     { title: "Since", key: "since", width: 150, render: (_, w) => moment(w.started_at) },
     { title: "Version", dataIndex: "version", width: 100 },
-    { title: "Clock", key: "clock", render: (_, w) => (Math.abs(w.clock_seconds) > ODD_SECONDS ? <span className="flag" style={{ margin: 0 }}>{w.clock_seconds.toFixed(1)} s off: set it right</span> : "in sync") },
-    { title: <span className="sr">Drain</span>, key: "do", width: 210, render: (_, w) => (
-      <span style={{ display: "flex", gap: 8, alignItems: "center" }}>
-        {w.draining && <span className="flag" style={{ margin: 0 }}>{w.running ? "ends its runs" : "drained"}</span>}
-        {may("administrator") && <Button size="small" aria-label={`${w.draining ? "Let it work" : "Drain"} ${w.id}`} onClick={() => drain.mutate(w)}>{w.draining ? "Let it work" : "Drain"}</Button>}
-      </span>) },
+    {
+      title: "Clock",
+      key: "clock",
+      render: (_, w) =>
+        Math.abs(w.clock_seconds) > ODD_SECONDS ? (
+          <span className="flag" style={{ margin: 0 }}>
+            {w.clock_seconds.toFixed(1)} s off: set it right
+          </span>
+        ) : (
+          "in sync"
+        ),
+    },
+    {
+      title: <span className="sr">Drain</span>,
+      key: "do",
+      width: 210,
+      render: (_, w) => (
+        <span style={{ display: "flex", gap: 8, alignItems: "center" }}>
+          {w.draining && (
+            <span className="flag" style={{ margin: 0 }}>
+              {w.running ? "ends its runs" : "drained"}
+            </span>
+          )}
+          {may("administrator") && (
+            <Button
+              size="small"
+              aria-label={`${w.draining ? "Let it work" : "Drain"} ${w.id}`}
+              onClick={() => drain.mutate(w)}
+            >
+              {w.draining ? "Let it work" : "Drain"}
+            </Button>
+          )}
+        </span>
+      ),
+    },
   ];
   return (
     <div className="page">
-      <header className="head"><h1>Workers</h1><p>A worker that is drained takes no more runs; running ones finish.</p></header>
+      <header className="head">
+        <h1>Workers</h1>
+        <p>A worker that is drained takes no more runs; running ones finish.</p>
+      </header>
       <ProblemNote error={workers.error ?? drain.error} />
-      <Table<WorkerRecord> size="small" rowKey="id" columns={columns} dataSource={workers.data ?? []} loading={workers.isPending} pagination={false} locale={{ emptyText: <div className="hollow"><p>No worker is there: queued runs wait until one starts.</p><p className="mono">ladle worker start</p></div> }} />
+      <Table<WorkerRecord>
+        size="small"
+        rowKey="id"
+        columns={columns}
+        dataSource={workers.data ?? []}
+        loading={workers.isPending}
+        pagination={false}
+        locale={{
+          emptyText: (
+            <div className="hollow">
+              <p>No worker is there: queued runs wait until one starts.</p>
+              <p className="mono">ladle worker start</p>
+            </div>
+          ),
+        }}
+      />
     </div>
   );
 }

@@ -1,11 +1,10 @@
 import { Button } from "antd";
 import { useState } from "react";
 import { api, must, type PreviewBody } from "../../api/client";
-import { ProblemNote } from "../../components/ProblemNote";
-import type { Cell } from "../../lib/grid";
+import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
-import { ResultGrid } from "../browse/ResultGrid";
-import { useStarted } from "../browse/useInquiry";
+import { FoundRows } from "../browse/FoundRows";
+import { useStarted } from "../browse/useSourceQuery";
 
 const begin = (body: PreviewBody) => must(api.POST("/api/v1/previews", { body }));
 
@@ -15,37 +14,69 @@ export function usePreview(bodyOf: () => PreviewBody) {
   const total = useStarted(begin);
   const [most, setMost] = useState(100);
   const [title, setTitle] = useState("");
-  const start = (name: string) => { setTitle(name); rows.ask({ ...bodyOf(), rows: most }); };
+  const start = (name: string) => {
+    setTitle(name);
+    rows.ask({ ...bodyOf(), rows: most });
+  };
   return { rows, total, most, setMost, title, start, counted: () => total.ask({ ...bodyOf(), total: true }) };
 }
 
-export function Preview({ preview, label }: { preview: ReturnType<typeof usePreview>; label: string }) {
+export function Preview({
+  preview,
+  label,
+  onPlace,
+}: {
+  preview: ReturnType<typeof usePreview>;
+  label: string;
+  onPlace: (line: number, column: number) => void;
+}) {
   const { rows, total, title } = preview;
   const result = rows.found?.result;
   const number = total.found?.result?.rows?.[0]?.[0];
   const failed = rows.found?.error ?? total.found?.error;
   const who = result?.identity;
-  const bound = Object.entries(rows.found?.values ?? {}).map(([key, value]) => `:${key} ${Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value)}`).join("; ");
+  const bound = Object.entries(rows.found?.values ?? {})
+    .map(
+      ([key, value]) =>
+        `:${key} ${Array.isArray(value) ? value.join(", ") : typeof value === "string" ? value : JSON.stringify(value)}`,
+    )
+    .join("; ");
   return (
     <section aria-label="Preview">
       <div className="filters">
-        {result?.rows && <Button size="small" loading={total.busy} onClick={preview.counted}>Count all rows</Button>}
-        {(rows.busy || total.busy) && <Button size="small" danger onClick={() => { rows.cancel(); total.cancel(); }}>Cancel</Button>}
+        {result?.rows && (
+          <Button size="small" loading={total.busy} onClick={preview.counted}>
+            Count all rows
+          </Button>
+        )}
+        {(rows.busy || total.busy) && (
+          <Button
+            size="small"
+            danger
+            onClick={() => {
+              rows.cancel();
+              total.cancel();
+            }}
+          >
+            Cancel
+          </Button>
+        )}
         <span aria-live="polite" className="dim">
-          {rows.busy ? "Running query…" : result?.rows && `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
+          {rows.busy
+            ? "Running query…"
+            : result?.rows &&
+              `${title ? `${title}: ` : ""}first row after ${result.first_seconds ?? 0} s, ${result.seconds ?? 0} s in all`}
           {typeof number === "string" && `, ${amount(Number(number), "row")} in all`}
           {bound && `, with ${bound}`}
-          {who && `, read as ${Object.entries(who).map(([key, value]) => `${key} ${value}`).join(", ")}, read-only`}
+          {who &&
+            `, read as ${Object.entries(who)
+              .map(([key, value]) => `${key} ${value}`)
+              .join(", ")}, read-only`}
         </span>
       </div>
       <ProblemNote error={rows.error ?? total.error} />
-      {failed && <div className="problem" role="alert"><strong>{failed.message}</strong><span>{failed.hint}</span></div>}
-      {rows.found && result?.rows && result.columns && (
-        <>
-          <ResultGrid key={rows.found.id} id={rows.found.id} columns={result.columns} rows={result.rows as Cell[][]} complete={result.complete ?? false} total={typeof number === "string" ? Number(number) : undefined} label={label} />
-          {result.notes?.map((note) => <div className="flag" style={{ margin: "4px 0" }} key={note}>{note}</div>)}
-        </>
-      )}
+      {failed && <Failed error={failed} place={{ go: onPlace }} />}
+      <FoundRows found={rows.found} counted={number} label={label} />
     </section>
   );
 }

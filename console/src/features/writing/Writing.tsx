@@ -2,169 +2,394 @@ import { useEffect, useRef, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, InputNumber } from "antd";
 import type { SqlLanguage } from "sql-formatter";
-import { api, must, Problem, type Extract, type PreviewBody, type Remark } from "../../api/client";
+import { api, must, Problem, type Extract, type PreviewBody, type Diagnostic } from "../../api/client";
 import { useLanguage } from "../../api/useEngines";
 import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
+import { useAddress } from "../../lib/useAddress";
 import { amount, moment } from "../../lib/words";
-import { useInquiry } from "../browse/useInquiry";
+import { useSourceQuery } from "../browse/useSourceQuery";
 import { useMe } from "../session/useMe";
 import { Parameters } from "./Parameters";
 import { partAt } from "./places";
 import { Preview, usePreview } from "./Preview";
 import { OutputSettings } from "./OutputSettings";
 import { Settings } from "./Settings";
-import { SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
-import { useRemarks } from "./useRemarks";
-import { draftOf, type Draft, type useDraft } from "./useDraft";
+import { KEYS, SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
+import { useDiagnostics } from "./useDiagnostics";
+import { draftOf, type Draft, type Drafting } from "./useDraft";
 
-const shown = (value: unknown) => (typeof value === "string" ? value || "nothing" : JSON.stringify(value)).slice(0, 120);
+const shown = (value: unknown) =>
+  (typeof value === "string" ? value || "nothing" : JSON.stringify(value)).slice(0, 120);
 const marks = { error: "✕", warning: "!", note: "·" } as const;
 
-function Remarks({ remarks, onGo }: { remarks: Remark[]; onGo: (remark: Remark) => void }) {
+function Diagnostics({ diagnostics, onGo }: { diagnostics: Diagnostic[]; onGo: (diagnostic: Diagnostic) => void }) {
+  const worst = [...diagnostics].sort((a, b) => Number(b.severity === "error") - Number(a.severity === "error"));
   return (
-    <ul className="remarks" aria-label="Remarks">
-      {remarks.map((r, n) => (
-        <li key={n}><button type="button" onClick={() => onGo(r)}>
-          <span className={r.severity} aria-label={r.severity}>{marks[r.severity]}</span><span className="dim">{r.line}:{r.column}</span><span><b>{r.message}</b> {r.hint}</span>
-        </button></li>
+    <ul className="diagnostics" aria-label="Diagnostics">
+      {worst.map((r, n) => (
+        <li key={n}>
+          <button type="button" onClick={() => onGo(r)}>
+            <span className={r.severity} aria-label={r.severity}>
+              {marks[r.severity]}
+            </span>
+            <span className="dim">
+              {r.line}:{r.column}
+            </span>
+            <span>
+              <b>{r.message}</b> {r.hint}
+            </span>
+          </button>
+        </li>
       ))}
     </ul>
   );
 }
 
 /** Somebody saved meanwhile: both texts, what differs, and the two ways on. */
-function Conflict({ extract, draft, onKeep, onDrop }: { extract: Extract; draft: Draft; onKeep: () => void; onDrop: () => void }) {
+function Conflict({
+  extract,
+  draft,
+  onKeep,
+  onDrop,
+}: {
+  extract: Extract;
+  draft: Draft;
+  onKeep: () => void;
+  onDrop: () => void;
+}) {
   const { revision } = extract;
   const { statement } = draft;
   const theirs = draftOf(extract);
-  const others = (Object.keys(theirs) as (keyof Draft)[]).filter((key) => key !== "base" && key !== "statement" && JSON.stringify(theirs[key]) !== JSON.stringify(draft[key]));
+  const others = (Object.keys(theirs) as (keyof Draft)[]).filter(
+    (key) => key !== "base" && key !== "statement" && JSON.stringify(theirs[key]) !== JSON.stringify(draft[key]),
+  );
   const differ = useQuery({
     queryKey: ["text-differences", revision.statement, statement],
     queryFn: () => must(api.POST("/api/v1/differences", { body: { before: revision.statement, after: statement } })),
   });
   return (
     <div className="conflict" role="alert">
-      <strong>{revision.author} saved revision {revision.number} on {moment(revision.saved_at)}, after you began.</strong>
-      <p style={{ margin: "4px 0" }}>{revision.change_note && `“${revision.change_note}”. `}From that revision (−) to your text (+):</p>
-      {others.length > 0 && <p style={{ margin: "4px 0" }}>Also differing: {others.map((key) => `${key.replace("_", " ")} (${shown(theirs[key])} there, ${shown(draft[key])} here)`).join("; ")}.</p>}
+      <strong>
+        {revision.author} saved revision {revision.number} on {moment(revision.saved_at)}, after you began.
+      </strong>
+      <p style={{ margin: "4px 0" }}>
+        {revision.change_note && `“${revision.change_note}”. `}From that revision (−) to your text (+):
+      </p>
+      {others.length > 0 && (
+        <p style={{ margin: "4px 0" }}>
+          Also differing:{" "}
+          {others
+            .map((key) => `${key.replace("_", " ")} (${shown(theirs[key])} there, ${shown(draft[key])} here)`)
+            .join("; ")}
+          .
+        </p>
+      )}
       {differ.data && <DifferenceView lines={differ.data} label="From the saved revision to your text" />}
       <div className="filters" style={{ marginTop: 6 }}>
-        <Button size="small" onClick={onKeep}>Go on with mine, on top of revision {revision.number}</Button>
-        <Button size="small" onClick={onDrop}>Drop mine, take theirs</Button>
+        <Button size="small" onClick={onKeep}>
+          Go on with mine, on top of revision {revision.number}
+        </Button>
+        <Button size="small" onClick={onDrop}>
+          Drop mine, take theirs
+        </Button>
       </div>
     </div>
   );
 }
 
-interface Props { extract: Extract; engine: string; drafting: ReturnType<typeof useDraft>; environment: string | undefined; values: () => { values: Record<string, unknown>; data_date?: string | undefined } }
+/** One person, two windows: which of the two texts is meant. */
+function OtherWindow({ drafting }: { drafting: Drafting }) {
+  const { other, takeOther, keepMine } = drafting;
+  if (!other) return null;
+  return (
+    <div className="conflict" role="alert">
+      <strong>You changed this draft in another window on {moment(other.saved_at)}.</strong>
+      <p style={{ margin: "4px 0" }}>Nothing is kept of this window until you say which of the two is meant.</p>
+      <div className="filters" style={{ marginTop: 6 }}>
+        <Button size="small" onClick={takeOther}>
+          Take that one
+        </Button>
+        <Button size="small" onClick={keepMine}>
+          Keep this one
+        </Button>
+      </div>
+    </div>
+  );
+}
 
-/** Statement, remarks, preview, parameters and settings of an extract, and the save that makes a revision. */
-export function Writing({ extract, engine, drafting, environment, values }: Props) {
-  const { draft, changed, stale, change, drop, became } = drafting;
+const KEPT = {
+  kept: "Your draft is kept; only you see it.",
+  keeping: "Keeping your draft…",
+  waiting: "Your draft is not kept yet.",
+} as const;
+
+interface Props {
+  /** None: it is new, and saving it makes it one. */
+  extract: Extract | null;
+  engine: string;
+  drafting: Drafting;
+  environment: string | undefined;
+  values: () => { values: Record<string, unknown>; data_date?: string | undefined };
+  onAdded?: (name: string) => void;
+}
+
+/** Statement, diagnostics, preview, parameters and settings of an extract, and the save that makes a revision. */
+export function Writing({ extract, engine, drafting, environment, values, onAdded }: Props) {
+  const { draft, changed, stale, sync, other, change, drop, became, settled } = drafting;
   const client = useQueryClient();
   const { message } = App.useApp();
   const { may } = useMe();
-  const writable = may("author") && !extract.archived_at;
+  const writable = may("author") && !extract?.archived_at;
+  const name = extract?.name ?? draft.name ?? "";
+  const worth = extract ? changed && !stale : !!name.trim() && !!draft.statement.trim();
   const editor = useRef<EditorHandle>(null);
+  const [at] = useAddress({ line: "", column: "" }); // where a link of an error leads
+  const [line, column] = [Number(at.line), Number(at.column)];
+  useEffect(() => {
+    if (line > 0 && column > 0) editor.current?.goTo({ line, column, length: 1 });
+  }, [line, column]);
   const language = useLanguage(engine);
   const [note, setNote] = useState("");
-  const remarks = useRemarks(writable, draft.source, environment, draft.statement, draft.parameters);
-  const gather = useInquiry(draft.source);
+  const diagnostics = useDiagnostics(writable, draft.source, environment, draft.statement, draft.parameters);
+  const gather = useSourceQuery(draft.source);
   const { ask: askFor, found: gathered } = gather;
   const shared = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
   const sources = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
-  const address = sources.data?.find((s) => s.name === draft.source)?.addresses.find((a) => a.environment === environment);
+  const address = sources.data
+    ?.find((s) => s.name === draft.source)
+    ?.addresses.find((a) => a.environment === environment);
   const never = writable && address?.catalogue_at === null;
-  useEffect(() => { if (never && environment) askFor({ environment, kind: "catalogue" }); }, [never, askFor, environment]);
-  useEffect(() => { if (gathered) void client.invalidateQueries({ queryKey: ["sources"] }); }, [gathered, client]);
+  useEffect(() => {
+    if (never && environment) askFor({ environment, kind: "catalogue" });
+  }, [never, askFor, environment]);
+  useEffect(() => {
+    if (gathered) void client.invalidateQueries({ queryKey: ["sources"] });
+  }, [gathered, client]);
   const save = useMutation({
-    mutationFn: () => {
+    mutationFn: async () => {
       const { base, ...content } = draft;
-      return must(api.PATCH("/api/v1/extracts/{name}", {
-        params: { path: { name: extract.name } }, headers: { "If-Match": `"${base}"` },
-        body: { ...content, parameters: draft.parameters, change_note: note },
-      }));
+      await settled(); // a draft that is still on its way would come back after it was saved
+      if (!extract) {
+        const body = { ...content, name: name.trim(), folder: draft.folder ?? "", change_note: note || "first save" };
+        return must(api.POST("/api/v1/extracts", { body }));
+      }
+      return must(
+        api.PATCH("/api/v1/extracts/{name}", {
+          params: { path: { name } },
+          headers: { "If-Match": `"${base}"` },
+          body: { ...content, parameters: draft.parameters, change_note: note },
+        }),
+      );
     },
     onSuccess: (saved) => {
-      became(saved);
-      client.setQueryData(["extract", extract.name], saved); // before the word that it is saved: a run now is of this revision
+      became(extract ? draftOf(saved) : undefined);
+      client.setQueryData(["extract", saved.name], saved); // before the word that it is saved: a run now is of this revision
       setNote("");
       void message.success(`Saved as revision ${saved.revision.number}.`);
       void client.invalidateQueries();
+      if (!extract) onAdded?.(saved.name);
     },
-    onError: (error) => { if (error instanceof Problem && error.code === "edited_meanwhile") void client.invalidateQueries({ queryKey: ["extract", extract.name] }); },
+    onError: (error) => {
+      if (error instanceof Problem && error.code === "edited_meanwhile")
+        void client.invalidateQueries({ queryKey: ["extract", name] });
+    },
   });
   const back = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/restore-parameters", { body: { source: draft.source, statement: draft.statement } })),
+    mutationFn: () =>
+      must(api.POST("/api/v1/restore-parameters", { body: { source: draft.source, statement: draft.statement } })),
     onSuccess: (found) => change({ statement: found.statement }),
   });
-  const part = () => partAt(remarks.parts, editor.current?.line() ?? 1);
+  const part = () => partAt(diagnostics.parts, editor.current?.line() ?? 1);
   const preview = usePreview((): PreviewBody => {
     const { values: given, data_date } = values();
-    return { source: draft.source, environment: environment ?? "", statement: draft.statement, parameters: draft.parameters, part: part(), values: given, total: false, ...(data_date ? { data_date } : {}) };
+    return {
+      source: draft.source,
+      environment: environment ?? "",
+      statement: draft.statement,
+      parameters: draft.parameters,
+      statement_number: part() + 1,
+      values: given,
+      total: false,
+      ...(data_date ? { data_date } : {}),
+    };
   });
-  const look = () => { if (environment) preview.start(remarks.parts.length > 1 ? (remarks.parts[part()]?.title ?? "") : ""); };
-  const trySave = () => { if (changed && !stale && !save.isPending) save.mutate(); };
+  const look = () => {
+    if (environment) preview.start(diagnostics.parts.length > 1 ? (diagnostics.parts[part()]?.title ?? "") : "");
+  };
+  const trySave = () => {
+    if (worth && !save.isPending) save.mutate();
+  };
   useEffect(() => {
     const keys = (event: KeyboardEvent) => {
       if (!(event.ctrlKey || event.metaKey) || event.defaultPrevented) return;
-      if (event.key === "s" && writable) { event.preventDefault(); trySave(); }
+      if (event.key === "s" && writable) {
+        event.preventDefault();
+        trySave();
+      }
     };
     window.addEventListener("keydown", keys);
     return () => window.removeEventListener("keydown", keys);
   });
-  if (!writable) return <StatementView text={extract.revision.statement} engine={engine} label="Statement" />;
+  if (!writable) return <StatementView text={draft.statement} engine={engine} label="Statement" />;
   const complete: Complete = async (statement, position, asked) => {
     if (!environment) return null;
-    const parameters = [...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])), "data_date", "due_time"];
-    // Without an answer nothing is proposed: the remarks below the editor say that the service is away.
-    return must(api.POST("/api/v1/completions", { body: { source: draft.source, environment, statement, position, parameters, asked } })).catch(() => null);
+    const parameters = [
+      ...draft.parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])),
+      "data_date",
+      "due_time",
+    ];
+    // Without an answer nothing is proposed: the diagnostics below the editor say that the service is away.
+    return must(
+      api.POST("/api/v1/completions", {
+        body: { source: draft.source, environment, statement, position, parameters, asked },
+      }),
+    ).catch(() => null);
   };
   const formatter = language?.editor?.formatter;
   const format = async () => {
     const { format: formatted } = await import("sql-formatter");
     try {
-      change({ statement: formatted(draft.statement, { language: formatter as SqlLanguage, keywordCase: "preserve", paramTypes: { named: [":"] }, tabWidth: 2, linesBetweenQueries: 1 }) + "\n" });
+      change({
+        statement:
+          formatted(draft.statement, {
+            language: formatter as SqlLanguage,
+            keywordCase: "preserve",
+            paramTypes: { named: [":"] },
+            tabWidth: 2,
+            linesBetweenQueries: 1,
+          }) + "\n",
+      });
     } catch {
-      void message.warning("The statement cannot be formatted as it stands; correct the remarks first.");
+      void message.warning("The statement cannot be formatted as it stands; correct the diagnostics first.");
     }
   };
-  const used = [...new Set([...draft.statement.matchAll(/(?<![:\w])::?([a-z_]\w*)/g)].filter((found) => !found[0].startsWith("::")).map((found) => found[1]!))];
-  const errors = remarks.remarks?.filter((r) => r.severity === "error").length ?? 0;
+  const used = [
+    ...new Set(
+      [...draft.statement.matchAll(/(?<![:\w])::?([a-z_]\w*)/g)]
+        .filter((found) => !found[0].startsWith("::"))
+        .map((found) => found[1]!),
+    ),
+  ];
+  const goTo = (line: number, column: number) => editor.current?.goTo({ line, column, length: 1 });
+  const errors = diagnostics.diagnostics?.filter((r) => r.severity === "error").length ?? 0;
   return (
     <>
       <SqlEditor
-        ref={editor} text={draft.statement} language={language} complete={complete} remarks={remarks.remarks}
-        onChange={(statement) => change({ statement })} onSave={trySave} onPreview={look}
+        ref={editor}
+        text={draft.statement}
+        language={language}
+        complete={complete}
+        diagnostics={diagnostics.diagnostics}
+        onChange={(statement) => change({ statement })}
+        onSave={trySave}
+        onPreview={look}
       />
       <div className="said-line">
-        <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>Preview</Button>
-        <label>first <InputNumber size="small" aria-label="Rows of the preview" min={1} max={1000} value={preview.most} onChange={(value) => preview.setMost(value ?? 100)} style={{ width: 70 }} /> rows</label>
-        {formatter && <Button size="small" onClick={() => void format()}>Format</Button>}
-        {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>Restore parameters</Button>}
-        <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>Find and replace</Button>
-        <span aria-live="polite">{remarks.error ? "No remarks: the service did not answer." : remarks.remarks === undefined ? "…" : errors ? amount(errors, "error") : remarks.remarks.length ? amount(remarks.remarks.length, "warning") : remarks.asked ? `No errors${remarks.parts.length > 1 ? ` in ${amount(remarks.parts.length, "statement")}` : ""} (checked by the database)` : ""}</span>
-        {never && <span className="dim">{gathered?.error ? `No tables to complete: ${gathered.error.message}` : "Looking which tables there are…"}</span>}
+        <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>
+          Preview
+        </Button>
+        <label>
+          first{" "}
+          <InputNumber
+            size="small"
+            aria-label="Rows of the preview"
+            min={1}
+            max={1000}
+            value={preview.most}
+            onChange={(value) => preview.setMost(value ?? 100)}
+            style={{ width: 70 }}
+          />{" "}
+          rows
+        </label>
+        {formatter && (
+          <Button size="small" onClick={() => void format()}>
+            Format
+          </Button>
+        )}
+        {/\/\*\s*:[a-z_]\w*\s*\*\//.test(draft.statement) && (
+          <Button size="small" loading={back.isPending} onClick={() => back.mutate()}>
+            Restore parameters
+          </Button>
+        )}
+        <Button size="small" title="Ctrl+F" onClick={() => editor.current?.find()}>
+          Find and replace
+        </Button>
+        <span className="dim keys">{KEYS}</span>
+        <span aria-live="polite">
+          {diagnostics.error
+            ? "No diagnostics meanwhile."
+            : diagnostics.diagnostics === undefined
+              ? "…"
+              : errors
+                ? amount(errors, "error")
+                : diagnostics.diagnostics.length
+                  ? amount(diagnostics.diagnostics.length, "warning")
+                  : diagnostics.asked
+                    ? `No errors${diagnostics.parts.length > 1 ? ` in ${amount(diagnostics.parts.length, "statement")}` : ""} (checked by the database)`
+                    : ""}
+        </span>
+        {never && (
+          <span className="dim">
+            {gathered?.error ? `No tables to complete: ${gathered.error.message}` : "Looking which tables there are…"}
+          </span>
+        )}
       </div>
-      {remarks.remarks && remarks.remarks.length > 0 && <Remarks remarks={remarks.remarks} onGo={(r) => editor.current?.goTo(r)} />}
-      {stale && <Conflict extract={extract} draft={draft} onKeep={() => change({ base: extract.revision.number })} onDrop={drop} />}
+      {diagnostics.diagnostics && diagnostics.diagnostics.length > 0 && (
+        <Diagnostics diagnostics={diagnostics.diagnostics} onGo={(r) => editor.current?.goTo(r)} />
+      )}
+      {other && <OtherWindow drafting={drafting} />}
+      {extract && stale && (
+        <Conflict
+          extract={extract}
+          draft={draft}
+          onKeep={() => change({ base: extract.revision.number })}
+          onDrop={drop}
+        />
+      )}
       <ProblemNote error={back.error} />
-      <Preview preview={preview} label={extract.name} />
+      <Preview preview={preview} label={name || "new extract"} onPlace={goTo} />
       <h2>Parameters</h2>
-      <Parameters parameters={draft.parameters} used={used} shared={shared.data ?? []} sources={sources.data ?? []} onChange={(parameters) => change({ parameters })} />
+      <Parameters
+        parameters={draft.parameters}
+        used={used}
+        shared={shared.data ?? []}
+        sources={sources.data ?? []}
+        onChange={(parameters) => change({ parameters })}
+      />
       <details style={{ margin: "10px 0" }}>
         <summary>Source, files and notes</summary>
-        <OutputSettings formats={draft.formats} output={draft.output} preview={preview.rows.found ?? undefined} onChange={change} />
+        <OutputSettings
+          formats={draft.formats}
+          output={draft.output}
+          preview={preview.rows.found ?? undefined}
+          onChange={change}
+        />
         <Settings draft={draft} sources={sources.data ?? []} engine={engine} onChange={change} />
       </details>
       {!(save.error instanceof Problem && save.error.code === "edited_meanwhile") && <ProblemNote error={save.error} />}
       <div className="filters">
-        <Input aria-label="What this save changes" placeholder="What this save changes" value={note} onChange={(e) => setNote(e.target.value)} style={{ maxWidth: 360 }} />
-        <Button title="Ctrl+S" disabled={!changed || stale} loading={save.isPending} onClick={trySave}>Save revision</Button>
-        {changed && !stale && <Button type="text" onClick={drop}>Undo changes</Button>}
-        {changed && <span className="dim" style={{ whiteSpace: "nowrap" }}>kept in this browser</span>}
+        <Input
+          aria-label="What this save changes"
+          placeholder="What this save changes"
+          value={note}
+          onChange={(e) => setNote(e.target.value)}
+          style={{ maxWidth: 360 }}
+        />
+        <Button title="Ctrl+S" disabled={!worth} loading={save.isPending} onClick={trySave}>
+          {extract ? "Save revision" : "Save extract"}
+        </Button>
+        {changed && !stale && (
+          <Button type="text" onClick={drop}>
+            Undo changes
+          </Button>
+        )}
+        {changed && (
+          <span className="dim" role="status">
+            {KEPT[sync]}
+          </span>
+        )}
       </div>
     </>
   );

@@ -12,14 +12,12 @@ from typing import BinaryIO
 
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.ports import Delivery
+from patient_ladle.words import listed
 
 from .base import IsOver, TargetKind, mark_of
 from .folder import FolderKind
 
 KINDS: dict[str, TargetKind] = {member.name: member for member in (FolderKind(),)}
-
-SEPARATOR = ";"
-"""Between targets where several are named."""
 
 
 def kind_named(name: str) -> TargetKind:
@@ -38,7 +36,7 @@ def kind_of(target: str) -> TargetKind:
 def delivery_targets(roots: Sequence[Path], wanted: str) -> tuple[str, ...]:
     """The targets of a delivery in the form that is recorded, each once. Raises BadInput, also for targets of two kinds: one
     delivery is all or nothing, and no two kinds can promise that together."""
-    named = [name for name in map(str.strip, wanted.split(SEPARATOR)) if name]
+    named = [name for name in listed(wanted) if name]
     kinds = {kind_of(name).name: name for name in named}
     if len(kinds) > 1:
         raise BadInput(

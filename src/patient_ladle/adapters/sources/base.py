@@ -1,4 +1,4 @@
-"""The contract of a source engine: what an address of it holds, how a session is opened, looked around in, and checked."""
+"""The contract of a source engine: what an address of it holds, how a session is opened, browsed, and checked."""
 
 from __future__ import annotations
 
@@ -379,22 +379,10 @@ class Engine(ABC):
 
     def checked_address(self, address: Mapping[str, Any]) -> dict[str, Any]:
         """The address with every field known, typed and present. Raises BadInput."""
-        made: dict[str, Any] = {}
-        for key, value in address.items():
+        for key in address:
             if key not in self.fields:
                 raise unknown_name(f"field of a {self.title} address", key, self.fields)
-            if value in (None, ""):
-                continue
-            wanted = self.fields[key]
-            try:
-                made[key] = wanted.kind(value)
-            except (TypeError, ValueError):
-                raise BadInput(f"'{value}' is not a {key} ({wanted.note}).", "Correct the address.") from None
-            if wanted.choices and made[key] not in wanted.choices:
-                raise unknown_name(f"value of {key}", str(value), wanted.choices)
-        for key, value in made.items():
-            if isinstance(value, str) and (not value.isprintable() or len(value) > MOST_CHARACTERS):
-                raise BadInput(f"the {key} of the address holds what no address does.", "Write it on one line, without marks.")
+        made = {key: self._typed(key, value) for key, value in address.items() if value not in (None, "")}
         if "host" in made and not _HOST.fullmatch(made["host"]):
             raise BadInput("the host of the address is none.", "Give a name such as db.fennmoor.example, or an IP address.")
         if not 0 < made.get("port", 1) < 65536:
@@ -402,6 +390,18 @@ class Engine(ABC):
         for key, field in self.fields.items():
             if field.required and key not in made:
                 raise BadInput(f"a {self.title} address needs '{key}' ({field.note}).", f"Give it: {key}=…")
+        return made
+
+    def _typed(self, key: str, value: Any) -> Any:
+        wanted = self.fields[key]
+        try:
+            made = wanted.kind(value)
+        except (TypeError, ValueError):
+            raise BadInput(f"'{value}' is not a {key} ({wanted.note}).", "Correct the address.") from None
+        if wanted.choices and made not in wanted.choices:
+            raise unknown_name(f"value of {key}", str(value), wanted.choices)
+        if isinstance(made, str) and (not made.isprintable() or len(made) > MOST_CHARACTERS):
+            raise BadInput(f"the {key} of the address holds what no address does.", "Write it on one line, without marks.")
         return made
 
     def check(

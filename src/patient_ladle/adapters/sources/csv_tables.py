@@ -24,6 +24,7 @@ import pyarrow.dataset as datasets
 from pyarrow import csv
 
 from patient_ladle.core.errors import SourceNotReadable
+from patient_ladle.words import listed
 
 from .base import AddressField
 
@@ -32,11 +33,11 @@ FIELDS = {
     "csv_encoding": AddressField(str, "encoding of CSV files, such as windows-1252; default utf-8"),
     "csv_delimiter": AddressField(str, "between the values of CSV files: one character, or tab; default comma"),
     "csv_header": AddressField(str, "whether the first line of CSV files has names: yes or no, default yes"),
-    "csv_nulls": AddressField(str, "words for null in CSV files, separated by ; default: nothing between delimiters"),
+    "csv_nulls": AddressField(str, "words for null in CSV files, separated by commas; default: nothing between delimiters"),
     "csv_kinds": AddressField(
         str,
         "kinds of columns of CSV files: exact (what all values prove; default) or text, then declared ones:"
-        " exact; readings.litres=decimal; meters.serial=text",
+        " exact, readings.litres=decimal, meters.serial=text",
     ),
 }
 _BLOCK = 4 << 20
@@ -53,7 +54,7 @@ _PROOFS = {
     "zoned": f"{_DATE}T{_CLOCK}Z",
 }
 """How every value must look to be written again as it was read."""
-_TYPES = {
+_TYPES: dict[str, pa.DataType] = {
     "text": pa.string(), "integer": pa.int64(), "float": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
     "timestamp": pa.timestamp("us"), "zoned": pa.timestamp("us", "UTC"),
 }  # fmt: skip
@@ -88,9 +89,9 @@ class Reading:
 
 def reading_of(address: Mapping[str, Any], table: str, descriptors: Mapping[Path, Mapping[str, Any]], path: Path) -> Reading:
     """What the address declares, and over it what a descriptor says of the table's first file. Raises SourceNotReadable."""
-    word, _, declared = str(address.get("csv_kinds") or "exact").partition(";")
+    word, *declared = listed(str(address.get("csv_kinds") or "exact"))
     kinds = {}
-    for each in filter(None, (part.strip() for part in declared.split(";"))):
+    for each in filter(None, declared):
         name, _, kind = (part.strip() for part in each.partition("="))
         if kind not in KINDS or "." not in name:
             raise _wrong(
@@ -100,11 +101,11 @@ def reading_of(address: Mapping[str, Any], table: str, descriptors: Mapping[Path
         if of.lower() == table.lower():
             kinds[column] = kind
     if word.strip() not in ("exact", "text"):
-        raise _wrong(f"csv_kinds begins with '{word.strip()}'", "Write exact or text, then declarations after a semicolon.")
+        raise _wrong(f"csv_kinds begins with '{word.strip()}'", "Write exact or text, then declarations, separated by commas.")
     header = str(address.get("csv_header") or "yes").lower()
     if header not in ("yes", "no"):
         raise _wrong(f"csv_header is '{header}'", "Write yes or no.")
-    nulls = tuple(part.strip() for part in str(address.get("csv_nulls") or "").split(";"))
+    nulls = tuple(listed(str(address.get("csv_nulls") or "")))
     made = Reading(
         str(address.get("csv_encoding") or "utf-8"),
         _delimiter(str(address.get("csv_delimiter") or ",")),
@@ -208,7 +209,7 @@ class _Column:
         self.places: set[int] = set()
         self.digits = 0
 
-    def see(self, values: pa.Array) -> None:
+    def see(self, values: pa.Array[Any]) -> None:
         values = values.drop_null()
         if not len(values):
             return
@@ -236,7 +237,7 @@ class _Column:
         return _TYPES[kinds.pop()] if len(kinds) == 1 else pa.string()
 
 
-def _held(values: pa.Array, kind: str) -> bool:
+def _held(values: pa.Array[Any], kind: str) -> bool:
     if kind not in ("date", "timestamp", "zoned"):
         return True
     plain = pc.replace_substring(pc.replace_substring(values, "T", " "), "Z", "")

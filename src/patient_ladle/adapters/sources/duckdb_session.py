@@ -12,7 +12,7 @@ import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timezone
-from typing import Any
+from typing import Any, cast
 
 import duckdb
 import pyarrow as pa
@@ -186,7 +186,7 @@ class DuckdbSession(ProbingSession):
         self.bound: dict[str, Any] = {}
 
     def translated(self, error: Exception) -> LadleError:
-        return translate(error)
+        return translate(cast(duckdb.Error, error))
 
     def identity(self) -> dict[str, str]:
         return self.who
@@ -326,10 +326,10 @@ class DuckdbSession(ProbingSession):
             self.own.cleanup()
 
 
-def _text_of(column: Column, array: pa.Array) -> pa.Array:
+def _text_of(column: Column, array: pa.Array[Any]) -> pa.Array[Any]:
     texts = canonical_array(array)
     if column.kind in ("date", "timestamp", "zoned") and pc.any(pc.match_substring(texts, "(BC)")).as_py():
-        return pc.replace_substring_regex(pc.replace_substring(texts, "T(BC)", " (BC)"), _BEFORE_CHRIST, r"\1\2 BC")
+        texts = pc.replace_substring_regex(pc.replace_substring(texts, "T(BC)", " (BC)"), _BEFORE_CHRIST, r"\1\2 BC")
     return texts
 
 

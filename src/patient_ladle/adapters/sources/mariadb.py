@@ -39,7 +39,7 @@ from patient_ladle.core.results.columns import Batch, Column, canonical, canonic
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.mariadb import MARIADB, bound_literal
 from patient_ladle.core.statements.parts import Rendered
-from patient_ladle.core.values.parameters import Parameter, Value
+from patient_ladle.core.values.parameters import Parameter, Scalar, Value
 
 from .base import (
     CONNECT_SECONDS,
@@ -140,7 +140,8 @@ class MariadbSession(ProbingSession):
         try:
             with self.connection.cursor() as cursor:
                 cursor.execute(query)
-                return cursor.fetchall()
+                rows: tuple[tuple[Any, ...], ...] = cursor.fetchall()
+                return rows
         except (pymysql.Error, OSError) as error:
             raise translate(error) from error
 
@@ -236,7 +237,7 @@ class MariadbSession(ProbingSession):
 
         def mark(parameter: Parameter, _: Value) -> str:
             marks.append(parameter.name)
-            return "(?)" if parameter.many else "?"
+            return "(?)" if parameter.is_list else "?"
 
         marked = rendered(statement, self.text, MARIADB, mark)
         self.rendered = rendered(
@@ -270,9 +271,9 @@ class MariadbSession(ProbingSession):
         """
         if isinstance(value, tuple):
             return tuple(self._clock(parameter, item) for item in value)
-        return self._clock(parameter, value)
+        return None if value is None else self._clock(parameter, value)
 
-    def _clock(self, parameter: Parameter, value: Any) -> Any:
+    def _clock(self, parameter: Parameter, value: Scalar) -> Scalar:
         if not isinstance(value, datetime) or value.tzinfo is None:
             return value
         utc = value.astimezone(timezone.utc).replace(tzinfo=None)
@@ -330,7 +331,7 @@ class MariadbSession(ProbingSession):
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
             raise translate(error, self.text, self.rendered) from error
 
-    def _batch(self, columns: Sequence[pa.Array]) -> Batch:
+    def _batch(self, columns: Sequence[pa.Array[Any]]) -> Batch:
         cells = []
         for number, (column, values) in enumerate(zip(self.columns, columns, strict=True)):
             array = _cells(column, values, number in self.raw)
@@ -362,7 +363,7 @@ class MariadbSession(ProbingSession):
         bare._force_close()
 
 
-def _cells(column: Column, values: pa.Array, is_bits: bool) -> pa.Array:
+def _cells(column: Column, values: pa.Array[Any], is_bits: bool) -> pa.Array[Any]:
     """Canonical text of one column, from the server's texts."""
     if is_bits:
         numbers = [None if value is None else str(int.from_bytes(value, "big")) for value in values.to_pylist()]

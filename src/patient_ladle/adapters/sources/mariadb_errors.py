@@ -80,6 +80,7 @@ def _placed(said: str, text: str, rendered: Rendered | None) -> tuple[str, dict[
 
 
 def connect_failed(error: Exception, address: Mapping[str, Any], seconds: float) -> LadleError:
+    """What the driver said of an attempt to connect, by the step that failed. ``seconds``: the timeout that was given."""
     number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
     said = str(error.args[1] if len(error.args) > 1 else error)
     host, port = address["host"], address["port"]

@@ -12,7 +12,7 @@ import contextlib
 import socket
 import struct
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import pyarrow as pa
@@ -43,8 +43,8 @@ class Rows:
     """Streams the rows of one statement at a time from a connection."""
 
     def __init__(self, connection: pymysql.Connection[Any]) -> None:
-        self.connection: Any = connection
-        self.thread = connection.thread_id()
+        self.connection = cast(Any, connection)
+        self.thread: int = self.connection.thread_id()
         self.wire = socket.socket(fileno=socket.dup(self.connection._sock.fileno()))
         self.buffer = bytearray()
         self.begin = self.end = 0
@@ -64,7 +64,7 @@ class Rows:
         self.begin, self.end = 0, len(first)
         self.over = False
 
-    def batches(self) -> Iterator[list[pa.Array]]:
+    def batches(self) -> Iterator[list[pa.Array[Any]]]:
         """The columns of some rows each time, as binary texts. Raises the driver's errors; lets go of what is not asked for."""
         try:
             while not self.over:
@@ -127,7 +127,7 @@ class Rows:
         if packet[0] == _ERROR:
             raise_mysql_exception(packet)
 
-    def _columns(self, starts: Sequence[int]) -> list[pa.Array]:
+    def _columns(self, starts: Sequence[int]) -> list[pa.Array[Any]]:
         """The values of these rows by column, copied out of the buffer."""
         data = np.frombuffer(self.buffer, np.uint8)
         at = np.array(starts, np.int32)
@@ -153,7 +153,7 @@ class Rows:
         if not np.array_equal(at, ends):
             raise pymysql.OperationalError(CR.CR_MALFORMED_PACKET, "The server sent a row that does not fill its packet")
         flat = bounds.reshape(-1)
-        texts = pa.Array.from_buffers(pa.binary(), len(flat) - 1, [None, pa.py_buffer(flat), pa.py_buffer(data)])
+        texts = pa.Array.from_buffers(pa.binary(), len(flat) - 1, [None, pa.py_buffer(flat.data), pa.py_buffer(data.data)])
         every = np.arange(0, len(flat), 2 * self.width, dtype=np.int32)
         return [texts.take(pa.array(every + 2 * number, mask=mask)) for number, mask in enumerate(nulls)]
 
@@ -163,7 +163,7 @@ class Rows:
             raise pymysql.OperationalError(CR.CR_MALFORMED_PACKET, "The rows came out of order")
         self.sequence = (self.sequence + len(numbers)) % 256
 
-    def _long_row(self) -> list[pa.Array]:
+    def _long_row(self) -> list[pa.Array[Any]]:
         """One row of 16 MiB or more, put together from its packets."""
         row = bytearray()
         size = _FULL

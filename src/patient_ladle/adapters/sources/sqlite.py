@@ -200,7 +200,7 @@ class SqliteSession(ProbingSession):
 
         def put(parameter: Parameter, value: Value) -> str:
             values.append(bound(parameter, value))
-            return "(select value from json_each(?))" if parameter.many else "?"
+            return "(select value from json_each(?))" if parameter.is_list else "?"
 
         query = before + rendered(statement, self.text, SQLITE, put).text
         self.go_on()

@@ -65,11 +65,11 @@ def pairs(given: list[str] | None, option: str) -> dict[str, Any]:
 
 
 def values_given(ladle: Ladle, extract: str, words: list[str] | None) -> dict[str, Any]:
-    """``--set`` words as values: what a parameter that takes many was given once is parted at its commas."""
+    """``--set`` words as values: what a parameter that is a list was given once is parted at its commas."""
     values = pairs(words, "--set")
     declared = {p["name"]: p for p in ladle.extracts.get(extract)["revision"]["parameters"]}
     for name, value in values.items():
-        if name in declared and declared[name]["many"] and isinstance(value, str):
+        if name in declared and declared[name]["is_list"] and isinstance(value, str):
             values[name] = [part for part in value.split(",") if part] if value else []
     return values
 

@@ -63,7 +63,7 @@ def sign_out(args: argparse.Namespace) -> None:
 def status(args: argparse.Namespace) -> int:
     """Who one is, and how the last night went."""
     with connected(args) as ladle:
-        night = ladle.last_night()
+        night = ladle.last_night(args.night)
         now, me, url = ladle.status(), ladle.people.me(), ladle.transport.url
         found: dict[str, Any] = {**now, "me": me, "url": url, "last_night": night}
     if args.json:
@@ -72,7 +72,8 @@ def status(args: argparse.Namespace) -> int:
     print(f"{found['url']} as {found['me']['name']} ({found['me']['role']}); {amount(found['workers'], 'worker')}")
     for words in found["nothing_runs"]:
         print(f"NOTHING RUNS: {words}. Look at the service's log, or start it again: ladle service start.")
-    print(f"since {moment(night['since'])}: {night['sentence']}")
+    span = f"{moment(night['since'])} to {moment(night['until'])}" if night["is_over"] else f"since {moment(night['since'])}"
+    print(f"{span}: {night['sentence']}")
     if night["needs"]:
         print(f"\n{night['needing']} {'needs' if night['needing'] == 1 else 'need'} attention:")
         rows = [
@@ -181,7 +182,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name", nargs="?", help="your name")
     verb.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
     add_verb(nouns, common, "sign-out", sign_out, "End the token that is kept here, and forget it.", "ladle sign-out")
-    add_verb(
+    verb = add_verb(
         nouns,
         common,
         "status",
@@ -189,6 +190,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "Who am I, how did the last night go, and what needs attention.",
         "ladle status",
     )
+    verb.add_argument("--night", metavar="YYYY-MM-DD", help="the night before that morning (default: the last one)")
 
     user = Noun(nouns, common, "user", "People and their roles (administrators).")
     user.verb("list", user_list, "List people.", "ladle user list")

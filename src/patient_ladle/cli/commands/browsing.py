@@ -12,7 +12,7 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
-from patient_ladle.client.records import Inquiry
+from patient_ladle.client.records import Query
 from patient_ladle.words import amount
 
 from . import Noun, connected
@@ -30,14 +30,14 @@ def _filter(words: str) -> dict[str, str]:
     raise ClientError(f"--where was given '{words}'.", f"Write: COLUMN TEST VALUE, with one of {', '.join(TESTS)}.")
 
 
-def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -> Inquiry:
+def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -> Query:
     waiting = (
         Console(stderr=True).status(f"{kind} of {args.name} in {args.env}", spinner="line") if sys.stderr.isatty() else None
     )
     if waiting is None:
-        return ladle.sources.look(args.name, args.env, kind, **request)
+        return ladle.sources.run_query(args.name, args.env, kind, **request)
     with waiting:
-        return ladle.sources.look(args.name, args.env, kind, **request)
+        return ladle.sources.run_query(args.name, args.env, kind, **request)
 
 
 def _cell(value: Any) -> str:

@@ -7,6 +7,7 @@ import json
 import sys
 from collections.abc import Mapping
 from pathlib import Path
+from textwrap import shorten
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
@@ -15,20 +16,42 @@ from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected, listed, pairs, values_given
 from .browsing import print_rows
+from .runs import run_state
 
 
 def extract_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = ladle.extracts.list(args.search, args.folder, args.archived, args.tag)
+        found = ladle.extracts.list(args.search, args.folder, args.archived, args.tag, args.favourites)
+    if args.recent:
+        found[:] = sorted((e for e in found if e["opened_at"]), key=lambda e: str(e["opened_at"]), reverse=True)
     if args.json:
         return print_json(found)
-    rows = [(e["folder"], e["name"], e["source"], f"r{e['number']}", e["owner"], e["notes"].split("\n")[0][:60]) for e in found]
-    empty = "nothing matches." if args.search or args.folder else "there are no extracts yet: ladle extract save."
-    return print_table(("FOLDER", "EXTRACT", "SOURCE", "REVISION", "OWNER", "NOTES"), rows, empty)
+    narrowed = args.search or args.folder or args.tag or args.favourites or args.recent or args.archived
+    empty = "nothing matches." if narrowed else "there are no extracts yet: ladle extract save."
+    return print_table(LIST_HEADINGS, [_line(e) for e in found], empty)
+
+
+LIST_HEADINGS = ("FOLDER", "EXTRACT", "SOURCE", "OWNER", "LAST RUN", "ENDED", "ROWS", "NEXT DUE", "PROBLEM")
+
+
+def _line(extract: Mapping[str, Any]) -> tuple[Any, ...]:
+    run = extract["last_run"] or {}
+    due = moment(extract["next_due_at"])[:16] or ("paused" if extract["paused"] else "")
+    state = run_state(run) if run else "never run"
+    ended = moment(run.get("ended_at"))[:16]
+    return (extract["folder"], extract["name"], extract["source"], extract["owner"], state, ended, run.get("rows"), due,
+            shorten(extract["problem"], 80, placeholder="…"))  # fmt: skip
+
+
+def extract_favourite(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        ladle.extracts.set_favourite(args.name, not args.off)
+    said = "is no favourite of yours any more" if args.off else "is one of your favourites: ladle extract list --favourites"
+    print_json({"name": args.name, "favourite": not args.off}) if args.json else print(f"{args.name} {said}")
 
 
 def _parameter(p: Mapping[str, Any]) -> str:
-    words = [p["type"] + (" list" if p["many"] else "")]
+    words = [p["type"] + (" list" if p["is_list"] else "")]
     words.append(
         "required"
         if p["required"] and p["default"] is None
@@ -194,10 +217,10 @@ def extract_preview(args: argparse.Namespace) -> None:
         values = values_given(ladle, args.name, args.set)
         revision = ladle.extracts.get(args.name)["revision"]
         environment = args.env or ladle.sources.environments()[0]["name"]
-        found = ladle.sources.ended(
+        found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
                 revision["source"], environment, revision["statement"], parameters=revision["parameters"], values=values,
-                part=args.part - 1, rows=args.rows, total=args.total or None, data_date=args.data_date,
+                statement_number=args.statement_number, rows=args.rows, total=args.total or None, data_date=args.data_date,
             )
         )  # fmt: skip
     print_json(found) if args.json else print_rows(found, "--total")
@@ -243,14 +266,14 @@ def extract_check(args: argparse.Namespace) -> int:
     if args.json:
         print_json(found)
     else:
-        for each in found["remarks"]:
+        for each in found["diagnostics"]:
             print(f"{each['severity']} at line {each['line']}, column {each['column']}: {each['message']} {each['hint']}")
         columns = [", ".join(f"{c['name']} ({c['kind']})" for c in s["columns"]) for s in found["statements"]]
         print(
             "\n".join(f"columns: {names}" for names in columns if names)
-            or ("nothing to remark." if not found["remarks"] else "")
+            or ("no errors, no warnings." if not found["diagnostics"] else "")
         )
-    return 1 if any(each["severity"] == "error" for each in found["remarks"]) else 0
+    return 1 if any(each["severity"] == "error" for each in found["diagnostics"]) else 0
 
 
 def extract_copy(args: argparse.Namespace) -> None:
@@ -274,9 +297,20 @@ def extract_edit(args: argparse.Namespace) -> None:
 def extract_move(args: argparse.Namespace) -> None:
     if args.folder is None and args.name_to is None:
         raise ClientError("nowhere to move it was given.", "Give --folder or --name.")
+    if len(args.name) > 1:
+        if args.name_to is not None:
+            raise ClientError(f"{len(args.name)} extracts cannot have one name.", "Give --name with one extract, or --folder.")
+        return _filed(args, [{"name": name, "folder": args.folder} for name in args.name], f"now in {args.folder or '(top)'}")
     with connected(args) as ladle:
-        found = ladle.extracts.move(args.name, args.folder, args.name_to)
-    print_json(found) if args.json else print(f"{args.name} is now {found['folder'] or '(top)'}/{found['name']}")
+        found = ladle.extracts.move(args.name[0], args.folder, args.name_to)
+    return print_json(found) if args.json else print(f"{args.name[0]} is now {found['folder'] or '(top)'}/{found['name']}")
+
+
+def _filed(args: argparse.Namespace, wanted: list[dict[str, Any]], said: str) -> None:
+    """All of them, or none."""
+    with connected(args) as ladle:
+        found = ladle.extracts.file(wanted)
+    print_json(found) if args.json else print(f"{len(wanted):,} extracts are {said}: {', '.join(e['name'] for e in wanted)}")
 
 
 def extract_depends_on(args: argparse.Namespace) -> int:
@@ -301,14 +335,24 @@ def _retention(found: Mapping[str, Any]) -> str:
 
 
 def extract_archive(args: argparse.Namespace) -> int:
-    if not confirmed(f"Archive '{args.name}'? Nothing runs it until it is restored.", args.yes):
+    several = len(args.name) > 1
+    them = f"these {len(args.name)} extracts" if several else f"'{args.name[0]}'"
+    back = "they are" if several else "it is"
+    if not confirmed(f"Archive {them}? Nothing runs {'them' if several else 'it'} until {back} restored.", args.yes):
         return 2
+    if several:
+        _filed(
+            args,
+            [{"name": name, "archived": True} for name in args.name],
+            "archived, due times of theirs are skipped; ladle extract restore brings one back",
+        )
+        return 0
     with connected(args) as ladle:
-        found = ladle.extracts.archive(args.name)
+        found = ladle.extracts.archive(args.name[0])
     if args.json:
         print_json(found)
         return 0
-    print(f"{args.name} is archived; bring it back with: ladle extract restore {args.name}")
+    print(f"{found['name']} is archived; bring it back with: ladle extract restore {found['name']}")
     if found["used_by"]:
         names = ", ".join(found["used_by"])
         print(f"due times of {names} are skipped from now on, and that is told: change or remove them", file=sys.stderr)
@@ -324,10 +368,17 @@ def extract_restore(args: argparse.Namespace) -> None:
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     extract = Noun(nouns, common, "extract", "The repository of extracts.")
-    verb = extract.verb("list", extract_list, "List extracts.", "ladle extract list --search district")
-    verb.add_argument("--search", help="in names, folders, notes and statements")
+    verb = extract.verb(
+        "list", extract_list, "List extracts, with the last run of each.", "ladle extract list --search 'state:failed meter'"
+    )
+    verb.add_argument(
+        "--search", metavar="WORDS",
+        help="in names, folders, tags, notes and statements; tag:, owner:, source:, folder:, state: say where",
+    )  # fmt: skip
     verb.add_argument("--folder", help="only in this folder and below")
     verb.add_argument("--tag")
+    verb.add_argument("--favourites", action="store_true", help="only yours")
+    verb.add_argument("--recent", action="store_true", help="only those you had in hand, the last one first")
     verb.add_argument("--archived", action="store_true", help="archived ones instead")
     extract.verb("show", extract_show, "Show an extract with its statement.", "ladle extract show high_users").add_argument(
         "name"
@@ -351,7 +402,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         metavar="FORMAT.NAME=VALUE",
         help="one option, such as csv.delimiter=semicolon or files.compression=gzip",
     )
-    verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a; b'")
+    verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a, b'")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
@@ -360,10 +411,10 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "preview", extract_preview, "The first rows of a statement, without a run.", "ladle extract preview high_users --rows 5"
     )
     verb.add_argument("name")
-    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it is a list")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
-    verb.add_argument("--part", type=int, default=1, metavar="N", help="which of several statements (default 1)")
+    verb.add_argument("--statement-number", type=int, default=1, metavar="N", help="which of several statements (default 1)")
     verb.add_argument("--rows", type=int, metavar="N", help="so many (default 100, at most 1,000)")
     verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
     verb = extract.verb(
@@ -371,7 +422,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "ladle extract sql high_users --set above=4200 > high_users.sql",
     )  # fmt: skip
     verb.add_argument("name")
-    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it is a list")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
     extract.verb(
@@ -380,7 +431,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = extract.verb(
         "move", extract_move, "Another folder or name.", "ladle extract move high_users --folder metering/daily"
     )
-    verb.add_argument("name")
+    verb.add_argument("name", nargs="+", help="several: they go together, or none does")
     verb.add_argument("--folder")
     verb.add_argument("--name", dest="name_to", metavar="NEW", help="the new name; the old one keeps working")
     verb = extract.verb(
@@ -393,6 +444,11 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--tags", help="comma-separated; empty takes them all away")
     verb.add_argument("--owner", help="name of a person")
     verb = extract.verb(
+        "favourite", extract_favourite, "Keep an extract among your favourites.", "ladle extract favourite high_users"
+    )
+    verb.add_argument("name")
+    verb.add_argument("--off", action="store_true", help="take it out again")
+    verb = extract.verb(
         "copy", extract_copy, "A new extract that begins as another one.", "ladle extract copy high_users high_users_east"
     )
     verb.add_argument("name")
@@ -402,7 +458,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = extract.verb(
         "check",
         extract_check,
-        "Remarks on the statement; nothing is run.",
+        "Diagnostics on the statement; nothing is run.",
         "ladle extract check high_users",
     )
     verb.add_argument("name")
@@ -432,7 +488,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = extract.verb(
         "archive", extract_archive, "Put an extract out of sight; nothing is lost.", "ladle extract archive high_users"
     )
-    verb.add_argument("name")
+    verb.add_argument("name", nargs="+", help="several: they go together, or none does")
     verb.add_argument("--yes", action="store_true", help="do not ask")
     verb = extract.verb(
         "restore",

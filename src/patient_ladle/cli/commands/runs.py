@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -66,14 +66,7 @@ def _summary(run: Mapping[str, Any]) -> None:
     source = run["source"] or "no source"
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {source} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
-    for file in run["files"]:
-        print(
-            f"  {file['name']}  {amount(file['rows'], 'row')}  {amount(file['bytes'], 'byte')}  sha256 {file['sha256'][:16]}…"
-        )
-        if file["removed_at"]:
-            print(f"    removed from the result store {moment(file['removed_at'])}")
-        for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
-            print(f"    delivered as {path}")
+    _files(run["files"])
     for warning in run["warnings"]:
         print(f"  warning: {warning}")
     if run["held"] == "held":
@@ -87,6 +80,17 @@ def _summary(run: Mapping[str, Any]) -> None:
         print(f"  {delivery_words(run)}: {run['delivery_error']['message']} {run['delivery_error']['hint']}")
         if run["delivery"] == "failed":
             print(f"  next: ladle run deliver {run['id']}, with --into FOLDERS or --leave")
+
+
+def _files(files: Sequence[Mapping[str, Any]]) -> None:
+    for file in files:
+        print(
+            f"  {file['name']}  {amount(file['rows'], 'row')}  {amount(file['bytes'], 'byte')}  sha256 {file['sha256'][:16]}…"
+        )
+        if file["removed_at"]:
+            print(f"    removed from the result store {moment(file['removed_at'])}")
+        for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
+            print(f"    delivered as {path}")
 
 
 def delivery_words(run: Mapping[str, Any]) -> str:
@@ -150,7 +154,7 @@ def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
     expected = found["expected"]
     words = "unknown: it has not finished here yet"
     if expected:
-        span = f"{expected['rows_least']:,} to {expected['rows_most']:,}"
+        span = f"{expected['rows_min']:,} to {expected['rows_max']:,}"
         words = f"{amount(expected['rows'], 'row')} ({span}) in {expected['seconds']:g} s, by {_of_runs(expected['runs'])}"
         words += "" if expected["same_values"] else ", with other values"
     print(f"nothing was run. This is what a run of {found['extract']} (revision {found['revision']}) would do:\n")
@@ -177,7 +181,8 @@ def run_again(args: argparse.Namespace) -> int:
         return _conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
 
 
-def _state(run: Mapping[str, Any]) -> str:
+def run_state(run: Mapping[str, Any]) -> str:
+    """Its state, and what of it a person should know beside."""
     return ", ".join([run["state"], *marks_of(run)])
 
 
@@ -191,7 +196,7 @@ def run_list(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [
-        (str(r["id"]), r["extract"], r["environment"], _state(r), r["data_date"], moment(r["started_at"]),
+        (str(r["id"]), r["extract"], r["environment"], run_state(r), r["data_date"], moment(r["started_at"]),
          took(r["started_at"], r["ended_at"]), r["rows"], r["schedule"] or r["started_by"])
         for r in found
     ]  # fmt: skip
@@ -233,7 +238,7 @@ def run_show(args: argparse.Namespace) -> None:
 
 
 def _ends(run: Mapping[str, Any]) -> str:
-    most = f"{run['failures']} of at most {amount(run['attempts_most'], 'failed attempt')}" if run["failures"] else ""
+    most = f"{run['failures']} of at most {amount(run['max_attempts'], 'failed attempt')}" if run["failures"] else ""
     lost = f"{run['lost']} lost with a worker" if run["lost"] else ""
     return " and ".join(filter(None, (most, lost)))
 
@@ -307,7 +312,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "ladle run start monthly_consumption --set zone=Coast --env rehearsal --formats csv,xlsx --into out",
     )  # fmt: skip
     verb.add_argument("extract")
-    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it takes many")
+    verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it is a list")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
     verb.add_argument("--formats", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
@@ -352,7 +357,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     verb.add_argument("number", type=int)
     where = verb.add_mutually_exclusive_group()
-    where.add_argument("--into", metavar="FOLDERS", help="other folders of the service than its own, separated by ;")
+    where.add_argument("--into", metavar="FOLDERS", help="other folders of the service than its own, separated by commas")
     where.add_argument("--leave", action="store_true", help="it stays undelivered; its files stay in the result store")
     verb.add_argument("--note", default="", help="why, for the record")
     verb.add_argument("--no-wait", action="store_true", help="do not wait until it was tried")

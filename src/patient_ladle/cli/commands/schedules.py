@@ -193,7 +193,7 @@ def _options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--timeout-minutes", type=int, metavar="N", help="a run fails after so many minutes (default 1440)")
     verb.add_argument("--finish-by", metavar="HH:MM", help="flag a run that has not finished by then as late")
     verb.add_argument(
-        "--deliver-into", metavar="FOLDERS", help="instead of the extract's; several: 'a; b'; '': the extract's again"
+        "--deliver-into", metavar="FOLDERS", help="instead of the extract's; several: 'a, b'; '': the extract's again"
     )
     verb.add_argument("--priority", choices=("low", "normal", "high"), help="which runs start first when runs queue")
 

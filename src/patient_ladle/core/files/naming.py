@@ -38,15 +38,8 @@ def check_template(template: str, parameters: Collection[str] | None = None) -> 
                 raise unknown_name("parameter in the file name", name[6:], parameters)
         elif name not in FIELDS:
             raise unknown_name("field of a file name", name, (*FIELDS, "value.NAME"))
-        if form and name != "data_date":
-            raise BadInput(f"'{{{field}}}': only data_date takes a style.", "Write {data_date:%Y%m}.")
-        for mark in re.findall("%(.?)", form):
-            if mark not in _DATE_MARKS or not mark:
-                raise BadInput(
-                    f"'%{mark}' in '{{{field}}}' is not a mark of a date.", "Use strftime's marks, such as %Y, %m, %d."
-                )
-        if form and "%" not in form:
-            raise BadInput(f"'{{{field}}}' holds no mark of a date.", "Use strftime's marks, such as {data_date:%Y%m}.")
+        if form:
+            _check_style(field, name, form)
     rest = _FIELD.sub("x", template)
     if _UNSAFE.search(rest) or not rest:
         fields = ", ".join(f"{{{f}}}" for f in (*FIELDS, "value.NAME"))
@@ -56,6 +49,16 @@ def check_template(template: str, parameters: Collection[str] | None = None) -> 
         )
     if len(template.encode()) > MAX_NAME_BYTES:
         raise BadInput(f"a file name may have {MAX_NAME_BYTES} bytes at most.", "Shorten it.")
+
+
+def _check_style(field: str, name: str, form: str) -> None:
+    if name != "data_date":
+        raise BadInput(f"'{{{field}}}': only data_date takes a style.", "Write {data_date:%Y%m}.")
+    for mark in re.findall("%(.?)", form):
+        if mark not in _DATE_MARKS or not mark:
+            raise BadInput(f"'%{mark}' in '{{{field}}}' is not a mark of a date.", "Use strftime's marks, such as %Y, %m, %d.")
+    if "%" not in form:
+        raise BadInput(f"'{{{field}}}' holds no mark of a date.", "Use strftime's marks, such as {data_date:%Y%m}.")
 
 
 def holds(template: str, name: str) -> bool:

@@ -71,5 +71,5 @@ def sample_of(
     return told
 
 
-def _numeric(array: pa.Array) -> pa.Array:
+def _numeric(array: pa.Array[Any]) -> pa.Array[Any]:
     return pc.match_substring_regex(array, r"^-?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?$")

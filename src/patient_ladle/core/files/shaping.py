@@ -130,7 +130,7 @@ class Shape:
         return Batch(cells, numbers, batch.rows)
 
 
-def _cast(array: pa.Array, cast: str, column: Column, before: Column, rows: int) -> pa.Array:
+def _cast(array: pa.Array[Any], cast: str, column: Column, before: Column, rows: int) -> pa.Array[Any]:
     if cast == "text" or (cast in ("decimal", "float") and before.kind == "integer"):
         return array
     bad = pc.invert(pc.match_substring_regex(array, f"^(?:{TYPES[cast]})$"))
@@ -158,7 +158,7 @@ def _cast(array: pa.Array, cast: str, column: Column, before: Column, rows: int)
     return array
 
 
-def _no_moments(array: pa.Array) -> pa.Array:
+def _no_moments(array: pa.Array[Any]) -> pa.Array[Any]:
     """A mask of texts that look like moments and are none: the 30th of February, 25 o'clock, year 0."""
     plain = pc.replace_substring(pc.replace_substring_regex(array, r"\.\d+$", ""), "T", " ")
     bad = pc.starts_with(array, "0000")

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import base64
 import json
+from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from math import isfinite
-from typing import Any
+from typing import Any, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -27,7 +28,7 @@ def kind_of(kind: pa.DataType) -> str:
         return kind_of(kind.value_type)
     if types.is_timestamp(kind):
         return "zoned" if kind.tz else "timestamp"
-    tests = {
+    tests: dict[str, Callable[[pa.DataType], bool]] = {
         "boolean": types.is_boolean, "integer": types.is_integer, "float": types.is_floating, "decimal": types.is_decimal,
         "date": types.is_date, "time": types.is_time, "json": types.is_nested,
     }  # fmt: skip
@@ -38,11 +39,11 @@ def kind_of(kind: pa.DataType) -> str:
     return "binary" if binary else "text"
 
 
-def canonical_array(array: pa.Array) -> pa.Array:
+def canonical_array(array: pa.Array[Any]) -> pa.Array[Any]:
     """The array's values as canonical texts; nulls stay null."""
     kind, types = array.type, pa.types
     if types.is_dictionary(kind):
-        return canonical_array(array.dictionary_decode())
+        return canonical_array(cast("Any", array).dictionary_decode())
     if types.is_timestamp(kind):
         return _moments(array)
     if types.is_decimal(kind):
@@ -62,16 +63,16 @@ def canonical_array(array: pa.Array) -> pa.Array:
     return array.cast(pa.string())
 
 
-def _by_value(array: pa.Array, text: Any) -> pa.Array:
+def _by_value(array: pa.Array[Any], text: Any) -> pa.Array[Any]:
     return pa.array([None if value is None else text(value) for value in array.to_pylist()], pa.string())
 
 
-def _trimmed(texts: pa.Array) -> pa.Array:
+def _trimmed(texts: pa.Array[Any]) -> pa.Array[Any]:
     """Without the zeros at the end of a fraction."""
     return pc.replace_substring_regex(pc.replace_substring_regex(texts, _TRAILING, r"\1"), r"\.$", "")
 
 
-def _moments(array: pa.Array) -> pa.Array:
+def _moments(array: pa.Array[Any]) -> pa.Array[Any]:
     zoned = array.type.tz is not None
     plain = array.cast(pa.timestamp(array.type.unit)) if zoned else array  # the same instants, said in UTC
     texts = _trimmed(plain.cast(pa.string()))

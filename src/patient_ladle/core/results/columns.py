@@ -13,7 +13,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timezone
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -49,17 +49,17 @@ class Batch:
 
     csv: bytes | None
 
-    def __init__(self, cells: Sequence[pa.Array], numbers: Sequence[pa.Array | None], rows: int) -> None:
+    def __init__(self, cells: Sequence[pa.Array[Any]], numbers: Sequence[pa.Array[Any] | None], rows: int) -> None:
         self._cells, self._numbers, self.rows = tuple(cells), tuple(numbers), rows
         self.csv = None
 
     @property
-    def cells(self) -> tuple[pa.Array, ...]:
+    def cells(self) -> tuple[pa.Array[Any], ...]:
         """The arrays."""
         return self._cells
 
     @property
-    def numbers(self) -> tuple[pa.Array | None, ...]:
+    def numbers(self) -> tuple[pa.Array[Any] | None, ...]:
         """Their marks of numbers."""
         return self._numbers
 
@@ -95,7 +95,7 @@ class CsvBatch(Batch):
         self.csv = csv
 
     @property
-    def cells(self) -> tuple[pa.Array, ...]:
+    def cells(self) -> tuple[pa.Array[Any], ...]:
         if not self._cells and self._numbers:
             self._cells = tuple(_parsed(self.csv or b"", len(self._numbers)))
         return self._cells
@@ -105,10 +105,10 @@ class CsvBatch(Batch):
         return len(self.csv or b"")
 
 
-def _parsed(text: bytes, width: int) -> list[pa.Array]:
+def _parsed(text: bytes, width: int) -> list[pa.Array[Any]]:
     names = [str(number) for number in range(width)]
     table = pacsv.read_csv(
-        pa.BufferReader(text),
+        cast("Any", pa.BufferReader(text)),
         pacsv.ReadOptions(column_names=names, use_threads=False, block_size=len(text) + 1),
         pacsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
         pacsv.ConvertOptions(
@@ -119,7 +119,8 @@ def _parsed(text: bytes, width: int) -> list[pa.Array]:
             check_utf8=False,  # the source said that it sends UTF-8, and the server keeps to it
         ),
     )
-    return [column.combine_chunks() if column.num_chunks != 1 else column.chunk(0) for column in table.columns]
+    columns: list[Any] = table.columns
+    return [column.combine_chunks() if column.num_chunks != 1 else column.chunk(0) for column in columns]
 
 
 def _gathered(values: Sequence[Any]) -> Any:
@@ -132,7 +133,7 @@ def _gathered(values: Sequence[Any]) -> Any:
         return values
 
 
-def _texts_of(gathered: Any) -> tuple[pa.Array, pa.Array | None]:
+def _texts_of(gathered: Any) -> tuple[pa.Array[Any], pa.Array[Any] | None]:
     """Canonical texts of gathered values, and which of them are numbers; None where none is."""
     if not isinstance(gathered, pa.Array):
         numbers = [isinstance(v, (int, float)) and not isinstance(v, bool) for v in gathered]
@@ -142,7 +143,7 @@ def _texts_of(gathered: Any) -> tuple[pa.Array, pa.Array | None]:
     return (float_texts(gathered) if gathered.type == pa.float64() else gathered.cast(pa.string())), gathered.is_valid()
 
 
-def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
+def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array[Any], pa.Array[Any] | None]:
     """The same of one column, gathered in pieces: at once where all are of one type, or null."""
     kinds = {piece.type if isinstance(piece, pa.Array) else None for piece in pieces} - {pa.null()}
     if len(kinds) == 1 and None not in kinds:
@@ -156,10 +157,10 @@ def _cells_of(pieces: Sequence[Any]) -> tuple[pa.Array, pa.Array | None]:
 _FAST = {str: pa.string(), int: pa.int64(), float: pa.float64()}
 
 
-def data_of(array: pa.Array) -> memoryview:
+def data_of(array: pa.Array[Any]) -> memoryview:
     """The texts of an array one after the other."""
     buffers = array.buffers()
-    if not len(array) or buffers[2] is None:
+    if not len(array) or buffers[1] is None or buffers[2] is None:
         return memoryview(b"")
     offsets = memoryview(buffers[1]).cast("i")
     return memoryview(buffers[2])[offsets[array.offset] : offsets[array.offset + len(array)]]
@@ -178,7 +179,7 @@ _PLAIN_WHOLE = 13
 """Signs before the point, minus included, up to which everybody writes a float without an exponent."""
 
 
-def float_texts(array: pa.Array) -> pa.Array:
+def float_texts(array: pa.Array[Any]) -> pa.Array[Any]:
     """Canonical texts of an array of 32-bit or 64-bit floats: its shortest digits, by the rule of ``float_text``."""
     texts = array.cast(pa.string())
     if array.type == pa.float32():
@@ -186,7 +187,7 @@ def float_texts(array: pa.Array) -> pa.Array:
     return canonical_shortest(texts)
 
 
-def canonical_shortest(texts: pa.Array) -> pa.Array:
+def canonical_shortest(texts: pa.Array[Any]) -> pa.Array[Any]:
     """``canonical_floats`` of 64-bit floats' shortest digits, without needless zeros: a look at all of them mostly does."""
     data = bytes(data_of(texts))
     if any(sign in data for sign in _NOT_PLAIN):
@@ -196,12 +197,12 @@ def canonical_shortest(texts: pa.Array) -> pa.Array:
     return texts if whole is None or whole <= _PLAIN_WHOLE else canonical_floats(texts)
 
 
-def canonical_floats(texts: pa.Array, digits: int = 15) -> pa.Array:
+def canonical_floats(texts: pa.Array[Any], digits: int = 15) -> pa.Array[Any]:
     """Any texts of floats in their canonical form; most are in it already."""
     other = pc.fill_null(pc.invert(pc.match_substring_regex(texts, _SAME_FLOAT[digits])), False)
     if not pc.any(other).as_py():
         return texts
-    some = [float_text(text, digits) for text in texts.filter(other).to_pylist()]
+    some = [float_text(str(text), digits) for text in texts.filter(other).to_pylist()]
     return pc.replace_with_mask(texts, other, pa.array(some, pa.string()))
 
 
@@ -230,7 +231,7 @@ def float_text(text: str, digits: int = 15) -> str:
     return f"{minus}{shown[0]}{rest}e{'-' if power < 0 else '+'}{abs(power):02d}"
 
 
-def canonical(value: Any) -> str | None:
+def canonical(value: Any) -> str | None:  # noqa: C901 - one case a type
     """The canonical text of one Python value; None stays None.
 
     Raises TypeError for a type that has no canonical text.

@@ -185,7 +185,7 @@ class Watch:
                 self.keys[number].extend(_keys([batch.cells[place] for place in places]))
         self.rows += batch.rows
 
-    def _count_nulls(self, number: int, arrays: Sequence[pa.Array]) -> None:
+    def _count_nulls(self, number: int, arrays: Sequence[pa.Array[Any]]) -> None:
         for cells in arrays:
             if cells.null_count:
                 found = self.nulls[number]
@@ -205,7 +205,7 @@ class Watch:
         return made
 
 
-def _keys(arrays: Sequence[pa.Array]) -> list[int]:
+def _keys(arrays: Sequence[pa.Array[Any]]) -> list[int]:
     """A hash of each row's cells, nulls apart from empty ones."""
     whole = [pc.fill_null(pc.binary_join_element_wise("=", cells, ""), "-") for cells in arrays]
     return [hash(text) for text in pc.binary_join_element_wise(*whole, "\x1f").to_pylist()]

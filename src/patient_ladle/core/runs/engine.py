@@ -246,7 +246,7 @@ class _Progress:
             self.ledger.log("warning", f"space is scarce in the result store: {free / 1e9:.1f} GB are left")
 
 
-def _fetch(
+def _fetch(  # noqa: PLR0913 - a statement, where it goes, and who is told
     number: int,
     title: str,
     session: SourceSession,

@@ -26,7 +26,7 @@ class RetryPolicy:
     def wait_seconds(self, attempt: int, chance: random.Random | None = None) -> float:
         """Seconds from the end of that attempt, counted from 1, to the next: doubled each time, within a limit."""
         plain = min(self.first_wait_seconds * 2 ** min(attempt - 1, 20), LONGEST_WAIT_SECONDS)
-        return plain * (1 + (chance or random).uniform(-JITTER, JITTER))
+        return float(plain) * (1 + (chance or random).uniform(-JITTER, JITTER))
 
     def again_at(
         self, error: LadleError, attempt: int, now: datetime, chance: random.Random | None = None

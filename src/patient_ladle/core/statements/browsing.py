@@ -8,8 +8,8 @@ from patient_ladle.words import spaced
 
 from ..errors import BadInput, unknown_name
 from ..values.parameters import SOME_DAY, Parameter
+from .diagnostics import Table
 from .dialects import Dialect
-from .remarks import Table
 from .views import PERIODS, Filter, TableViews, View
 
 _TESTS = {

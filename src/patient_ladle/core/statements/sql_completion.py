@@ -16,9 +16,9 @@ from dataclasses import dataclass, field
 
 from .catalogue import names_of
 from .completion import MOST_PROPOSALS, Completion, Proposal
+from .diagnostics import Table
 from .dialects import Dialect
 from .lexing import scan_unfinished
-from .remarks import Table
 from .scope import ENDS_FROM
 from .words import Word, words_in
 
@@ -223,7 +223,7 @@ def _visible(words: Sequence[Word], position: int, end: int, lookup: _Lookup) ->
     return list(sources.values()), made
 
 
-def completion_at(
+def completion_at(  # noqa: PLR0913 - all that proposals are made from
     text: str,
     position: int,
     dialect: Dialect,

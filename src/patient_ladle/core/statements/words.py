@@ -1,4 +1,4 @@
-"""The words of a SQL statement, from its tokens: what advice and completion both look at."""
+"""The words of a SQL statement, from its tokens: what diagnostics and completion both look at."""
 
 from __future__ import annotations
 

@@ -11,10 +11,12 @@ the declared type; ``as_text`` gives the canonical text back for records and des
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from decimal import Decimal, InvalidOperation
+from itertools import chain
 from typing import Any, NoReturn
 
 import pyarrow as pa
@@ -68,7 +70,7 @@ class Parameter:
 
     name: str
     type: str = "text"
-    many: bool = False
+    is_list: bool = False
     required: bool = True
     default: Plain = None
     allowed: tuple[Plain, ...] = ()
@@ -77,8 +79,8 @@ class Parameter:
     """Words for a person, by the canonical text of an allowed value."""
     choices: Mapping[str, str] = field(default_factory=dict)
     """``source`` and ``statement`` of a query that proposes values: its first column, labelled by its second."""
-    least: Plain = None
-    most: Plain = None
+    minimum: Plain = None
+    maximum: Plain = None
     pattern: str = ""
     """A regular expression (RE2) that a text must match as a whole."""
     sensitive: bool = False
@@ -125,13 +127,13 @@ class Parameter:
 
     def _check_fields(self) -> None:
         """What does not go together with the type."""
-        if self.many and self.type in ("period", "identifier"):
-            self._refuse(f"a {self.type} takes one value", "Leave out many.")
+        if self.is_list and self.type in ("period", "identifier"):
+            self._refuse(f"a {self.type} takes one value", "Leave out is_list.")
         if self.type == "identifier" and not self.allowed:
             self._refuse("an identifier needs its allowed names", "List the names that may stand there.")
         if self.type == "identifier" and not self.required and self.default is None:
             self._refuse("an identifier cannot be null", "Make it required, or give it a default.")
-        if (self.least is not None or self.most is not None) and self.type not in BOUNDED:
+        if (self.minimum is not None or self.maximum is not None) and self.type not in BOUNDED:
             self._refuse(f"a {self.type} has no bounds", f"Bounds are for {', '.join(BOUNDED)}.")
         if self.choices and set(self.choices) != {"source", "statement"}:
             self._refuse("choices need a source and a statement", "Give both, or list the allowed values.")
@@ -141,7 +143,7 @@ class Parameter:
             _matches("", self.pattern)
         except pa.ArrowInvalid as error:
             self._refuse(f"the pattern '{self.pattern}' cannot be read: {str(error).splitlines()[0]}", "Correct the pattern.")
-        for bound in (self.least, self.most):
+        for bound in (self.minimum, self.maximum):
             if bound is not None:
                 _scalar(self, bound, SOME_DAY)
 
@@ -164,11 +166,11 @@ class Parameter:
         """The given plain value in the declared type; a period gives a pair. Raises ValueWrong."""
         if self.type == "period":
             return _pair(self, given, today)
-        if not self.many:
+        if not self.is_list:
             if isinstance(given, (list, tuple)):
                 raise ValueWrong(
                     f"parameter '{self.name}' takes one value and was given {len(given)}.",
-                    "Give one value, or declare the parameter as taking many.",
+                    'Give one value, or declare the parameter as a list: "is_list": true.',
                     parameter=self.name,
                 )
             return self._fitting(_scalar(self, given, today), today)
@@ -197,7 +199,7 @@ class Parameter:
                     f"Did you mean '{close}'? {listed}" if close else listed,
                     parameter=self.name,
                 )
-        for bound, sign, word in ((self.least, -1, "at least"), (self.most, 1, "at most")):
+        for bound, sign, word in ((self.minimum, -1, "at least"), (self.maximum, 1, "at most")):
             if bound is not None and _order(value, _scalar(self, bound, today)) == sign:
                 raise ValueWrong(
                     f"parameter '{self.name}' was given '{self.shown(as_text(value))}'; it takes {word} {bound}.",
@@ -214,7 +216,7 @@ class Parameter:
 
 
 _SHAPES: dict[str, tuple[type, str]] = {
-    "name": (str, "a text"), "type": (str, "a text"), "many": (bool, "true or false"), "required": (bool, "true or false"),
+    "name": (str, "a text"), "type": (str, "a text"), "is_list": (bool, "true or false"), "required": (bool, "true or false"),
     "note": (str, "a text"), "pattern": (str, "a text"), "sensitive": (bool, "true or false"), "shared": (str, "a text"),
     "allowed": (list, "a list of values"), "labels": (dict, "an object of texts"), "choices": (dict, "an object of texts"),
 }  # fmt: skip
@@ -225,30 +227,35 @@ _MOST_CHARACTERS = 10_000
 
 def _check_shapes(data: Mapping[str, Any]) -> None:
     """Each field of a declaration has the form that its use takes for granted. Raises BadInput."""
-    name = data.get("name", "") if isinstance(data.get("name", ""), str) else ""
-
-    def refuse(field_name: str, wanted: str) -> NoReturn:
-        raise BadInput(f"parameter '{name[:64]}': its '{field_name}' is not {wanted}.", f"Give {wanted}.", parameter=name[:64])
-
     if "name" not in data:
         raise BadInput("a parameter has no name.", "Give each parameter a name.")
+    for field_name, wanted in chain(_misshapen(data), _misfilled(data)):  # one after the other: the second trusts the first
+        name = data["name"][:64] if isinstance(data["name"], str) else ""
+        raise BadInput(f"parameter '{name}': its '{field_name}' is not {wanted}.", f"Give {wanted}.", parameter=name)
+
+
+def _misshapen(data: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Fields that are of another type, or too long, and what they should be."""
     for field_name, (kind, wanted) in _SHAPES.items():
         given = data.get(field_name)
         if given is None and field_name in data and field_name not in ("allowed", "labels", "choices"):
-            refuse(field_name, wanted)
+            yield field_name, wanted
         if given is not None and not isinstance(given, (kind, tuple) if kind is list else kind):
-            refuse(field_name, wanted)
+            yield field_name, wanted
         if isinstance(given, (str, list, dict)) and len(given) > _MOST_CHARACTERS:
-            refuse(field_name, f"{wanted} of at most {_MOST_CHARACTERS:,}")
-    for item in data.get("allowed") or ():
-        if not isinstance(item, _PLAIN_VALUES):
-            refuse("allowed", "a list of texts and numbers")
+            yield field_name, f"{wanted} of at most {_MOST_CHARACTERS:,}"
+
+
+def _misfilled(data: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Fields of the right type that hold what they should not."""
+    if any(not isinstance(item, _PLAIN_VALUES) for item in data.get("allowed") or ()):
+        yield "allowed", "a list of texts and numbers"
     for field_name in ("labels", "choices"):
         if any(not isinstance(text, str) for pair in (data.get(field_name) or {}).items() for text in pair):
-            refuse(field_name, "an object of texts")
-    for field_name in ("least", "most"):
+            yield field_name, "an object of texts"
+    for field_name in ("minimum", "maximum"):
         if data.get(field_name) is not None and not isinstance(data[field_name], _PLAIN_VALUES):
-            refuse(field_name, "a number or a date")
+            yield field_name, "a number or a date"
 
 
 DATA_DATE = Parameter("data_date", "date", note="The date this run is about.")
@@ -265,7 +272,7 @@ def _order(value: Any, bound: Any) -> int:
     """-1, 0 or 1; timestamps with and without a zone compare by the clock that they show."""
     if isinstance(value, datetime):
         value, bound = value.replace(tzinfo=None), bound.replace(tzinfo=None)
-    return (value > bound) - (value < bound)
+    return int(value > bound) - int(value < bound)
 
 
 def _wrong(parameter: Parameter, given: Plain, hint: str = "") -> ValueWrong:
@@ -317,18 +324,16 @@ def _scalar(parameter: Parameter, given: Plain, today: date) -> Scalar:
             raise ValueWrong(f"parameter '{parameter.name}' holds a NUL character.", "Remove it.")
         return text
     text = str(given).strip()
-    if kind in DATED:
-        return _dated(parameter, text, today)
-    try:
-        if kind == "integer" and _INTEGER.fullmatch(text):
-            return int(text)
-        if kind == "decimal":
-            number = Decimal(text.replace("_", "x"))
-            if number.is_finite():
-                return number
-    except InvalidOperation:
-        pass
-    raise _wrong(parameter, given)
+    return _dated(parameter, text, today) if kind in DATED else _number(parameter, text)
+
+
+def _number(parameter: Parameter, text: str) -> int | Decimal:
+    if parameter.type == "integer" and _INTEGER.fullmatch(text):
+        return int(text)
+    with suppress(InvalidOperation):
+        if parameter.type == "decimal" and (number := Decimal(text.replace("_", "x"))).is_finite():
+            return number
+    raise _wrong(parameter, text)
 
 
 def _dated(parameter: Parameter, text: str, today: date) -> date | datetime:
@@ -345,7 +350,7 @@ def _dated(parameter: Parameter, text: str, today: date) -> date | datetime:
 
 
 def as_text(value: Value) -> Plain:
-    """The canonical text of a value (a list of texts for many, None for null)."""
+    """The canonical text of a value (of a list a list of texts, None for null)."""
     if value is None:
         return None
     if isinstance(value, tuple):
@@ -442,7 +447,7 @@ def resolve(
 def samples(declared: Sequence[Parameter]) -> BoundValues:
     """Values to understand a statement with, when nobody has given any: null, an empty list, an allowed name."""
     parts = {part.name: part for parameter in declared for part in parameter.parts()} | dict(BUILT_IN)
-    values: dict[str, Value] = {name: () if part.many else None for name, part in parts.items()}
+    values: dict[str, Value] = {name: () if part.is_list else None for name, part in parts.items()}
     values |= {name: str(part.default or part.allowed[0]) for name, part in parts.items() if part.type == "identifier"}
     return BoundValues(parts, values)
 

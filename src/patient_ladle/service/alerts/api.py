@@ -7,13 +7,13 @@ from urllib.parse import urlsplit
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.adapters.alerts import CHANNELS
 from patient_ladle.core.runs.alerts import KINDS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_secrets
+from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.service.people.models import OWN_RUNS, Person
 
 from . import services
@@ -41,7 +41,7 @@ class AlertView(ForAuthors):
         return made
 
 
-class OwnAlertsView(serializers.Serializer):
+class OwnAlertsView(serializers.Serializer[Any]):
     own_runs = serializers.ChoiceField(OWN_RUNS)
     mail = serializers.CharField()
     by_mail = serializers.SerializerMethodField(help_text="Whether a channel takes them to addresses of people.")
@@ -55,19 +55,19 @@ class OwnAlertsBody(StrictSerializer):
     mail = serializers.CharField(max_length=200, required=False, allow_blank=True)
 
 
-class OpenProblemView(serializers.Serializer):
+class OpenProblemView(serializers.Serializer[Any]):
     title = serializers.CharField()
     count = serializers.IntegerField(help_text="How often it was seen; it was told once.")
     began_at = serializers.DateTimeField()
     seen_at = serializers.DateTimeField()
 
 
-class BellView(serializers.Serializer):
+class BellView(serializers.Serializer[Any]):
     unseen = serializers.IntegerField(help_text="Alerts since one last looked.")
     open_problems = OpenProblemView(many=True, help_text="What is wrong and not resolved yet.")
 
 
-class ChannelView(serializers.Serializer):
+class ChannelView(serializers.Serializer[Any]):
     name = serializers.CharField()
     kind = serializers.CharField()
     settings = serializers.SerializerMethodField(help_text="Of a web address only its host, but for administrators.")
@@ -109,21 +109,21 @@ class ChannelEdit(StrictSerializer):
     for_people = serializers.BooleanField(required=False)
 
 
-class ChannelSettingView(serializers.Serializer):
+class ChannelSettingView(serializers.Serializer[Any]):
     name = serializers.CharField()
     note = serializers.CharField()
-    required = serializers.BooleanField()
+    required = serializers.BooleanField()  # type: ignore[assignment]  # a field of that name
     default = serializers.CharField()
 
 
-class ChannelKindView(serializers.Serializer):
+class ChannelKindView(serializers.Serializer[Any]):
     name = serializers.CharField()
     note = serializers.CharField()
     secret = serializers.CharField(help_text="What its secret is for.")
     settings = ChannelSettingView(many=True)
 
 
-class SendingView(serializers.Serializer):
+class SendingView(serializers.Serializer[Any]):
     id = serializers.IntegerField()
     alert = AlertView()
     channel = serializers.CharField(source="channel.name")
@@ -141,7 +141,7 @@ class Alerts(RoleView):
         parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
         responses=paged("Alert", AlertView),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return page_of(request, self, services.for_the_eyes_of(request.user), AlertView, "-at")
 
 
@@ -151,11 +151,11 @@ class OwnAlerts(RoleView):
     needs = {"PATCH": "reader"}
 
     @extend_schema(operation_id="own_alerts", responses=OwnAlertsView)
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(OwnAlertsView(request.user).data)
 
     @extend_schema(operation_id="choose_own_alerts", request=OwnAlertsBody, responses=OwnAlertsView)
-    def patch(self, request: Request) -> Response:
+    def patch(self, request: SignedIn) -> Response:
         return Response(OwnAlertsView(services.choose_own(request.user, **body_of(request, OwnAlertsBody))).data)
 
 
@@ -165,19 +165,19 @@ class Bell(RoleView):
     needs = {"POST": "reader"}
 
     @extend_schema(operation_id="bell", responses=BellView)
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         problems = OpenProblem.objects.filter(ended_at=None)[:100]
         return Response(BellView({"unseen": services.unseen_by(request.user), "open_problems": problems}).data)
 
     @extend_schema(operation_id="alerts_seen", request=None, responses={204: None})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         services.mark_seen(request.user)
         return Response(status=204)
 
 
 class ChannelKinds(RoleView):
     @extend_schema(operation_id="channel_kinds", responses=ChannelKindView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found = [
             {
                 "name": channel.name,
@@ -197,11 +197,11 @@ class Channels(RoleView):
     needs = {"GET": "author", "POST": "administrator"}
 
     @extend_schema(operation_id="channels", responses=ChannelView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(ChannelView(Channel.objects.all(), many=True).data)
 
     @extend_schema(operation_id="add_channel", request=ChannelBody, responses={201: ChannelView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(ChannelView(services.add_channel(**body_of(request, ChannelBody))).data, status=201)
 
 
@@ -209,16 +209,16 @@ class OneChannel(RoleView):
     needs = {"GET": "author", "PATCH": "administrator", "DELETE": "administrator"}
 
     @extend_schema(operation_id="channel", responses=ChannelView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return Response(ChannelView(services.channel_named(name)).data)
 
     @extend_schema(operation_id="edit_channel", request=ChannelEdit, responses=ChannelView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         changes: dict[str, Any] = body_of(request, ChannelEdit)
         return Response(ChannelView(services.edit_channel(name, changes)).data)
 
     @extend_schema(operation_id="remove_channel", request=None, responses={204: None})
-    def delete(self, request: Request, name: str) -> Response:
+    def delete(self, request: SignedIn, name: str) -> Response:
         services.remove_channel(name)
         return Response(status=204)
 
@@ -227,7 +227,7 @@ class ChannelTest(RoleView):
     needs = {"POST": "administrator"}
 
     @extend_schema(operation_id="test_channel", request=None, responses={201: SendingView})
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         return Response(SendingView(services.test_channel(request.user, name)).data, status=201)
 
 
@@ -239,7 +239,7 @@ class Sendings(RoleView):
         parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
         responses=paged("Sending", SendingView),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         seen = Sending.objects.filter(alert__in=services.for_the_eyes_of(request.user))
         return page_of(request, self, seen.select_related("alert", "channel"), SendingView)
 
@@ -248,5 +248,5 @@ class SendingAgain(RoleView):
     needs = {"POST": "administrator"}
 
     @extend_schema(operation_id="send_again", request=None, responses=SendingView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         return Response(SendingView(services.send_again(number)).data)

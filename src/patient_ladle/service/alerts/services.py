@@ -16,8 +16,8 @@ from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.smtp import check_address
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.runs.alerts import KINDS, OWN_RUN
+from patient_ladle.service.common.names import check_name
 from patient_ladle.service.people.models import OWN_RUNS, Person
-from patient_ladle.service.sources.services import check_name
 
 from .models import FAILED, WAITING, Alert, Channel, OpenProblem, Seen, Sending
 
@@ -26,7 +26,7 @@ ON_CHANNELS = tuple(kind for kind in KINDS if kind != OWN_RUN)
 
 
 @transaction.atomic
-def open_problem(
+def open_problem(  # noqa: PLR0913 - what an alert shows, one by one
     key: str, kind: str, title: str, cause: str, next_step: str = "", path: str = "", mark: str = ""
 ) -> Alert | None:
     """There is a problem of that key. Told when it is new, and when its ``mark`` (its cause, unless given) has changed."""

@@ -64,7 +64,19 @@ def flag_in(request: Request, name: str) -> bool:
     return given == "true"
 
 
-class StrictSerializer(serializers.Serializer):
+def day_in(request: Request, name: str) -> date | None:
+    """A date among the address's parameters; None where it is missing. Raises BadInput."""
+    given = request.query_params.get(name)
+    if not given:
+        return None
+    try:
+        return date.fromisoformat(given)
+    except ValueError:
+        hint = "Give a day that exists, such as 2026-11-24."
+        raise BadInput(f"'{name}' was given '{given}', which is not a date.", hint) from None
+
+
+class StrictSerializer(serializers.Serializer[Any]):
     # Refuses fields it does not know, with the nearest one it does. No docstring: see RoleView.
 
     def to_internal_value(self, data: Any) -> Any:
@@ -144,20 +156,20 @@ def page_of(
     request: Request,
     view: APIView,
     queryset: Any,
-    serializer: type[serializers.BaseSerializer],
+    serializer: type[serializers.BaseSerializer[Any]],
     ordering: str = "-id",
     bring: Callable[[list[Any]], None] | None = None,
 ) -> Response:
     """One page as ``{next, previous, results}``; ``bring`` fetches what its rows need, for all of them together."""
     pages = Pages()
     pages.ordering = ordering
-    found = pages.paginate_queryset(queryset, request, view=view)
+    found: list[Any] = pages.paginate_queryset(queryset, request, view=view) or []
     if bring is not None:
         bring(found)
     return pages.get_paginated_response(serializer(found, many=True).data)
 
 
-def paged(name: str, serializer: type[serializers.Serializer]) -> Any:
+def paged(name: str, serializer: type[serializers.Serializer[Any]]) -> Any:
     """The serializer that describes a page of ``serializer`` in the API's document."""
     return type(
         f"{name}Page",

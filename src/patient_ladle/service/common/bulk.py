@@ -90,12 +90,12 @@ def copied_in(objects: Sequence[Model]) -> None:
     model = type(objects[0])
     table, fields = model._meta.db_table, model._meta.concrete_fields
     ways = [(field.attname, _way_of(field)) for field in fields]
-    references = [field for field in fields if field.is_relation]
+    references = [field for field in fields if isinstance(field, ForeignKey)]
     with connection.cursor() as cursor:
         cursor.execute("select nextval(pg_get_serial_sequence(%s, 'id')) from generate_series(1, %s)", [table, len(objects)])
         for each, (number,) in zip(objects, cursor.fetchall(), strict=True):
             each.pk = number
-        columns = sql.SQL(", ").join(sql.Identifier(field.column) for field in fields)
+        columns = sql.SQL(", ").join(sql.Identifier(str(field.column)) for field in fields)
         with cursor.copy(sql.SQL("copy {} ({}) from stdin").format(sql.Identifier(table), columns)) as copying:
             for each in objects:
                 values = each.__dict__

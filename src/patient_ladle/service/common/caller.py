@@ -39,7 +39,7 @@ def shown(error: LadleError) -> LadleError:
     return error
 
 
-class ForAuthors(serializers.Serializer):
+class ForAuthors(serializers.Serializer[Any]):
     # Leaves fields empty that only authors see. No docstring: it would stand in the API's document.
 
     for_authors: ClassVar[tuple[str, ...]] = ()

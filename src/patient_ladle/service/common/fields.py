@@ -24,7 +24,7 @@ class UnreadableSecret(str):
         return made
 
 
-class SecretField(models.TextField):
+class SecretField(models.TextField):  # type: ignore[type-arg] # it cannot be given any while it runs
     """Text that stands encrypted in the database (Fernet, key outside it) and plain in Python."""
 
     def get_prep_value(self, value: Any) -> Any:

@@ -88,7 +88,7 @@ def in_words(detail: Any, given: Any = None, path: str = "") -> str:
     return f"'{path}' was given '{given}': {detail}" if said else f"{path}: {detail}"
 
 
-def as_own(error: Exception) -> LadleError:
+def as_own(error: Exception) -> LadleError:  # noqa: C901 - one case an exception
     """The one map from the frameworks' exceptions to our errors."""
     match error:
         case LadleError():

@@ -18,7 +18,7 @@ BUILD = Path(__file__).parent / "build"
 NONCE, SESSION = "__CSP_NONCE__", "__SESSION__"
 
 
-class ConsoleFiles(WhiteNoiseMiddleware):
+class ConsoleFiles(WhiteNoiseMiddleware):  # type: ignore[misc]  # it has no types
     """The files under ``/assets/`` carry a hash in their names: kept by browsers for ever."""
 
     def __init__(self, get_response: Any = None) -> None:
@@ -36,7 +36,7 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
-PAGES = r"^(?:(?:runs|extracts|results|values|schedules|alerts|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
+PAGES = r"^(?:(?:runs|extracts|new-extract|results|values|schedules|alerts|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
 """Addresses of the console's pages. A program that asks for another is told that there is nothing, and not given a page."""
 
 

@@ -20,15 +20,15 @@ from patient_ladle.service.common.keys import kept_secret
 from patient_ladle.service.extracts.models import Extract, SharedValue
 from patient_ladle.service.extracts.services import add_extract, edit_extract
 from patient_ladle.service.extracts.shared_values import set_shared_value
+from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
-from patient_ladle.service.runs.models import Run
 from patient_ladle.service.runs.services import start_run
 from patient_ladle.service.schedules.models import HolidayCalendar, Schedule
 from patient_ladle.service.schedules.services import add_schedule, edit_schedule, save_calendar
-from patient_ladle.service.sources.inquiries import ask
-from patient_ladle.service.sources.models import Address, Environment, Inquiry, Source
+from patient_ladle.service.sources.interactive import ask
+from patient_ladle.service.sources.models import Address, Environment, InteractiveQuery, Source
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
 from . import data, field_data
@@ -78,7 +78,7 @@ def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
         address = login | {"port": maria.port, "database": f"works_{environment}", "user": reader}
         addresses["works"][environment] = {"address": address, "secret": password}
         addresses["laboratory"][environment] = {"address": {"path": str(laboratory)}}
-        kinds = "exact; flow.litres_a_second=decimal; flow.measured_at=timestamp"
+        kinds = "exact, flow.litres_a_second=decimal, flow.measured_at=timestamp"
         addresses["telemetry"][environment] = {"address": {"folder": str(telemetry), "csv_kinds": kinds}}
     wrong = {"host": "127.0.0.1", "user": data.READER, "port": cluster.port, "database": "metering_archiv"}
     addresses["archive"]["live"] = {"address": wrong, "secret": password}
@@ -141,7 +141,7 @@ def _look_around(stop: threading.Event) -> None:
     author = Person.objects.get(name="amir")
     for address in Address.objects.filter(catalogue_at=None, environment__name="live").exclude(source__name="archive"):
         asked = ask(author, address.source.name, {"kind": "catalogue", "environment": "live"})
-        while not stop.wait(0.3) and Inquiry.objects.filter(pk=asked.pk, ended_at=None).exists():
+        while not stop.wait(0.3) and InteractiveQuery.objects.filter(pk=asked.pk, ended_at=None).exists():
             continue
 
 

@@ -83,11 +83,11 @@ order by d.name, 2
             {
                 "name": "zones",
                 "type": "text",
-                "many": True,
+                "is_list": True,
                 "default": ["North", "South", "Coast"],
                 "allowed": ["North", "South", "Coast"],
             },
-            {"name": "since", "type": "date", "default": "start of last quarter", "most": "today"},
+            {"name": "since", "type": "date", "default": "start of last quarter", "maximum": "today"},
         ],
     },
     {
@@ -127,7 +127,7 @@ order by estimated desc, m.serial
             {
                 "name": "zones",
                 "type": "text",
-                "many": True,
+                "is_list": True,
                 "default": ["North", "South", "Coast"],
                 "allowed": ["North", "South", "Coast"],
             },
@@ -135,7 +135,7 @@ order by estimated desc, m.serial
                 "name": "at_least",
                 "type": "integer",
                 "shared": "estimates_before_a_visit",
-                "least": 1,
+                "minimum": 1,
                 "note": "Estimates before a meter is listed.",
             },
         ],
@@ -182,7 +182,7 @@ order by s.taken_at, s.sample_id, d.code
             {
                 "name": "determinands",
                 "type": "text",
-                "many": True,
+                "is_list": True,
                 "default": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
                 "allowed": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
             }
@@ -232,7 +232,7 @@ order by o.opened_at, o.order_id
             {
                 "name": "kinds",
                 "type": "text",
-                "many": True,
+                "is_list": True,
                 "default": ["burst", "leak"],
                 "allowed": ["burst", "leak", "meter", "valve"],
             },
@@ -271,7 +271,7 @@ order by measured_at, logger
                 "name": "standard",
                 "type": "decimal",
                 "shared": "pressure_standard",
-                "least": "0",
+                "minimum": "0",
                 "note": "Metres head at the stop tap.",
             }
         ],

@@ -4,36 +4,36 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.db.models import F, Q
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.results.differences import lines_between
 from patient_ladle.core.values.parameters import MASK, TYPES
 from patient_ladle.service.children.judging import judged
-from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, flag_in, number_in
+from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, number_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
+from patient_ladle.service.people.authentication import SignedIn
 
-from . import services
-from .models import Extract, with_heads
+from . import drafts, services
+from .models import Extract
+from .searching import mark_opened
 from .sensitive_values import opened_declaration
 
 
 class ParameterView(ForAuthors):
     name = serializers.CharField()
     type = serializers.ChoiceField(list(TYPES))
-    many = serializers.BooleanField()
-    required = serializers.BooleanField()
+    is_list = serializers.BooleanField()
+    required = serializers.BooleanField()  # type: ignore[assignment]  # a field of that name
     default = serializers.JSONField(allow_null=True)
     allowed = serializers.ListField(child=serializers.JSONField())
     note = serializers.CharField()
     labels = serializers.DictField(child=serializers.CharField(), default={})
     choices = serializers.DictField(child=serializers.CharField(), default={})
-    least = serializers.JSONField(allow_null=True, default=None)
-    most = serializers.JSONField(allow_null=True, default=None)
+    minimum = serializers.JSONField(allow_null=True, default=None)
+    maximum = serializers.JSONField(allow_null=True, default=None)
     pattern = serializers.CharField(default="")
     sensitive = serializers.BooleanField(default=False)
     shared = serializers.CharField(default="")
@@ -53,7 +53,7 @@ class RevisionView(ForAuthors):
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
     change_note = serializers.CharField()
-    source = serializers.CharField(source="source_name", help_text="Empty: it reads none.")
+    source = serializers.CharField(source="source_name", help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     engine = serializers.CharField(help_text="The engine whose language the statement is in.")
     statement = serializers.CharField()
     parameters = ParameterView(many=True)
@@ -65,18 +65,6 @@ class RevisionView(ForAuthors):
     notes = serializers.CharField()
 
 
-class ExtractLine(serializers.Serializer):
-    name = serializers.CharField()
-    folder = serializers.CharField()
-    owner = serializers.CharField(source="owner.name")
-    number = serializers.IntegerField()
-    archived_at = serializers.DateTimeField(allow_null=True)
-    source = serializers.CharField(source="head.source_name")
-    notes = serializers.CharField(source="head.notes")
-    saved_at = serializers.DateTimeField(source="head.saved_at")
-    tags = serializers.ListField(child=serializers.CharField())
-
-
 class RetentionBody(StrictSerializer):
     days = serializers.IntegerField(min_value=1, max_value=36_500, allow_null=True, default=None)
     runs = serializers.IntegerField(min_value=1, allow_null=True, default=None)
@@ -86,7 +74,7 @@ class DependsOnBody(StrictSerializer):
     depends_on = serializers.ListField(child=serializers.CharField(max_length=64))
 
 
-class ExtractView(serializers.Serializer):
+class ExtractView(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="The present one, also where an earlier one was asked for.")
     folder = serializers.CharField()
     owner = serializers.CharField(source="owner.name")
@@ -113,20 +101,20 @@ class ExtractView(serializers.Serializer):
         return sorted({*first, *later})
 
 
-class SettingView(serializers.Serializer):
+class SettingView(serializers.Serializer[Any]):
     field = serializers.CharField()
     before = serializers.JSONField(allow_null=True)
     after = serializers.JSONField(allow_null=True)
 
 
-class LineView(serializers.Serializer):
+class LineView(serializers.Serializer[Any]):
     kind = serializers.ChoiceField(["same", "removed", "added"])
     text = serializers.CharField()
     before = serializers.IntegerField(allow_null=True)
     after = serializers.IntegerField(allow_null=True)
 
 
-class DifferencesView(serializers.Serializer):
+class DifferencesView(serializers.Serializer[Any]):
     before = RevisionView()
     after = RevisionView()
     settings = SettingView(many=True)
@@ -146,11 +134,11 @@ class DetailsBody(StrictSerializer):
 class CopyBody(StrictSerializer):
     name = serializers.CharField(max_length=64)
     folder = serializers.CharField(required=False, allow_blank=True)
-    source = serializers.CharField(required=False)
+    source = serializers.CharField(required=False)  # type: ignore[assignment]  # a field of that name
 
 
 class ContentBody(StrictSerializer):
-    source = serializers.CharField(
+    source = serializers.CharField(  # type: ignore[assignment]  # a field of that name
         max_length=64,
         allow_blank=True,
         required=False,
@@ -161,7 +149,7 @@ class ContentBody(StrictSerializer):
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)
     deliver_into = serializers.CharField(
-        required=False, allow_blank=True, max_length=500, help_text="Folders of the delivery, separated by ;"
+        required=False, allow_blank=True, max_length=500, help_text="Folders of the delivery, separated by commas"
     )
     output = serializers.DictField(
         required=False,
@@ -197,7 +185,7 @@ def _answer(extract: Extract, status: int = 200) -> Response:
     return Response(ExtractView(extract).data, status=status, headers={"ETag": f'"{extract.number}"'})
 
 
-def _if_match(request: Request) -> int | None:
+def _if_match(request: SignedIn) -> int | None:
     given = request.headers.get("If-Match", "").strip().strip('"')
     if not given or given == "*":
         return None
@@ -209,54 +197,34 @@ def _if_match(request: Request) -> int | None:
 class Extracts(RoleView):
     needs = {"POST": "author"}
 
-    @extend_schema(
-        operation_id="extracts",
-        parameters=[
-            OpenApiParameter("search", str, description="In names, folders, tags, notes and statements."),
-            OpenApiParameter("folder", str),
-            OpenApiParameter("tag", str),
-            OpenApiParameter("archived", bool),
-        ],
-        responses=ExtractLine(many=True),
-    )
-    def get(self, request: Request) -> Response:
-        given = request.query_params
-        found = Extract.objects.select_related("owner").filter(archived_at__isnull=not flag_in(request, "archived"))
-        if given.get("folder"):
-            found = found.filter(Q(folder=given["folder"]) | Q(folder__startswith=given["folder"] + "/"))
-        if given.get("tag"):
-            found = found.filter(tags__contains=[given["tag"]])
-        if given.get("search"):
-            word = given["search"]
-            said = Q(revisions__statement__icontains=word) | Q(revisions__notes__icontains=word)
-            in_head = Q(revisions__number=F("number")) & said
-            found = found.filter(
-                Q(name__icontains=word) | Q(folder__icontains=word) | Q(tags__icontains=word) | in_head
-            ).distinct()
-        return Response(ExtractLine(with_heads(found), many=True).data)
-
     @extend_schema(operation_id="add_extract", request=ExtractBody, responses={201: ExtractView})
-    def post(self, request: Request) -> Response:
-        return _answer(services.add_extract(request.user, **body_of(request, ExtractBody)), 201)
+    def post(self, request: SignedIn) -> Response:
+        made = services.add_extract(request.user, **body_of(request, ExtractBody))
+        drafts.saved(request.user, made)
+        mark_opened(request.user, made)
+        return _answer(made, 201)
 
 
 class OneExtract(RoleView):
     needs = {"PATCH": "author"}
 
     @extend_schema(operation_id="extract", responses=ExtractView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return _answer(services.extract_named(name))
 
     @extend_schema(operation_id="save_extract", request=ContentBody, responses=ExtractView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         body: dict[str, Any] = body_of(request, ContentBody, partial=True)
         note = body.pop("change_note", "")
-        return _answer(services.save_extract(request.user, name, _if_match(request), note, **body))
+        made = services.save_extract(request.user, name, _if_match(request), note, **body)
+        drafts.saved(request.user, made)
+        mark_opened(request.user, made)
+        return _answer(made)
 
 
 class ExtractRevisions(RoleView):
     @extend_schema(operation_id="revisions", responses=RevisionView(many=True))
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         found = services.extract_named(name).revisions.select_related("author", "source")
         return Response(RevisionView(found, many=True).data)
 
@@ -265,7 +233,7 @@ class ExtractMove(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="move_extract", request=MoveBody, responses=ExtractView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, MoveBody)
         return _answer(services.move_extract(name, body.get("folder"), body.get("name")))
 
@@ -274,7 +242,7 @@ class ExtractArchive(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="archive_extract", request=None, responses=ExtractView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         return _answer(services.archive_extract(name))
 
 
@@ -282,7 +250,7 @@ class ExtractRestore(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="restore_extract", request=RestoreBody, responses=ExtractView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         return _answer(services.restore_extract(request.user, name, body_of(request, RestoreBody).get("revision")))
 
 
@@ -292,7 +260,7 @@ class ExtractDependsOn(RoleView):
     needs = {"PUT": "author"}
 
     @extend_schema(operation_id="set_depends_on", request=DependsOnBody, responses=ExtractView)
-    def put(self, request: Request, name: str) -> Response:
+    def put(self, request: SignedIn, name: str) -> Response:
         return _answer(services.set_depends_on(name, body_of(request, DependsOnBody)["depends_on"]))
 
 
@@ -302,7 +270,7 @@ class ExtractRetention(RoleView):
     needs = {"PUT": "author"}
 
     @extend_schema(operation_id="set_retention", request=RetentionBody, responses=ExtractView)
-    def put(self, request: Request, name: str) -> Response:
+    def put(self, request: SignedIn, name: str) -> Response:
         return _answer(services.set_retention(name, **body_of(request, RetentionBody)))
 
 
@@ -310,7 +278,7 @@ class ExtractDetails(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="edit_extract", request=DetailsBody, responses=ExtractView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, DetailsBody)
         return _answer(services.edit_extract(name, body.get("tags"), body.get("owner")))
 
@@ -321,7 +289,7 @@ class ExtractCopy(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="copy_extract", request=CopyBody, responses={201: ExtractView})
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, CopyBody)
         return _answer(services.copy_extract(request.user, name, body["name"], body.get("folder"), body.get("source")), 201)
 
@@ -334,7 +302,7 @@ class ExtractDifferences(RoleView):
         parameters=[OpenApiParameter("before", int, required=True), OpenApiParameter("after", int, required=True)],
         responses=DifferencesView,
     )
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         numbers = []
         for key in ("before", "after"):
             numbers.append(number_in(request, key, least=1))
@@ -347,6 +315,6 @@ class TextDifferences(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="text_differences", request=TextsBody, responses=LineView(many=True))
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, TextsBody)
         return Response([line.to_dict() for line in judged(lines_between, body["before"], body["after"])])

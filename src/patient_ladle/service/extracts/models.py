@@ -11,6 +11,7 @@ from django.utils.functional import cached_property
 
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE
 from patient_ladle.core.values.parameters import Parameter
+from patient_ladle.service.common.fields import SecretField
 from patient_ladle.service.sources.models import Source
 from patient_ladle.service.sources.reading import engine_of, source_name
 
@@ -30,6 +31,8 @@ class Extract(models.Model):
     retention_runs = models.PositiveIntegerField(null=True)
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
+    known_head: Revision | None = None
+    """The newest revision, where ``with_heads`` has brought it along."""
 
     class Meta:
         ordering: ClassVar = ["folder", "name"]
@@ -40,7 +43,7 @@ class Extract(models.Model):
     @property
     def head(self) -> Revision:
         """The newest revision; lists bring it along with ``with_heads``."""
-        found = getattr(self, "known_head", None)
+        found = self.known_head
         if found is None or found.number != self.number:
             found = Revision.objects.select_related("source", "author").get(extract=self, number=self.number)
         return found
@@ -54,10 +57,12 @@ class FormerName(models.Model):
     left_at = models.DateTimeField(auto_now_add=True)
 
 
-def with_heads(extracts: models.QuerySet[Extract]) -> list[Extract]:
-    """The extracts with their newest revisions, in two queries however many there are."""
+def with_heads(extracts: models.QuerySet[Extract], left: Sequence[str] = ()) -> list[Extract]:
+    """The extracts with their newest revisions, in two queries however many there are; ``left``: fields of the revisions that
+    are not read with them."""
     found = list(extracts)
-    newest = Revision.objects.filter(extract__in=found, number=models.F("extract__number")).select_related("source", "author")
+    newest = Revision.objects.filter(extract__in=[each.pk for each in found], number=models.F("extract__number"))
+    newest = newest.select_related("source", "author").defer(*left)
     heads = {revision.extract_id: revision for revision in newest}
     for extract in found:
         extract.known_head = heads[extract.pk]
@@ -114,3 +119,38 @@ class SharedValue(models.Model):
 
     class Meta:
         ordering: ClassVar = ["name"]
+
+
+class Mark(models.Model):
+    """What an extract is to one person: when they had it in hand last, and whether it is one of their favourites."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    extract = models.ForeignKey(Extract, on_delete=models.CASCADE, related_name="marks")
+    favourite = models.BooleanField(default=False)
+    opened_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["person", "extract"], name="one_mark_of_a_person")]
+
+
+class Draft(models.Model):
+    """Unsaved work of one person, on an extract or on a text that is none yet; ``version`` grows with each write."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    extract = models.ForeignKey(Extract, on_delete=models.CASCADE, null=True, related_name="+")
+    key = models.CharField(max_length=64, blank=True, default="")
+    base = models.PositiveIntegerField(null=True)
+    version = models.PositiveIntegerField(default=0)
+    content = SecretField(blank=True, default="")
+    saved_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        ordering: ClassVar = ["-saved_at", "-id"]
+        constraints: ClassVar = [
+            models.UniqueConstraint(fields=["person", "extract", "key"], name="one_draft_of_a_person", nulls_distinct=False)
+        ]
+
+    @property
+    def extract_name(self) -> str:
+        """Empty where it is of none yet."""
+        return self.extract.name if self.extract else ""

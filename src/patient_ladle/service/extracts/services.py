@@ -18,12 +18,12 @@ from patient_ladle.core.results.differences import lines_between, settings_betwe
 from patient_ladle.core.results.guards import checked_guards
 from patient_ladle.core.values.parameters import Parameter, bound_names, check_declared
 from patient_ladle.service.children.judging import judged
+from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.reading import language_of, source_name
-from patient_ladle.service.sources.services import check_name
 
 from .delivered_names import refuse_names_of_others
 from .models import Extract, FormerName, Revision

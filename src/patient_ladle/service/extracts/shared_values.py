@@ -9,10 +9,10 @@ from django.db import transaction
 
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.values.parameters import Parameter
+from patient_ladle.service.common.names import check_name
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
-from patient_ladle.service.sources.services import check_name
 
 from .models import Extract, Revision, SharedValue, with_heads
 

@@ -3,28 +3,29 @@
 from __future__ import annotations
 
 from datetime import date
+from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput
 from patient_ladle.core.values.date_phrases import EXAMPLES, timestamp_of
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
+from patient_ladle.service.people.authentication import SignedIn
 
 from . import shared_values
 from .models import SharedValue
 
 
-class UseView(serializers.Serializer):
+class UseView(serializers.Serializer[Any]):
     extract = serializers.CharField()
     parameter = serializers.CharField()
 
 
-class SharedValueView(serializers.Serializer):
+class SharedValueView(serializers.Serializer[Any]):
     name = serializers.CharField()
     note = serializers.CharField()
     values = serializers.DictField(help_text="By environment.")
@@ -41,7 +42,7 @@ class SharedValueBody(StrictSerializer):
     note = serializers.CharField(required=False, allow_blank=True)
 
 
-class PhraseView(serializers.Serializer):
+class PhraseView(serializers.Serializer[Any]):
     phrase = serializers.CharField()
     data_date = serializers.DateField()
     means = serializers.CharField(help_text="Date and time by the clocks of no zone.")
@@ -49,7 +50,7 @@ class PhraseView(serializers.Serializer):
 
 class SharedValues(RoleView):
     @extend_schema(operation_id="shared_values", responses=SharedValueView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(SharedValueView(SharedValue.objects.select_related("changed_by"), many=True).data)
 
 
@@ -57,17 +58,17 @@ class OneSharedValue(RoleView):
     needs = {"PATCH": "author", "DELETE": "author"}
 
     @extend_schema(operation_id="shared_value", responses=SharedValueView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return Response(SharedValueView(shared_values.shared_value_named(name)).data)
 
     @extend_schema(operation_id="set_shared_value", request=SharedValueBody, responses=SharedValueView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, SharedValueBody)
         found = shared_values.set_shared_value(request.user, name, body.get("values") or {}, body.get("note"))
         return Response(SharedValueView(found).data)
 
     @extend_schema(operation_id="remove_shared_value", responses={204: None})
-    def delete(self, request: Request, name: str) -> Response:
+    def delete(self, request: SignedIn, name: str) -> Response:
         shared_values.remove_shared_value(name)
         return Response(status=204)
 
@@ -80,7 +81,7 @@ class DatePhrases(RoleView):
         parameters=[OpenApiParameter("phrase", str), OpenApiParameter("data_date", OpenApiTypes.DATE)],
         responses=PhraseView(many=True),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         given = request.query_params.get("data_date", "")
         try:
             day = date.fromisoformat(given) if given else today()

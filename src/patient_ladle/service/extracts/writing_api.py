@@ -1,4 +1,4 @@
-"""Help while writing, over HTTP: remarks on a statement, words to complete it with, previews."""
+"""Help while writing, over HTTP: diagnostics on a statement, words to complete it with, previews."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from typing import Any
 
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, unknown_name
@@ -22,14 +21,15 @@ from patient_ladle.core.values.parameters import Parameter, check_declared, reso
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
-from patient_ladle.service.sources import inquiries
-from patient_ladle.service.sources.browse_api import InquiryView
+from patient_ladle.service.people.authentication import SignedIn
+from patient_ladle.service.sources import interactive
+from patient_ladle.service.sources.browse_api import QueryView
 from patient_ladle.service.sources.models import Address, Source
 from patient_ladle.service.sources.queries import address_in, environment_named, source_named
 from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
-from .diagnosing import diagnose
+from .diagnostics import diagnose
 from .services import extract_named
 from .shared_values import with_shared
 
@@ -39,21 +39,21 @@ CHOICES_KEPT = timedelta(minutes=10)
 
 
 class WritingBody(StrictSerializer):
-    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
 
 
 class PreviewBody(WritingBody):
-    part = serializers.IntegerField(min_value=0, default=0, help_text="Which of several statements, from 0.")
+    statement_number = serializers.IntegerField(min_value=1, default=1, help_text="Which of several statements, from 1.")
     values = serializers.DictField(required=False)
     data_date = DayField(required=False)
-    rows = serializers.IntegerField(required=False, min_value=1, max_value=inquiries.MOST_ROWS)
+    rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
     total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
 
 
-class RemarkView(serializers.Serializer):
+class DiagnosticView(serializers.Serializer[Any]):
     severity = serializers.ChoiceField(["error", "warning", "note"])
     code = serializers.CharField()
     message = serializers.CharField()
@@ -63,22 +63,22 @@ class RemarkView(serializers.Serializer):
     length = serializers.IntegerField()
 
 
-class StatementView(serializers.Serializer):
+class StatementView(serializers.Serializer[Any]):
     title = serializers.CharField()
     line = serializers.IntegerField()
     end_line = serializers.IntegerField()
     columns = serializers.ListField(child=serializers.DictField())
 
 
-class DiagnosticsView(serializers.Serializer):
-    remarks = RemarkView(many=True)
+class DiagnosticsView(serializers.Serializer[Any]):
+    diagnostics = DiagnosticView(many=True)
     asked = serializers.BooleanField(help_text="The database gave its own word.")
     statements = StatementView(many=True)
     seconds = serializers.FloatField()
 
 
 class CompletionBody(StrictSerializer):
-    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
     position = serializers.IntegerField(min_value=0, help_text="Of the cursor, from 0, in code points.")
@@ -88,8 +88,8 @@ class CompletionBody(StrictSerializer):
     asked = serializers.BooleanField(default=True, help_text="False: somebody only types, and nothing is proposed at a blank.")
 
 
-class ProposalView(serializers.Serializer):
-    label = serializers.CharField(help_text="As it is shown.")
+class ProposalView(serializers.Serializer[Any]):
+    label = serializers.CharField(help_text="As it is shown.")  # type: ignore[assignment]  # a field of that name
     kind = serializers.ChoiceField(
         ["column", "table", "alias", "with", "parameter", "keyword", "word"],
         help_text="with: a name that the statement makes; word: one that stands in the text already.",
@@ -99,7 +99,7 @@ class ProposalView(serializers.Serializer):
     apply = serializers.CharField(help_text="What is put into the text.")
 
 
-class CompletionView(serializers.Serializer):
+class CompletionView(serializers.Serializer[Any]):
     typed = serializers.CharField()
     proposals = ProposalView(many=True)
     complete = serializers.BooleanField(help_text="Typing on adds nothing new.")
@@ -118,18 +118,18 @@ class Diagnostics(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="diagnose", request=WritingBody, responses=DiagnosticsView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, WritingBody)
         return Response(diagnose(request.user, _address(body), body["statement"], body.get("parameters") or []))
 
 
 class Previews(RoleView):
-    """Starts an inquiry for the first rows of one statement, or for its count; poll it as any other."""
+    """Starts a query for the first rows of one statement, or for its count; poll it as any other."""
 
     needs = {"POST": "author"}
 
-    @extend_schema(operation_id="preview", request=PreviewBody, responses={202: InquiryView})
-    def post(self, request: Request) -> Response:
+    @extend_schema(operation_id="preview", request=PreviewBody, responses={202: QueryView})
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, PreviewBody)
         address = _address(body)
         if address is None:
@@ -138,9 +138,9 @@ class Previews(RoleView):
             )
         language = language_of(address.source)
         parts = judged(language.parts, body["statement"])
-        if body["part"] >= len(parts):
-            raise BadInput(f"there is no statement {body['part'] + 1}; there are {len(parts)}.", "Give one of those.")
-        text = parts[body["part"]].text
+        if body["statement_number"] > len(parts):
+            raise BadInput(f"there is no statement {body['statement_number']}; there are {len(parts)}.", "Give one of those.")
+        text = parts[body["statement_number"] - 1].text
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
         check_declared(declared, judged(language.parameters, text))
         day = body.get("data_date") or today()
@@ -155,8 +155,8 @@ class Previews(RoleView):
             "data_date": day.isoformat(),
             "rows": body.get("rows") or 100,
         }
-        made = inquiries.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
-        return Response(InquiryView(made).data, status=202)
+        made = interactive.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
+        return Response(QueryView(made).data, status=202)
 
 
 class ChoicesBody(StrictSerializer):
@@ -165,12 +165,12 @@ class ChoicesBody(StrictSerializer):
 
 
 class Choices(RoleView):
-    """Starts, or takes up, the inquiry that proposes values for a parameter: values, and words for them."""
+    """Starts, or takes up, the query that proposes values for a parameter: values, and words for them."""
 
     needs = {"POST": "runner"}
 
-    @extend_schema(operation_id="choices", request=ChoicesBody, responses={202: InquiryView})
-    def post(self, request: Request, name: str) -> Response:
+    @extend_schema(operation_id="choices", request=ChoicesBody, responses={202: QueryView})
+    def post(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, ChoicesBody)
         declared = {p.name: p for p in extract_named(name).head.declared}
         if body["parameter"] not in declared:
@@ -181,16 +181,16 @@ class Choices(RoleView):
         address = address_in(source_named(choices["source"]), environment_named(body["environment"]))
         job = {"statement": choices["statement"], "parameters": [], "values": {}, "rows": MOST_CHOICES}
         job["data_date"] = today().isoformat()
-        made = inquiries.ask_again_or_reuse(request.user, address, "choices", job, CHOICES_KEPT)
-        return Response(InquiryView(made).data, status=202)
+        made = interactive.ask_again_or_reuse(request.user, address, "choices", job, CHOICES_KEPT)
+        return Response(QueryView(made).data, status=202)
 
 
 class RestoreParametersBody(StrictSerializer):
-    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")
+    source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     statement = StatementField()
 
 
-class StatementAnswer(serializers.Serializer):
+class StatementAnswer(serializers.Serializer[Any]):
     statement = serializers.CharField()
 
 
@@ -200,7 +200,7 @@ class RestoreParameters(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="restore_parameters", request=RestoreParametersBody, responses=StatementAnswer)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, RestoreParametersBody)
         language = language_of(_source(body))
         return Response({"statement": judged(language.restore, body["statement"])})
@@ -212,7 +212,7 @@ class Completions(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="complete", request=CompletionBody, responses=CompletionView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, CompletionBody)
         address, text = _address(body), body["statement"]
         if body["position"] > len(text):
@@ -234,7 +234,7 @@ class Completions(RoleView):
         return Response(found.to_dict() | {"gathered_at": address.catalogue_at if address else None})
 
 
-class OptionView(serializers.Serializer):
+class OptionView(serializers.Serializer[Any]):
     name = serializers.CharField()
     kind = serializers.ChoiceField(["choice", "boolean", "integer", "texts", "text"])
     default = serializers.JSONField()
@@ -242,7 +242,7 @@ class OptionView(serializers.Serializer):
     note = serializers.CharField()
 
 
-class FormatView(serializers.Serializer):
+class FormatView(serializers.Serializer[Any]):
     name = serializers.CharField()
     extension = serializers.CharField()
     note = serializers.CharField()
@@ -250,7 +250,7 @@ class FormatView(serializers.Serializer):
     options = OptionView(many=True)
 
 
-class FormatsView(serializers.Serializer):
+class FormatsView(serializers.Serializer[Any]):
     formats = FormatView(many=True)
     files = OptionView(many=True, help_text="Options of all files, whatever their format.")
     column_types = serializers.ListField(child=serializers.CharField())
@@ -260,7 +260,7 @@ class Formats(RoleView):
     """Every format with its options: the one place where they are declared."""
 
     @extend_schema(operation_id="formats", responses=FormatsView)
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         told = [
             {
                 "name": f.name,
@@ -274,7 +274,7 @@ class Formats(RoleView):
         return Response({"formats": told, "files": [option.to_dict() for option in FILE_OPTIONS], "column_types": list(TYPES)})
 
 
-class SampleColumn(serializers.Serializer):
+class SampleColumn(serializers.Serializer[Any]):
     name = serializers.CharField(allow_blank=True)
     kind = serializers.ChoiceField(KINDS)
     source_type = serializers.CharField(allow_blank=True, default="")
@@ -290,7 +290,7 @@ class SampleBody(StrictSerializer):
     output = serializers.DictField(required=False)
 
 
-class SampleView(serializers.Serializer):
+class SampleView(serializers.Serializer[Any]):
     text = serializers.CharField(allow_null=True, help_text="The file's text; null for a format that is none.")
     columns = serializers.ListField(child=serializers.CharField())
     rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
@@ -304,7 +304,7 @@ class Samples(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="sample", request=SampleBody, responses=SampleView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, SampleBody)
         columns = [Column(c["name"], c["kind"], c["source_type"]) for c in body["columns"]]
         if any(len(row) != len(columns) for row in body["rows"]):

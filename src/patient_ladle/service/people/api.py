@@ -11,13 +11,12 @@ from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, body_of, page_of, paged
 
 from . import services
-from .authentication import role_of
+from .authentication import SignedIn, role_of
 from .models import ROLES, Person, Token
 from .signing_in import DEVICE_DAYS, Caller, device_mark, sign_in
 
@@ -35,13 +34,13 @@ class OwnPasswordBody(StrictSerializer):
     old_password = serializers.CharField(max_length=256, trim_whitespace=False)
 
 
-class MeView(serializers.Serializer):
+class MeView(serializers.Serializer[Any]):
     name = serializers.CharField()
     role = serializers.ChoiceField(ROLES)
     token = serializers.CharField(required=False, help_text="Only in the answer to a sign-in for a token.")
 
 
-class PersonView(serializers.Serializer):
+class PersonView(serializers.Serializer[Any]):
     name = serializers.CharField()
     role = serializers.ChoiceField(ROLES)
     active = serializers.BooleanField(source="is_active")
@@ -60,7 +59,7 @@ class PersonEdit(StrictSerializer):
     active = serializers.BooleanField(required=False)
 
 
-class TokenView(serializers.Serializer):
+class TokenView(serializers.Serializer[Any]):
     id = serializers.IntegerField()
     person = serializers.CharField(source="person.name")
     name = serializers.CharField()
@@ -73,7 +72,7 @@ class TokenView(serializers.Serializer):
     secret = serializers.SerializerMethodField(help_text="Shown once, in the answer that made the token.")
 
     def get_secret(self, token: Token) -> str:
-        return str(getattr(token, "secret_shown_once", ""))
+        return token.secret_shown_once
 
 
 class TokenBody(StrictSerializer):
@@ -85,11 +84,11 @@ class TokenBody(StrictSerializer):
 DEVICE_COOKIE = "ladle_device"
 
 
-def _caller(request: Request) -> Caller:
+def _caller(request: SignedIn) -> Caller:
     return Caller(request.META.get("REMOTE_ADDR", ""), request.COOKIES.get(DEVICE_COOKIE, ""))
 
 
-def _token_of(request: Request) -> Token | None:
+def _token_of(request: SignedIn) -> Token | None:
     return request.auth if isinstance(request.auth, Token) else None
 
 
@@ -101,7 +100,7 @@ class SessionSignIn(RoleView):
     permission_classes: Any = []
 
     @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=MeView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, SignInBody)
         person = sign_in(body["name"], body["password"], _caller(request))
         login(request._request, person, backend="django.contrib.auth.backends.ModelBackend")
@@ -120,7 +119,7 @@ class TokenSignIn(RoleView):
     permission_classes: Any = []
 
     @extend_schema(operation_id="token_sign_in", request=SignInBody, responses=MeView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body = body_of(request, SignInBody)
         person = sign_in(body["name"], body["password"], _caller(request))
         name = body.get("token_name", "sign-in")
@@ -132,12 +131,12 @@ class Me(RoleView):
     """Who is signed in."""
 
     @extend_schema(operation_id="me", responses=MeView)
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         get_token(request._request)
         return Response({"name": request.user.name, "role": role_of(request)})
 
     @extend_schema(operation_id="sign_out", request=None, responses={204: None})
-    def delete(self, request: Request) -> Response:
+    def delete(self, request: SignedIn) -> Response:
         logout(request._request)
         token = _token_of(request)
         if token is not None:
@@ -145,7 +144,7 @@ class Me(RoleView):
         return Response(status=204)
 
     @extend_schema(operation_id="change_own_password", request=OwnPasswordBody, responses=MeView)
-    def patch(self, request: Request) -> Response:
+    def patch(self, request: SignedIn) -> Response:
         body, token = body_of(request, OwnPasswordBody), _token_of(request)
         person = services.change_own_password(request.user, body["old_password"], body["password"], _caller(request), token)
         if token is None:
@@ -157,11 +156,11 @@ class People(RoleView):
     needs = {"GET": "administrator", "POST": "administrator"}
 
     @extend_schema(operation_id="people", responses=PersonView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(PersonView(Person.objects.order_by("name"), many=True).data)
 
     @extend_schema(operation_id="add_person", request=PersonBody, responses={201: PersonView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(PersonView(services.add_person(**body_of(request, PersonBody))).data, status=201)
 
 
@@ -169,7 +168,7 @@ class OnePerson(RoleView):
     needs = {"PATCH": "administrator"}
 
     @extend_schema(operation_id="edit_person", request=PersonEdit, responses=PersonView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         own = name == request.user.name
         person = services.edit_person(name, body_of(request, PersonEdit), _token_of(request) if own else None)
         if own and _token_of(request) is None:
@@ -181,13 +180,13 @@ class Tokens(RoleView):
     """One's own tokens; an administrator sees everybody's."""
 
     @extend_schema(operation_id="tokens", responses=paged("Token", TokenView))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         mine = Token.objects.select_related("person")
         found = mine if role_of(request) == "administrator" else mine.filter(person=request.user)
         return page_of(request, self, found, TokenView)
 
     @extend_schema(operation_id="add_token", request=TokenBody, responses={201: TokenView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         body, role = body_of(request, TokenBody), role_of(request)
         token, secret = services.add_token(
             request.user, body["name"], body.get("role", role), body.get("days"), role, _token_of(request)
@@ -198,6 +197,6 @@ class Tokens(RoleView):
 
 class OneToken(RoleView):
     @extend_schema(operation_id="revoke_token", request=None, responses={204: None})
-    def delete(self, request: Request, token_id: int) -> Response:
+    def delete(self, request: SignedIn, token_id: int) -> Response:
         services.revoke_token(request.user, token_id, role_of(request), _token_of(request))
         return Response(status=204)

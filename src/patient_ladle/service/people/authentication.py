@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
@@ -14,7 +14,17 @@ from rest_framework.request import Request
 from patient_ladle.core.errors import NotAllowed, NotSignedIn
 from patient_ladle.service.common.caller import set_role
 
-from .models import ROLES, Token, digest_of
+from .models import ROLES, Person, Token, digest_of
+
+if TYPE_CHECKING:
+
+    class SignedIn(Request):
+        """A request as a view is given it: ``RolePermission`` has let it through, so somebody has signed in."""
+
+        @property  # type: ignore[misc]  # nobody sets it
+        def user(self) -> Person: ...  # type: ignore[override]
+else:
+    SignedIn = Request
 
 _USED_EVERY = timedelta(minutes=1)
 """``last_used_at`` is exact to this: not one write for every call."""
@@ -48,7 +58,7 @@ class ConsoleAuthentication(SessionAuthentication):
     """The console's session cookie, with its CSRF token on every change."""
 
 
-class _BearerInDocument(OpenApiAuthenticationExtension):
+class _BearerInDocument(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]  # it registers itself
     target_class = "patient_ladle.service.people.authentication.BearerAuthentication"
     name = "bearer"
 
@@ -56,7 +66,7 @@ class _BearerInDocument(OpenApiAuthenticationExtension):
         return {"type": "http", "scheme": "bearer"}
 
 
-class _SessionInDocument(OpenApiAuthenticationExtension):
+class _SessionInDocument(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]  # it registers itself
     target_class = "patient_ladle.service.people.authentication.ConsoleAuthentication"
     name = "session"
 
@@ -66,7 +76,7 @@ class _SessionInDocument(OpenApiAuthenticationExtension):
 
 def role_of(request: Request) -> str:
     """The role in effect: the token's, but never above its person's."""
-    role = request.user.role
+    role = cast(Person, request.user).role
     if isinstance(request.auth, Token) and not may(request.auth.role, role):
         return str(request.auth.role)
     return str(role)
@@ -83,7 +93,7 @@ class RolePermission(BasePermission):
         set_role(role)
         if not may(role, needed):
             raise NotAllowed(
-                f"'{request.user.name}' is signed in as {role}; this needs {needed}.",
+                f"'{cast(Person, request.user).name}' is signed in as {role}; this needs {needed}.",
                 "Ask an administrator for the role, or sign in as somebody who has it.",
             )
         return True

@@ -64,6 +64,8 @@ class Token(models.Model):
     expires_at = models.DateTimeField(null=True)
     last_used_at = models.DateTimeField(null=True)
     revoked_at = models.DateTimeField(null=True)
+    secret_shown_once: str = ""
+    """Known only to the answer that made the token."""
 
     class Meta:
         ordering: ClassVar = ["-id"]

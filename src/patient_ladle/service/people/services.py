@@ -90,7 +90,8 @@ def change_own_password(person: Person, old: str, new: str, caller: Caller, kept
 def end_sign_ins(person: Person, kept: Token | None = None) -> None:
     """Every token and session of a person ends; ``kept`` is the token that asks for it."""
     now = timezone.now()
-    Token.objects.filter(person=person, revoked_at=None).exclude(pk=kept.pk if kept else None).update(revoked_at=now)
+    tokens = Token.objects.filter(person=person, revoked_at=None)
+    (tokens.exclude(pk=kept.pk) if kept else tokens).update(revoked_at=now)
     person.sign_in_round += 1
 
 

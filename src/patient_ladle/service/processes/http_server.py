@@ -33,7 +33,7 @@ REQUEST_SECONDS = float(os.environ.get("LADLE_REQUEST_SECONDS", "30"))
 """From the first byte of a request to its last: two megabytes take that on the slowest line that anybody works with."""
 IDLE_SECONDS = 75
 """Longer than clients and proxies keep a connection that they use again, usually a minute."""
-LOOK_SECONDS = 2
+POLL_SECONDS = 2
 """How often connections are looked through for those whose time is up."""
 HEAD_BYTES = 32 << 10
 BODY_BYTES = 4 << 20
@@ -51,7 +51,7 @@ _HINTS = {
 }
 
 
-class _Refusal(ErrorTask):
+class _Refusal(ErrorTask):  # type: ignore[misc]  # it has no types
     """The answer to a request that cannot be read."""
 
     def execute(self) -> None:
@@ -79,7 +79,7 @@ class _Refusal(ErrorTask):
         self.write(body)
 
 
-class _Channel(HTTPChannel):
+class _Channel(HTTPChannel):  # type: ignore[misc]  # it has no types
     """One connection; knows since when the request that it is reading has been on its way."""
 
     error_task_class = _Refusal
@@ -102,7 +102,7 @@ class _Channel(HTTPChannel):
         return not self.requests and not self.total_outbufs_len
 
 
-class WebServer(TcpWSGIServer):
+class WebServer(TcpWSGIServer):  # type: ignore[misc]  # it has no types
     """Serves one application on a socket that listens already, and may be shared with other processes."""
 
     channel_class = _Channel
@@ -113,7 +113,7 @@ class WebServer(TcpWSGIServer):
             threads=THREADS,
             connection_limit=MOST_CONNECTIONS,
             channel_timeout=IDLE_SECONDS,
-            cleanup_interval=LOOK_SECONDS,
+            cleanup_interval=POLL_SECONDS,
             max_request_header_size=HEAD_BYTES,
             max_request_body_size=BODY_BYTES,
             inbuf_overflow=IN_MEMORY_BYTES,

@@ -13,15 +13,16 @@ from django.utils import timezone
 
 from patient_ladle.service.alerts import courier
 from patient_ladle.service.common.alone import AWAY, guarded, one_by_one
-from patient_ladle.service.runs.alarms import mind_space, sum_up, tell_missed
-from patient_ladle.service.runs.clearing import clear_attempts, clear_targets
-from patient_ladle.service.runs.models import Pulse
+from patient_ladle.service.common.clock import database_now
+from patient_ladle.service.ledger.alarms import mind_space, tell_missed
+from patient_ladle.service.ledger.clearing import clear_attempts, clear_targets
+from patient_ladle.service.ledger.models import Pulse
+from patient_ladle.service.ledger.waiting import BATCH as WAITING_BATCH
+from patient_ladle.service.ledger.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
 from patient_ladle.service.runs.retention import forget_old, remove_old, sweep_store
-from patient_ladle.service.runs.waiting import BATCH as WAITING_BATCH
-from patient_ladle.service.runs.waiting import hold_quiet_sources, mark_late, settle_due
+from patient_ladle.service.runs.summaries import sum_up
 from patient_ladle.service.schedules.models import Schedule
-from patient_ladle.service.schedules.services import database_now
 
 from .parent import end_with_parent
 from .second_scheduler import SecondScheduler

@@ -45,7 +45,7 @@ def listening_on(listen: str, port: int) -> socket.socket:
 
 def _serve(listening: socket.socket, alive: int) -> None:
     """One process: until it is asked to stop, or the one that started it has gone."""
-    from patient_ladle.service.runs.pulses import watch as watch_pulses
+    from patient_ladle.service.ledger.pulses import watch as watch_pulses
     from patient_ladle.service.wsgi import application
 
     server = WebServer(application, listening)

@@ -10,7 +10,7 @@ import subprocess
 import threading
 import time
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -27,12 +27,12 @@ from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY, guarded
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
-from patient_ladle.service.runs import ledger
-from patient_ladle.service.runs.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
-from patient_ladle.service.runs.models import Run, Worker
-from patient_ladle.service.runs.registration import join, mind_clock
-from patient_ladle.service.runs.run_log import QUEUED_CHANNEL
-from patient_ladle.service.runs.states import RUNNING
+from patient_ladle.service.ledger import work as ledger
+from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
+from patient_ladle.service.ledger.models import Run, Worker
+from patient_ladle.service.ledger.registration import join, mind_clock
+from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
+from patient_ladle.service.ledger.states import RUNNING
 from patient_ladle.service.sources.reading import Reading, limits_of
 
 log = logging.getLogger("ladle.worker")
@@ -228,11 +228,7 @@ class WorkerProcess:
         minded = self.minded[run.pk, run.attempt] = _Minded(run, child)
         ended = False
         for told in child.told_together():
-            for said in told:
-                if said["kind"] == "stage":
-                    minded.enters(said["name"])
-            if facts := [said for said in told if said["kind"] not in _TURNS]:
-                retry_while_database_away(ledger.record, run, facts)
+            self._record(minded, told)
             for said in told:
                 match said["kind"]:
                     case "publish":
@@ -246,11 +242,24 @@ class WorkerProcess:
                         raise self._cause(minded, from_dict(said["error"]))
         status = child.wait()
         if not ended:
-            if minded.asked:
-                raise minded.asked[1]
-            how = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
-            hint = "It may have run out of memory: narrow the statement." if status == -9 else "The service's log has more."
-            raise WorkerLost(f"the run's child {how} without a last word.", hint)
+            raise self._without_a_word(minded, status)
+
+    @staticmethod
+    def _record(minded: _Minded, told: Sequence[dict[str, Any]]) -> None:
+        for said in told:
+            if said["kind"] == "stage":
+                minded.enters(said["name"])
+        if facts := [said for said in told if said["kind"] not in _TURNS]:
+            retry_while_database_away(ledger.record, minded.run, facts)
+
+    @staticmethod
+    def _without_a_word(minded: _Minded, status: int) -> LadleError:
+        """Why a child has gone that said neither *done* nor *failed*."""
+        if minded.asked:
+            return minded.asked[1]
+        how = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
+        hint = "It may have run out of memory: narrow the statement." if status == -9 else "The service's log has more."
+        return WorkerLost(f"the run's child {how} without a last word.", hint)
 
     @staticmethod
     def _cause(minded: _Minded, error: LadleError) -> LadleError:
@@ -299,7 +308,7 @@ class WorkerProcess:
 
     def _take_place(self) -> None:
         """Of the one before, without waiting for a lease: it was seen dead."""
-        for other in Worker.objects.filter(host=self.row.host, pid=self.after, gone_at=None).exclude(pk=self.id):
+        for other in Worker.objects.filter(host=self.row.host, pid=self.after or 0, gone_at=None).exclude(pk=self.id):
             self._take_over(other)
 
     def watch_over(self) -> None:
@@ -339,7 +348,7 @@ class WorkerProcess:
                     run = claim_delivery(self.row, busy)
                     if run is None:
                         break
-                    self.delivering[run.pk] = tuple(run.delivery_plan["targets"])
+                    self.delivering[run.pk] = tuple(run.plan["targets"])
                     threading.Thread(target=self._deliver_one, args=(run,), daemon=True).start()
             self.stop.wait(DELIVERY_SECONDS)
 
@@ -359,7 +368,7 @@ class WorkerProcess:
 
     def _wait_for_queue(self) -> None:
         """Until a run is queued, or for one poll. Its loss costs latency only, and is told once."""
-        own = settings.DATABASES["default"]
+        own: dict[str, Any] = settings.DATABASES["default"]
         try:
             with psycopg.connect(
                 host=own["HOST"], port=own["PORT"], user=own["USER"], password=own["PASSWORD"], dbname=own["NAME"],

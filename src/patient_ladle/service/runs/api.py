@@ -10,7 +10,6 @@ from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, unknown_name
@@ -18,14 +17,10 @@ from patient_ladle.core.values.parameters import masked
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.extracts.models import Extract
-
-from . import delivering, holding, published, services
-from .dry_run import dry_run
-from .files_api import FileView
-from .models import LogLine, Run, Worker
-from .night import coming_next
-from .pulses import what_does_not_run
-from .states import (
+from patient_ladle.service.ledger import delivering, holding
+from patient_ladle.service.ledger.models import LogLine, Run, Worker
+from patient_ladle.service.ledger.pulses import what_does_not_run
+from patient_ladle.service.ledger.states import (
     DELIVERIES,
     DELIVERY_FAILED,
     ENDED,
@@ -39,6 +34,12 @@ from .states import (
     TO_DELIVER,
     UNDER_WAY,
 )
+from patient_ladle.service.people.authentication import SignedIn
+
+from . import published, services
+from .dry_run import dry_run
+from .files_api import FileView
+from .night import coming_next
 
 OPEN_STAGES = ("describe", "fetch", "prove", "store")
 """Stages whose lines say nothing of servers, logins, workers or delivery paths."""
@@ -46,12 +47,12 @@ LOG_LINES = 500
 """Lines of one answer; ``next`` says where to go on."""
 
 
-class StageView(serializers.Serializer):
+class StageView(serializers.Serializer[Any]):
     stage = serializers.CharField()
     at = serializers.DateTimeField()
 
 
-class ErrorView(serializers.Serializer):
+class ErrorView(serializers.Serializer[Any]):
     code = serializers.CharField()
     message = serializers.CharField()
     hint = serializers.CharField()
@@ -63,7 +64,7 @@ class RunLine(ForAuthors):
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
     environment = serializers.CharField(source="environment.name")
-    source = serializers.CharField(source="source_name")
+    source = serializers.CharField(source="source_name")  # type: ignore[assignment]  # a field of that name
     state = serializers.ChoiceField(STATES)
     stage = serializers.CharField()
     late = serializers.BooleanField()
@@ -84,7 +85,7 @@ class RunLine(ForAuthors):
     ended_at = serializers.DateTimeField(allow_null=True)
     rows = serializers.IntegerField(allow_null=True)
     attempt = serializers.IntegerField()
-    attempts_most = serializers.IntegerField()
+    max_attempts = serializers.IntegerField()
     step = serializers.IntegerField(help_text="Place in the sequence of its schedule.")
     waits_for = serializers.CharField(help_text="Why it waits, in words.")
     wait_until = serializers.DateTimeField(allow_null=True, help_text="When it is looked at again.")
@@ -99,12 +100,12 @@ class RunLine(ForAuthors):
     files = FileView(many=True)
 
 
-class FindingView(serializers.Serializer):
+class FindingView(serializers.Serializer[Any]):
     text = serializers.CharField()
     then = serializers.ChoiceField(["hold", "warn"])
 
 
-class StatementResultView(serializers.Serializer):
+class StatementResultView(serializers.Serializer[Any]):
     title = serializers.CharField()
     rows = serializers.IntegerField()
     columns = serializers.ListField(child=serializers.DictField())
@@ -115,7 +116,7 @@ class RunView(RunLine):
     errors_in = ("error", "delivery_error")
     delivery_error = ErrorView(allow_null=True, help_text="Why it is not delivered; null: nothing stands in its way.")
     deliver_at = serializers.DateTimeField(allow_null=True, help_text="When the delivery is tried next.")
-    deliver_into = serializers.CharField(source="delivers_into", help_text="Folders of the delivery, separated by ;")
+    deliver_into = serializers.CharField(source="delivers_into", help_text="Folders of the delivery, separated by commas")
     failures = serializers.IntegerField(help_text="So many attempts ended by a fault.")
     lost = serializers.IntegerField(help_text="So many attempts ended with their workers.")
     revision = serializers.IntegerField(source="revision.number")
@@ -176,7 +177,7 @@ class DeliveryBody(StrictSerializer):
         delivering.CHOICES, help_text="again: now; elsewhere: now, into other folders; left: it stays undelivered."
     )
     into = serializers.CharField(
-        allow_blank=True, default="", max_length=500, help_text="With elsewhere: the folders, separated by ;"
+        allow_blank=True, default="", max_length=500, help_text="With elsewhere: the folders, separated by commas"
     )
     note = serializers.CharField(allow_blank=True, default="", max_length=400, help_text="Why, for the record.")
 
@@ -197,13 +198,13 @@ class LogLineView(ForAuthors):
         return made
 
 
-class LogView(serializers.Serializer):
+class LogView(serializers.Serializer[Any]):
     lines = LogLineView(many=True)
     next = serializers.IntegerField(help_text="Give it as `after` to get what comes next.")
     ended = serializers.BooleanField(help_text="The run has ended and there are no more lines.")
 
 
-class StatusView(serializers.Serializer):
+class StatusView(serializers.Serializer[Any]):
     counts = serializers.DictField(child=serializers.IntegerField(), help_text="Runs of the last 24 hours by state.")
     workers = serializers.IntegerField()
     nothing_runs = serializers.ListField(
@@ -241,7 +242,7 @@ def lines_of_runs() -> Any:
 
 
 def _one(number: int) -> Run:
-    services.run_numbered(number)
+    Run.numbered(number)
     found: Run = Run.objects.select_related(*_RELATED, "revision", "again_of").prefetch_related("files").get(pk=number)
     return found
 
@@ -270,7 +271,7 @@ class Runs(RoleView):
         ],
         responses=paged("Run", RunLine),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found, given = lines_of_runs(), request.query_params
         if given.get("extract"):
             named = Q(name=given["extract"]) | Q(former_names__name=given["extract"])
@@ -293,7 +294,7 @@ class Runs(RoleView):
         parameters=[OpenApiParameter("Idempotency-Key", str, OpenApiParameter.HEADER)],
         responses={201: RunView, 200: RunView},
     )
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         key = request.headers.get("Idempotency-Key", "")
         run, new = services.start_run_once(request.user, body_of(request, RunBody), key)
         return Response(RunView(_one(run.pk)).data, status=201 if new else 200)
@@ -318,22 +319,22 @@ class DryRunFile(ForAuthors):
     overwrites = serializers.BooleanField(help_text="The existing file would be overwritten.")
 
 
-class ExpectedView(serializers.Serializer):
+class ExpectedView(serializers.Serializer[Any]):
     rows = serializers.IntegerField()
-    rows_least = serializers.IntegerField()
-    rows_most = serializers.IntegerField()
+    rows_min = serializers.IntegerField()
+    rows_max = serializers.IntegerField()
     seconds = serializers.FloatField()
     runs = serializers.IntegerField(help_text="So many earlier runs this is the median of.")
     same_values = serializers.BooleanField(help_text="Whether they were given the same values; else there are none such.")
 
 
-class LimitsView(serializers.Serializer):
+class LimitsView(serializers.Serializer[Any]):
     rows = serializers.IntegerField(allow_null=True)
     bytes = serializers.IntegerField(allow_null=True)
     seconds = serializers.IntegerField()
 
 
-class CodeView(serializers.Serializer):
+class CodeView(serializers.Serializer[Any]):
     command = serializers.CharField()
     python = serializers.CharField()
 
@@ -342,7 +343,7 @@ class DryRunView(ForAuthors):
     for_authors = ("reads", "place", "deliver_into")
     extract = serializers.CharField()
     revision = serializers.IntegerField()
-    source = serializers.CharField()
+    source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
     engine = serializers.CharField()
     environment = serializers.CharField()
     reads = serializers.DictField(child=serializers.CharField())
@@ -364,22 +365,22 @@ class DryRuns(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="dry_run", request=RunBody, responses=DryRunView)
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         url = request.build_absolute_uri("/").rstrip("/")
         return Response(DryRunView(dry_run(body_of(request, RunBody), url)).data)
 
 
 class OneRun(RoleView):
     @extend_schema(operation_id="run", responses=RunView)
-    def get(self, request: Request, number: int) -> Response:
+    def get(self, request: SignedIn, number: int) -> Response:
         return Response(RunView(_one(number)).data)
 
 
 class RunLog(RoleView):
     @extend_schema(operation_id="run_log", parameters=[OpenApiParameter("after", int)], responses=LogView)
-    def get(self, request: Request, number: int) -> Response:
+    def get(self, request: SignedIn, number: int) -> Response:
         after = number_in(request, "after", 0)
-        run = services.run_numbered(number)
+        run = Run.numbered(number)
         lines = list(LogLine.objects.filter(run=run, id__gt=after)[:LOG_LINES])
         ended = run.state in ENDED and len(lines) < LOG_LINES
         last = lines[-1].pk if lines else after
@@ -390,7 +391,7 @@ class RunCancel(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="cancel_run", request=None, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         return Response(RunView(_one(services.cancel_run(request.user, number).pk)).data)
 
 
@@ -398,7 +399,7 @@ class RunAgain(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="run_again", request=AgainBody, responses={201: RunView})
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         body = body_of(request, AgainBody)
         return Response(RunView(_one(services.run_again(request.user, number, body["newest_revision"]).pk)).data, status=201)
 
@@ -407,7 +408,7 @@ class RunRelease(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="release_run", request=DecisionBody, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         holding.release(request.user, number, body_of(request, DecisionBody)["note"])
         return Response(RunView(_one(number)).data)
 
@@ -416,7 +417,7 @@ class RunReject(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="reject_run", request=DecisionBody, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         holding.reject(request.user, number, body_of(request, DecisionBody)["note"])
         return Response(RunView(_one(number)).data)
 
@@ -425,7 +426,7 @@ class RunPublish(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="publish_run", request=None, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         """From now on the result counts among what its extract publishes; it is delivered unless a newer one is published."""
         published.publish(request.user, number)
         return Response(RunView(_one(number)).data)
@@ -435,7 +436,7 @@ class RunWithdraw(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="withdraw_run", request=DecisionBody, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         """The result counts no more among what its extract publishes; delivered files stay where they are."""
         published.withdraw(request.user, number, body_of(request, DecisionBody)["note"])
         return Response(RunView(_one(number)).data)
@@ -445,7 +446,7 @@ class RunDelivery(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="decide_delivery", request=DeliveryBody, responses=RunView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         """What becomes of a delivery that failed, or waits to be tried again: again, elsewhere, or left."""
         delivering.decide_delivery(request.user, number, **body_of(request, DeliveryBody))
         return Response(RunView(_one(number)).data)
@@ -453,7 +454,7 @@ class RunDelivery(RoleView):
 
 class Status(RoleView):
     @extend_schema(operation_id="status", responses=StatusView)
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         now = timezone.now()
         recent = Run.objects.filter(queued_at__gte=now - timedelta(hours=24)).values_list("state", flat=True)
         first = next(iter(coming_next()), None)

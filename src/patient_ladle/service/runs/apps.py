@@ -9,6 +9,7 @@ class RunsConfig(AppConfig):
     """Due times are recorded here; a schedule is changed below, and has them recorded first."""
 
     name = "patient_ladle.service.runs"
+    label = "runs_services"  # without tables of its own
 
     def ready(self) -> None:
         from patient_ladle.service.schedules import services

@@ -16,14 +16,14 @@ from patient_ladle.core.files.naming import holds, stem
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.runs.due_decisions import DUE_TIME, RUN
 from patient_ladle.core.values.calendars.clock import before_day, check_order, check_zone
+from patient_ladle.service.ledger.models import Backfill, Run
+from patient_ladle.service.ledger.states import ENDED, FINISHED, LIVE, REJECTED
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime, Schedule
 from patient_ladle.service.schedules.services import schedule_named
 from patient_ladle.words import spaced
 
-from .models import Backfill, Run
 from .services import cancel_run, due_runs, queue_due_runs
-from .states import ENDED, FINISHED, LIVE, REJECTED
 
 MOST = 1_000
 """Due times of one backfill: more are a mistake, or are better done in parts."""

@@ -8,14 +8,14 @@ from django.db.models import Count
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, checked, page_of, paged
+from patient_ladle.service.ledger.models import Backfill, Run
+from patient_ladle.service.ledger.states import LIVE
+from patient_ladle.service.people.authentication import SignedIn
 
 from . import backfilling
-from .models import Backfill, Run
-from .states import LIVE
 
 UNDER_WAY, OVER, STOPPED = BACKFILL_STATES = ("in_progress", "ended", "cancelled")
 
@@ -29,7 +29,7 @@ class BackfillBody(StrictSerializer):
         return {"from": DayField(source="first", help_text="The first local date."), **super().get_fields()}
 
 
-class PlannedRun(serializers.Serializer):
+class PlannedRun(serializers.Serializer[Any]):
     due_at = serializers.DateTimeField()
     data_date = serializers.DateField()
     runs = serializers.BooleanField(help_text="Whether a backfill runs it.")
@@ -37,7 +37,7 @@ class PlannedRun(serializers.Serializer):
     run = serializers.IntegerField(allow_null=True, help_text="The newest run that it has already.")
 
 
-class BackfillLine(serializers.Serializer):
+class BackfillLine(serializers.Serializer[Any]):
     id = serializers.IntegerField()
     schedule = serializers.CharField(source="schedule.name")
     to = serializers.DateField(source="last", help_text="The last local date.")
@@ -95,12 +95,12 @@ class ScheduleBackfill(RoleView):
         ],
         responses=PlannedRun(many=True),
     )
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         given = checked(request.query_params.dict(), BackfillBody)
         return Response(PlannedRun(backfilling.planned(name, **given), many=True).data)
 
     @extend_schema(operation_id="backfill", request=BackfillBody, responses={201: BackfillView})
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         return _shown(backfilling.backfill(request.user, name, **body_of(request, BackfillBody)), 201)
 
 
@@ -112,7 +112,7 @@ class Backfills(RoleView):
         ],
         responses=paged("Backfill", BackfillLine),
     )  # fmt: skip
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found = Backfill.objects.select_related("schedule", "person")
         if schedule := request.query_params.get("schedule"):
             found = found.filter(schedule__name=schedule)
@@ -121,7 +121,7 @@ class Backfills(RoleView):
 
 class OneBackfill(RoleView):
     @extend_schema(operation_id="one_backfill", responses=BackfillView)
-    def get(self, request: Request, number: int) -> Response:
+    def get(self, request: SignedIn, number: int) -> Response:
         return _shown(backfilling.backfill_numbered(number))
 
 
@@ -129,7 +129,7 @@ class BackfillCancel(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="cancel_backfill", request=None, responses=BackfillView)
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         return _shown(backfilling.cancel_backfill(request.user, number))
 
 
@@ -137,5 +137,5 @@ class BackfillRepeat(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(operation_id="repeat_backfill", request=None, responses={201: BackfillView})
-    def post(self, request: Request, number: int) -> Response:
+    def post(self, request: SignedIn, number: int) -> Response:
         return _shown(backfilling.repeat_backfill(request.user, number), 201)

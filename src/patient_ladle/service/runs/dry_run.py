@@ -22,15 +22,15 @@ from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
+from patient_ladle.service.ledger.delivering import known_of
+from patient_ladle.service.ledger.models import Run
+from patient_ladle.service.ledger.owning import owned_by_others, words_of
+from patient_ladle.service.ledger.states import FINISHED
 from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.queries import environment_named
 from patient_ladle.service.sources.reading import Reading, engine_of, language_of, limits_of
 
-from .delivering import known_of
-from .models import Run
-from .owning import owned_by_others, words_of
 from .services import default_environment, is_published, runnable
-from .states import FINISHED
 
 LOOKED_AT = 100
 EARLIER_RUNS = 10
@@ -93,7 +93,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             for each in told
         ],
         "files": files,
-        "deliver_into": "; ".join(targets),
+        "deliver_into": ", ".join(targets),
         "expected": _expected(extract, environment.pk, {p.name for p in declared if p.sensitive}, given_in_all),
         "limits": {"rows": limits.max_rows, "bytes": limits.max_bytes, "seconds": limits.query_timeout_seconds},
         "warnings": [
@@ -142,8 +142,8 @@ def _expected(
     rows = [run.rows or 0 for run in found]
     return {
         "rows": int(statistics.median(rows)),
-        "rows_least": min(rows),
-        "rows_most": max(rows),
+        "rows_min": min(rows),
+        "rows_max": max(rows),
         "seconds": round(statistics.median(seconds), 1),
         "runs": len(found),
         "same_values": bool(same),
@@ -193,7 +193,7 @@ def _of_others(extract: Extract, environment: Environment, files: Sequence[Mappi
     return [f"{words_of(name)}: this would not be delivered." for name in owned_by_others(paths, extract.pk, environment.pk)]
 
 
-def code_of(
+def code_of(  # noqa: PLR0913 - all that a command that starts a run is given
     name: str,
     environment: str,
     declared: Sequence[Parameter],

@@ -16,34 +16,34 @@ from urllib.parse import quote
 
 from django.conf import settings
 from django.db import connection
-from django.http import FileResponse, HttpResponse, StreamingHttpResponse
+from django.http import FileResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 from waitress.channel import ClientDisconnected
 
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.files.formats import checked_options, get_format
 from patient_ladle.core.runs.engine import DESCRIPTOR
+from patient_ladle.service.children.file_preview import StoredAt, preview_of
 from patient_ladle.service.children.judging import judged_within
-from patient_ladle.service.children.looking import StoredAt, look_into
 from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.ledger.models import ResultFile, Run
+from patient_ladle.service.ledger.states import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED
+from patient_ladle.service.ledger.stores import store
+from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.words import spaced
 
-from . import services
-from .models import ResultFile, Run
 from .published import held_hint, held_words, latest, refuse_held
-from .states import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED
-from .stores import store
 
 log = logging.getLogger("ladle.results")
-LOOK_SECONDS = float(os.environ.get("LADLE_LOOK_SECONDS", "30"))
-"""What a look into a stored file may take, the way to the store among it."""
+PREVIEW_SECONDS = float(os.environ.get("LADLE_QUERY_SECONDS", "30"))
+"""Seconds that a preview of a stored file may take, the way to the store among it."""
 
 
 class FileView(ForAuthors):
@@ -55,11 +55,15 @@ class FileView(ForAuthors):
     rows = serializers.IntegerField()
     bytes = serializers.IntegerField()
     sha256 = serializers.CharField()
-    statement = serializers.IntegerField(help_text="Which statement of the extract it holds, from 0; the first of several.")
+    statement = serializers.IntegerField(
+        source="statement_number", help_text="Which statement of the extract it holds, from 1; the first of several."
+    )
     part = serializers.IntegerField(allow_null=True, help_text="Which part of a split result, from 1.")
     compression = serializers.CharField()
     sheets = serializers.ListField(
-        child=serializers.JSONField(), help_text="Of a workbook: name, place of its statement, rows."
+        child=serializers.JSONField(),
+        source="numbered_sheets",
+        help_text="Of a workbook: name, number of its statement from 1, rows.",
     )
     removed_at = serializers.DateTimeField(allow_null=True, help_text="When it was removed from the result store.")
     delivered_path = serializers.CharField(help_text="Empty: not delivered.")
@@ -77,14 +81,14 @@ class ResultLine(FileView):
     ended_at = serializers.DateTimeField(source="run.ended_at")
 
 
-class FilePreview(serializers.Serializer):
+class FilePreview(serializers.Serializer[Any]):
     columns = serializers.ListField(child=serializers.CharField())
     rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
     complete = serializers.BooleanField(help_text="These are all the rows there are.")
 
 
 def _finished(number: int) -> Run:
-    run = services.run_numbered(number)
+    run = Run.numbered(number)
     if run.state != FINISHED:
         raise NotFound(f"run {number} has no files: it is {spaced(run.state)}.", "Wait until it has finished.")
     gone = run.files.exclude(removed_at=None).first()
@@ -126,7 +130,7 @@ class RunFile(RoleView):
     """One stored file; ``datapackage.json`` is the descriptor. Serves a single range (RFC 9110, section 14)."""
 
     @extend_schema(operation_id="run_file", responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)})
-    def get(self, request: Request, number: int, name: str) -> HttpResponse:
+    def get(self, request: SignedIn, number: int, name: str) -> HttpResponseBase:
         run = _finished(number)
         if name == DESCRIPTOR:
             return _download(request, _descriptor(run), name, "application/json", f'"{run.pk}.{run.attempt}"')
@@ -142,20 +146,20 @@ class RunFilePreview(RoleView):
         parameters=[OpenApiParameter("rows", int), OpenApiParameter("sheet", str)],
         responses=FilePreview,
     )
-    def get(self, request: Request, number: int, name: str) -> Response:
+    def get(self, request: SignedIn, number: int, name: str) -> Response:
         file = _file_of(_finished(number), name)
         wanted = number_in(request, "rows", 50, 1, 1_000)
         options = checked_options(file.format, file.options)
         at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         sheet = request.query_params.get("sheet", "")
-        return Response(judged_within(LOOK_SECONDS, look_into, at, file.format, options, file.compression, wanted, sheet))
+        return Response(judged_within(PREVIEW_SECONDS, preview_of, at, file.format, options, file.compression, wanted, sheet))
 
 
-class RunArchive(RoleView):
+class RunZip(RoleView):
     """All files of a run and their descriptor, as one archive."""
 
     @extend_schema(operation_id="run_archive", responses={(200, "application/zip"): OpenApiResponse(OpenApiTypes.BINARY)})
-    def get(self, request: Request, number: int) -> HttpResponse:
+    def get(self, request: SignedIn, number: int) -> HttpResponseBase:
         run = _finished(number)
         members = [(file.name, partial(_opened, file), file.sha256) for file in run.files.all()]
         members.append((DESCRIPTOR, partial(_descriptor, run), ""))
@@ -205,7 +209,7 @@ def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO], str]]) -> Ite
     yield out.taken()
 
 
-class NewerHeld(serializers.Serializer):
+class NewerHeld(serializers.Serializer[Any]):
     run = serializers.IntegerField(source="pk")
     why = serializers.SerializerMethodField(help_text="By which guard.")
     next = serializers.SerializerMethodField(help_text="What becomes of it, and by whom.")
@@ -217,7 +221,7 @@ class NewerHeld(serializers.Serializer):
         return held_hint(run)
 
 
-class LatestView(serializers.Serializer):
+class LatestView(serializers.Serializer[Any]):
     run = serializers.IntegerField(source="run.pk")
     environment = serializers.CharField(source="run.environment.name")
     data_date = serializers.DateField(source="run.data_date")
@@ -234,7 +238,7 @@ class LatestRun(RoleView):
         parameters=[OpenApiParameter("environment", str), OpenApiParameter("format", str, description="That it must have.")],
         responses=LatestView,
     )
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         form = request.query_params.get("format", "")
         found = latest(extract_named(name), request.query_params.get("environment", ""), get_format(form).name if form else "")
         return Response(LatestView(found).data)
@@ -252,14 +256,14 @@ class LatestResult(RoleView):
         ],
         responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)},
     )
-    def get(self, request: Request, name: str, form: str) -> HttpResponse:
+    def get(self, request: SignedIn, name: str, format: str) -> HttpResponseBase:
         extract, asked = extract_named(name), request.query_params
-        found = latest(extract, asked.get("environment", ""), get_format(form).name)
-        files = [file for file in found.run.files.filter(removed_at=None) if file.format == get_format(form).name]
-        for key, shift in (("statement", 1), ("part", 0)):
+        found = latest(extract, asked.get("environment", ""), get_format(format).name)
+        files = [file for file in found.run.files.filter(removed_at=None) if file.format == get_format(format).name]
+        for key, held in (("statement", "statement_number"), ("part", "part")):
             given = asked.get(key)
             if given is not None:
-                files = [file for file in files if str((getattr(file, key) or 0) + shift) == given]
+                files = [file for file in files if str(getattr(file, held) or 0) == given]
         if not files:
             raise NotFound(
                 f"the latest result of '{extract.name}' has no such statement or part.", "Leave statement and part out."
@@ -271,14 +275,14 @@ class LatestResult(RoleView):
         return response
 
 
-def _of_file(request: Request, file: ResultFile) -> HttpResponse:
+def _of_file(request: SignedIn, file: ResultFile) -> HttpResponseBase:
     """With the checksum of the whole (RFC 9530), so that whoever takes it can tell."""
     response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
     response["Repr-Digest"] = f"sha-256=:{base64.b64encode(bytes.fromhex(file.sha256)).decode()}:"
     return response
 
 
-def _download(request: Request, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponse:
+def _download(request: SignedIn, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponseBase:
     size = file.seek(0, os.SEEK_END)
     wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
     if request.headers.get("If-Range", tag) != tag or (wanted and not any(wanted.groups())):
@@ -332,7 +336,7 @@ class Results(RoleView):
         parameters=[OpenApiParameter("extract", str), OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
         responses=paged("Result", ResultLine),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related(
             "run__extract", "run__environment"
         )

@@ -5,8 +5,7 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from patient_ladle import __version__
-
-from .pulses import what_does_not_run
+from patient_ladle.service.ledger.pulses import what_does_not_run
 
 STARTED_AS = ""
 """What the supervisor of this process calls this start: so it knows the answers of its own from those of another service."""

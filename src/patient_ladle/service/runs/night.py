@@ -11,9 +11,9 @@ Rules and theory
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import date, datetime, time, timedelta
 from typing import Any
 
 from django.conf import settings
@@ -21,10 +21,9 @@ from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
 from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.service.alerts.services import without_numbers
+from patient_ladle.service.ledger.models import SOURCE_CODES, STORE_CODES, Run
+from patient_ladle.service.ledger.states import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN
 from patient_ladle.service.schedules.models import DueTime, Schedule
-
-from .models import SOURCE_CODES, STORE_CODES, Run
-from .states import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN
 
 EVENING = 18
 """The hour at which a night begins."""
@@ -43,32 +42,46 @@ COMING = 6
 @dataclass(frozen=True, slots=True)
 class Need:
     """A run that a person should look at: what kind of trouble, its cause, and what to do next. ``others``: runs before it
-    that the same cause has kept."""
+    that the same cause has kept; ``code``: that of the error where it is one, whose words are for authors."""
 
     kind: str
     run: Run
     cause: str
     hint: str
+    code: str = ""
     others: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class Night:
-    """From its beginning to now."""
+    """From its beginning to now, or to its end where it is over."""
 
     since: datetime
     until: datetime
+    ended: datetime | None
     states: Counter[str]
     decisions: Counter[str]
     needs: list[Need]
     needing: int
     late: int
     undelivered: int
+    held: int
+
+    @property
+    def date(self) -> date:
+        """Of its morning, by the service's clocks."""
+        return (self.since.astimezone(check_zone(settings.TIME_ZONE)) + timedelta(days=1)).date()
+
+    @property
+    def is_over(self) -> bool:
+        """It is a past one, and nothing is added to it."""
+        return self.ended is not None
 
     @property
     def sentence(self) -> str:
         """Counts in words."""
         counts = [f"{count:,} {state}" for state, count in sorted(self.states.items())]
+        counts += [f"{self.held:,} held"] if self.held else []
         counts += [f"{self.undelivered:,} not delivered yet"] if self.undelivered else []
         counts += [f"{self.late:,} late"] if self.late else []
         counts += [f"{count:,} due times {decision}" for decision, count in sorted(self.decisions.items())]
@@ -82,28 +95,42 @@ def last_evening(now: datetime) -> datetime:
     return evening if evening <= local else evening - timedelta(days=1)
 
 
-def runs_since(since: datetime) -> QuerySet[Run]:
-    """Runs that were wanted then or later, and all that go on."""
-    return Run.objects.filter(Q(queued_at__gte=since) | Q(state__in=LIVE))
+def bounds_of(morning: date) -> tuple[datetime, datetime]:
+    """The evening at which the night before that morning begins, and the next one, at which it is over."""
+    zone = check_zone(settings.TIME_ZONE)
+    begins = datetime.combine(morning - timedelta(days=1), time(EVENING), zone)
+    return begins, datetime.combine(morning, time(EVENING), zone)
 
 
-def night_to(now: datetime, since: datetime | None = None) -> Night:
-    """The night up to this moment."""
+def runs_of(since: datetime, ended: datetime | None = None) -> QuerySet[Run]:
+    """Runs that were wanted then or later, and all that go on; of a night that has ended, those wanted in it."""
+    wanted = Q(queued_at__gte=since)
+    return Run.objects.filter(wanted & Q(queued_at__lt=ended) if ended else wanted | Q(state__in=LIVE))
+
+
+def night_to(now: datetime, since: datetime | None = None, ended: datetime | None = None) -> Night:
+    """The night up to this moment; with ``ended`` a past one, with what of it needs attention to this day."""
     since = since or last_evening(now)
-    runs = runs_since(since)
+    runs = runs_of(since, ended)
     troubled = _troubled(since)
+    if ended:
+        troubled = troubled.filter(queued_at__gte=since, queued_at__lt=ended)
     by_state = runs.order_by().values("state").annotate(count=Count("pk"), late=Count("pk", filter=Q(late=True)))
     counts = {row["state"]: row for row in by_state}
-    without_run = DueTime.objects.filter(decided_at__gte=since).exclude(decision="run")
+    without_run = DueTime.objects.filter(decided_at__gte=since, **({"decided_at__lt": ended} if ended else {})).exclude(
+        decision="run"
+    )
     return Night(
         since,
-        now,
+        ended or now,
+        ended,
         Counter({state: row["count"] for state, row in counts.items()}),
         Counter(without_run.order_by().values_list("decision", flat=True)),
         _by_cause(troubled.select_related("extract", "environment", "due_time__schedule")[:LOOKED_AT])[:SHOWN],
         troubled.count(),
         sum(row["late"] for row in counts.values()),
         runs.filter(delivery__in=DELIVERY_OPEN).count(),
+        runs.filter(held=HELD).count(),
     )
 
 
@@ -124,7 +151,7 @@ def _by_cause(runs: Iterable[Run]) -> list[Need]:
     """One line for each cause, with the newest run that it has kept."""
     found: dict[tuple[Any, ...], Need] = {}
     for run in runs:
-        need = _need(run)
+        need = need_of(run)
         if (first := found.setdefault(_cause(need), need)) is not need:
             first.others.append(run.pk)
     return list(found.values())
@@ -150,13 +177,20 @@ def _cause(need: Need) -> tuple[Any, ...]:
     return need.kind, *own, code, without_numbers(need.cause)
 
 
-def _need(run: Run) -> Need:
+def _code(error: Mapping[str, Any]) -> str:
+    return str(error.get("code", ""))
+
+
+def need_of(run: Run) -> Need:
+    """What is wrong with a run that a person should look at, else that it is late."""
     if run.state == NOT_RUN or run.state == FAILED:
         error = run.error or {}
-        return Need(run.state, run, str(error.get("message", "")), str(error.get("hint", "")))
+        return Need(run.state, run, str(error.get("message", "")), str(error.get("hint", "")), _code(error))
     if run.delivery == DELIVERY_FAILED:
         error = run.delivery_error or {}
-        return Need("not_delivered", run, str(error.get("message", "")), "Deliver it again, elsewhere, or leave it.")
+        return Need(
+            "not_delivered", run, str(error.get("message", "")), "Deliver it again, elsewhere, or leave it.", _code(error)
+        )
     if run.held == HELD:
         texts = [each["text"] for each in run.findings if each["then"] == "hold"]
         return Need("held", run, "; ".join(texts), "Release its delivery, or reject it.")

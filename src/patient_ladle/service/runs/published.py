@@ -17,16 +17,16 @@ from django.db.models import QuerySet
 from patient_ladle.core.errors import Conflict, NotFound, ResultHeld
 from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.ledger.delivering import deliver_after_all
+from patient_ladle.service.ledger.models import NEWEST_FIRST, ResultFile, Run
+from patient_ladle.service.ledger.run_log import add_log
+from patient_ladle.service.ledger.states import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RUNNING
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
 from patient_ladle.words import spaced
 
-from .delivering import deliver_after_all
-from .models import NEWEST_FIRST, ResultFile, Run
-from .run_log import add_log
-from .services import default_environment, run_numbered
-from .states import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RUNNING
+from .services import default_environment
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +105,7 @@ def refuse_held(run: Run) -> None:
 @transaction.atomic
 def publish(person: Person, number: int) -> Run:
     """From now on it counts among what its extract publishes, and is delivered. Raises Conflict, NotFound."""
-    run = run_numbered(number, locked=True)
+    run = Run.numbered(number, locked=True)
     if run.state in ENDED and run.state != FINISHED:
         raise Conflict(f"run {number} has no result: it is {spaced(run.state)}.", f"Run it again: ladle run again {number}")
     if run.held in NOT_DELIVERED:
@@ -131,7 +131,7 @@ def _deliver(run: Run) -> None:
 def withdraw(person: Person, number: int, note: str) -> Run:
     """From now on it does not; delivered files stay where they are. Raises NotFound."""
     because = f": {note}" if note else ""
-    return _set(run_numbered(number, locked=True), False, f"withdrawn from what is published by {person.name}{because}")
+    return _set(Run.numbered(number, locked=True), False, f"withdrawn from what is published by {person.name}{because}")
 
 
 def _set(run: Run, published: bool, words: str) -> Run:

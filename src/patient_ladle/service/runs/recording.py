@@ -20,14 +20,14 @@ from patient_ladle.service.alerts.models import OpenProblem
 from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
-from patient_ladle.service.schedules import services as schedule_services
+from patient_ladle.service.common.clock import database_now
+from patient_ladle.service.ledger.models import Run
+from patient_ladle.service.ledger.states import LIVE
+from patient_ladle.service.ledger.waiting import queue_free, settle
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related
 
-from .models import Run
 from .services import Lookups, due_runs
-from .states import LIVE
-from .waiting import queue_free, settle
 
 log = logging.getLogger("ladle.scheduler")
 
@@ -94,7 +94,7 @@ def record_before(schedule: Schedule) -> datetime:
     Where its runs cannot be made, its due times are recorded as skipped for that: a change must be possible, it may mend them.
     """
     for _ in range(MOST_LOOKS):
-        now = schedule_services.database_now()
+        now = database_now()
         if not schedule.next_due_at or schedule.next_due_at > now:
             return now
         before = schedule.next_due_at
@@ -156,6 +156,8 @@ def _tell_what_cannot_run(due_times: Sequence[DueTime]) -> None:
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:
     made: list[DueDecision] = []
+    if schedule.next_due_at is None:
+        return made
     for decision, following in decide(schedule.timing(), schedule.next_due_at, now, schedule.catching_up(), schedule.pause()):
         made.append(decision)
         schedule.next_due_at = following

@@ -23,13 +23,13 @@ from django.db.models.functions import Coalesce
 from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.alerts.models import Alert, OpenProblem
 from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.ledger.models import NEWEST_FIRST, LogLine, Run
+from patient_ladle.service.ledger.run_log import add_log
+from patient_ladle.service.ledger.states import DELIVERY_OPEN, FINISHED, HELD, NOT_DELIVERED, REJECTED
+from patient_ladle.service.ledger.stores import store
 from patient_ladle.words import amount
 
-from .models import NEWEST_FIRST, LogLine, Run
 from .published import published_runs
-from .run_log import add_log
-from .states import DELIVERY_OPEN, FINISHED, HELD, NOT_DELIVERED, REJECTED
-from .stores import store
 
 log = logging.getLogger("ladle.upkeep")
 

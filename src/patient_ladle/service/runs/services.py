@@ -22,19 +22,19 @@ from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
+from patient_ladle.service.extracts.searching import mark_opened
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
+from patient_ladle.service.ledger.alarms import tell_of_backfill
+from patient_ladle.service.ledger.models import IdempotentCall, Run
+from patient_ladle.service.ledger.run_log import add_log
+from patient_ladle.service.ledger.states import CANCELLED, ENDED, QUEUED, RUN, WAITING
+from patient_ladle.service.ledger.waiting import settle, tell_followers
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime
 from patient_ladle.service.sources.models import Address, Environment, Source
 from patient_ladle.service.sources.queries import address_in, environment_named
-
-from .alarms import tell_of_backfill
-from .models import IdempotentCall, Run
-from .run_log import add_log
-from .states import CANCELLED, ENDED, QUEUED, RUN, WAITING
-from .waiting import settle, tell_followers
 
 KEY_KEPT = timedelta(hours=24)
 RUN_KEPT = timedelta(hours=24)
@@ -57,16 +57,7 @@ class Lookups:
 DIRECTLY = Lookups()
 
 
-def run_numbered(number: int, locked: bool = False) -> Run:
-    """Raises NotFound."""
-    query = Run.objects.select_for_update(of=("self",)) if locked else Run.objects.all()
-    found: Run | None = query.filter(pk=number).first()
-    if found is None:
-        raise NotFound(f"there is no run {number}.", "List them: ladle run list.")
-    return found
-
-
-def new_run(
+def new_run(  # noqa: PLR0913 - what every run is asked for, by name
     extract: Extract,
     revision: Revision,
     environment: Environment,
@@ -103,7 +94,7 @@ def new_run(
         formats=formats or revision.formats,
         data_date=data_date,
         due_at=due_at,
-        **{"give_up_at": now + RUN_KEPT, "attempts_most": 1, **origin},
+        **{"give_up_at": now + RUN_KEPT, "max_attempts": 1, **origin},
     )
 
 
@@ -166,6 +157,7 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
     extract, revision = runnable(body)
     wanted = body.get("environment") or default_environment()
     published = is_published(extract, revision, body)
+    mark_opened(person, extract)
     run = new_run(
         extract,
         revision,
@@ -211,7 +203,7 @@ def start_run_once(person: Person, body: dict[str, Any], key: str) -> tuple[Run,
 @transaction.atomic
 def run_again(person: Person, number: int, newest: bool = False) -> Run:
     """The same values, formats, environment and data date once more, of the same revision or of the newest one."""
-    old = run_numbered(number)
+    old = Run.numbered(number)
     if old.state not in ENDED:
         raise Conflict(f"run {number} has not ended yet.", "Wait for its end, or cancel it first.")
     run = new_run(
@@ -234,7 +226,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
 @transaction.atomic
 def cancel_run(person: Person, number: int) -> Run:
     """A queued run ends at once; a running one is asked to, and its statement is stopped in the source."""
-    run = run_numbered(number, locked=True)
+    run = Run.numbered(number, locked=True)
     if run.state in ENDED:
         raise Conflict(f"run {number} has {run.state} already.", "There is nothing left to cancel.")
     run.cancel_asked_by = run.cancel_asked_by or person.name
@@ -272,7 +264,7 @@ def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: 
     common: dict[str, Any] = {
         "due_time": due_time,
         "priority": PRIORITIES[schedule.priority],
-        "attempts_most": schedule.attempts,
+        "max_attempts": schedule.attempts,
         "give_up_at": now + timedelta(minutes=schedule.timeout_minutes),
         "deliver_into": schedule.deliver_into,
         "finish_by": finish_by(due_time.due_at, schedule.zone, schedule.finish_by) if schedule.finish_by else None,
@@ -283,7 +275,9 @@ def due_runs(due_time: DueTime, earlier: Mapping[int, Run] = NO_RUNS, **origin: 
     for step, extract, values, formats in steps:
         if extract.archived_at:
             raise BadInput(f"extract '{extract.name}' is archived.", "Restore it, or take it out of the schedule.")
-        waits = {"not_before": start, "waits_for": f"its start to be spread to {start:%H:%M:%S} UTC"} if start > now else {}
+        waits: dict[str, Any] = {}
+        if start > now:
+            waits = {"not_before": start, "waits_for": f"its start to be spread to {start:%H:%M:%S} UTC"}
         made.append(
             new_run(
                 extract,

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.db.models import Count, Q
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.ledger import registration
+from patient_ladle.service.ledger.models import Worker
+from patient_ladle.service.ledger.states import RUNNING
+from patient_ladle.service.people.authentication import SignedIn
 
-from . import registration
-from .models import Worker
-from .states import RUNNING
 
-
-class WorkerView(serializers.Serializer):
+class WorkerView(serializers.Serializer[Any]):
     id = serializers.CharField()
     host = serializers.CharField()
     pid = serializers.IntegerField()
@@ -35,7 +36,7 @@ class Workers(RoleView):
     needs = {"GET": "author"}
 
     @extend_schema(operation_id="workers", responses=WorkerView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         busy = Count("runs", filter=Q(runs__state=RUNNING))
         found = Worker.objects.filter(gone_at=None).annotate(running=busy).order_by("started_at")
         return Response(WorkerView(found, many=True).data)
@@ -45,5 +46,5 @@ class WorkerDrain(RoleView):
     needs = {"POST": "administrator"}
 
     @extend_schema(operation_id="drain_worker", request=DrainBody, responses=WorkerView)
-    def post(self, request: Request, number: str) -> Response:
+    def post(self, request: SignedIn, number: str) -> Response:
         return Response(WorkerView(registration.drain(number, body_of(request, DrainBody)["draining"])).data)

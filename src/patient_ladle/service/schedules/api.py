@@ -8,7 +8,6 @@ from typing import Any
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.runs.due_decisions import MISSED, RUN, SKIPPED
@@ -28,12 +27,13 @@ from patient_ladle.service.common.api import (
     paged,
 )
 from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.people.authentication import SignedIn
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
 
 
-class StepView(serializers.Serializer):
+class StepView(serializers.Serializer[Any]):
     extract = serializers.CharField(source="extract.name")
     values = serializers.SerializerMethodField(help_text="Sensitive ones masked.")
     formats = serializers.ListField(child=serializers.CharField())
@@ -43,7 +43,7 @@ class StepView(serializers.Serializer):
         return masked(step.extract.head.declared, step.values)
 
 
-class MomentView(serializers.Serializer):
+class RuleTimeView(serializers.Serializer[Any]):
     at = serializers.DateTimeField()
     local = serializers.DateTimeField(default_timezone=None, help_text="By the clocks of the rule's zone.")
     note = serializers.CharField(help_text="What is out of the ordinary: clocks that change, a holiday, a move.")
@@ -53,7 +53,7 @@ MOMENTS_MOST = 50
 
 
 def moments_of(timing: Timing, after: datetime, count: int) -> list[dict[str, Any]]:
-    """As MomentView shows them."""
+    """As RuleTimeView shows them."""
     zone = check_zone(timing.zone)
     return [{"at": at, "local": at.astimezone(zone).isoformat(), "note": note} for at, note in timing.noted(after, count)]
 
@@ -95,7 +95,7 @@ class ScheduleView(ForAuthors):
     def get_values(self, schedule: Schedule) -> dict[str, Any]:
         return masked(schedule.extract.head.declared, schedule.values)
 
-    @extend_schema_field(MomentView(many=True))
+    @extend_schema_field(RuleTimeView(many=True))
     def get_next_due(self, schedule: Schedule) -> list[dict[str, Any]]:
         if schedule.next_due_at is None:
             return []
@@ -134,7 +134,7 @@ class _Settings(StrictSerializer):
     finish_by = HourField(required=False, allow_null=True)
     priority = serializers.CharField(max_length=8, required=False, help_text="low, normal or high")
     deliver_into = serializers.CharField(
-        max_length=500, required=False, allow_blank=True, help_text="Folders, separated by ;, instead of the extract's."
+        max_length=500, required=False, allow_blank=True, help_text="Folders, separated by commas, instead of the extract's."
     )
 
 
@@ -156,7 +156,7 @@ class PauseBody(StrictSerializer):
     until = serializers.DateTimeField(required=False, allow_null=True)
 
 
-class DueTimeView(serializers.Serializer):
+class DueTimeView(serializers.Serializer[Any]):
     due_at = serializers.DateTimeField()
     data_date = serializers.DateField()
     decision = serializers.ChoiceField([RUN, SKIPPED, MISSED])
@@ -168,12 +168,12 @@ class DueTimeView(serializers.Serializer):
         return [newest[step] for step in sorted(newest)]
 
 
-class MomentsView(serializers.Serializer):
-    next_due = MomentView(many=True)
+class MomentsView(serializers.Serializer[Any]):
+    next_due = RuleTimeView(many=True)
     forms = serializers.ListField(child=serializers.CharField(), help_text="One rule of each form that can be written.")
 
 
-class CalendarView(serializers.Serializer):
+class CalendarView(serializers.Serializer[Any]):
     name = serializers.CharField()
     country = serializers.CharField()
     region = serializers.CharField()
@@ -207,12 +207,12 @@ class Schedules(RoleView):
         ],
         responses=paged("Schedule", ScheduleView),
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found = services.schedules_with(request.query_params.get("search", ""))
         return page_of(request, self, found, ScheduleView, "name", services.bring_related)
 
     @extend_schema(operation_id="add_schedule", request=ScheduleBody, responses={201: ScheduleView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(ScheduleView(services.add_schedule(request.user, **body_of(request, ScheduleBody))).data, status=201)
 
 
@@ -228,7 +228,7 @@ class RuleTimes(RoleView):
         ],
         responses=MomentsView,
     )
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         asked: dict[str, Any] = {key: request.query_params[key] for key in services.TIMING if request.query_params.get(key)}
         if "exceptions" in asked:
             asked["exceptions"] = asked["exceptions"].split(",")
@@ -242,11 +242,11 @@ class Calendars(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="calendars", responses=CalendarView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(CalendarView(HolidayCalendar.objects.select_related("created_by"), many=True).data)
 
     @extend_schema(operation_id="save_calendar", request=CalendarBody, responses={201: CalendarView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(CalendarView(services.save_calendar(request.user, **body_of(request, CalendarBody))).data, status=201)
 
 
@@ -254,11 +254,11 @@ class OneCalendar(RoleView):
     needs = {"DELETE": "author"}
 
     @extend_schema(operation_id="calendar", responses=CalendarView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return Response(CalendarView(services.calendar_named(name)).data)
 
     @extend_schema(operation_id="remove_calendar", request=None, responses={204: None})
-    def delete(self, request: Request, name: str) -> Response:
+    def delete(self, request: SignedIn, name: str) -> Response:
         services.remove_calendar(name)
         return Response(status=204)
 
@@ -267,15 +267,15 @@ class OneSchedule(RoleView):
     needs = {"PATCH": "author", "DELETE": "author"}
 
     @extend_schema(operation_id="schedule", responses=ScheduleView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return Response(ScheduleView(services.schedule_named(name)).data)
 
     @extend_schema(operation_id="edit_schedule", request=ScheduleEdit, responses=ScheduleView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         return Response(ScheduleView(services.edit_schedule(name, **body_of(request, ScheduleEdit))).data)
 
     @extend_schema(operation_id="remove_schedule", request=None, responses={204: None})
-    def delete(self, request: Request, name: str) -> Response:
+    def delete(self, request: SignedIn, name: str) -> Response:
         services.remove_schedule(name)
         return Response(status=204)
 
@@ -284,7 +284,7 @@ class SchedulePause(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="pause_schedule", request=PauseBody, responses=ScheduleView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         found = services.pause_schedule(request.user, name, **body_of(request, PauseBody))
         return Response(ScheduleView(found).data)
 
@@ -293,12 +293,12 @@ class ScheduleResume(RoleView):
     needs = {"POST": "author"}
 
     @extend_schema(operation_id="resume_schedule", request=None, responses=ScheduleView)
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         return Response(ScheduleView(services.resume_schedule(name)).data)
 
 
 class ScheduleDueTimes(RoleView):
     @extend_schema(operation_id="due_times", responses=paged("DueTime", DueTimeView))
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         found = services.schedule_named(name).due_times.prefetch_related("runs")
         return page_of(request, self, found, DueTimeView)

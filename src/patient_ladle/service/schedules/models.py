@@ -80,14 +80,15 @@ class Schedule(models.Model):
     pause_reason = models.CharField(max_length=200, blank=True, default="")
     removed_at = models.DateTimeField(null=True)
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    known_steps: list[SequenceStep] | None = None
+    """The steps after the first, where they were brought along."""
 
     class Meta:
         ordering: ClassVar = ["name"]
 
     def sequence(self) -> list[SequenceStep]:
         """Its steps after the first, with their extracts; those of many schedules are brought along together."""
-        known: list[SequenceStep] | None = getattr(self, "known_steps", None)
-        return list(self.steps.select_related("extract")) if known is None else known
+        return list(self.steps.select_related("extract")) if self.known_steps is None else self.known_steps
 
     def timing(self) -> Timing:
         """Its moments."""

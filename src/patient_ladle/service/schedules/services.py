@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import date, datetime
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
 
@@ -15,6 +15,8 @@ from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.runs.due_decisions import POLICIES
 from patient_ladle.core.values.calendars.timing import Timing
 from patient_ladle.core.values.parameters import MASK, resolve
+from patient_ladle.service.common.clock import database_now
+from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
@@ -25,7 +27,6 @@ from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
 from patient_ladle.service.sources.reading import Reading
-from patient_ladle.service.sources.services import check_name
 
 from .models import PRIORITIES, WHILE_RUNNING, HolidayCalendar, Schedule, SequenceStep
 
@@ -37,14 +38,6 @@ def _record_nothing(schedule: Schedule) -> datetime:
 record_before: Callable[[Schedule], datetime] = _record_nothing
 """Records what of a locked schedule fell due before it is changed, and says up to when. Whoever records due times puts it
 here."""
-
-
-def database_now() -> datetime:
-    """The one clock that all schedulers share."""
-    with connection.cursor() as cursor:
-        cursor.execute("select clock_timestamp()")
-        found: datetime = cursor.fetchone()[0]
-    return found
 
 
 def schedule_named(name: str, locked: bool = False) -> Schedule:
@@ -83,7 +76,7 @@ def bring_related(schedules: Sequence[Schedule]) -> None:
         schedule.calendar = calendars[schedule.calendar_id] if schedule.calendar_id else None
         schedule.extract = extracts[schedule.extract_id]
         schedule.known_steps = steps[schedule.pk]
-        for step in schedule.known_steps:
+        for step in steps[schedule.pk]:
             step.extract = extracts[step.extract_id]
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.people.authentication import SignedIn
 
 from . import services
 from .models import Address, Environment, Source
@@ -51,7 +53,7 @@ class AddressView(ForAuthors):
         return bool(address.secret)
 
 
-class SourceView(serializers.Serializer):
+class SourceView(serializers.Serializer[Any]):
     name = serializers.CharField()
     engine = serializers.CharField()
     group = serializers.CharField()
@@ -106,16 +108,16 @@ class SourceEdit(StrictSerializer):
     addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
 
 
-class EngineFieldView(serializers.Serializer):
+class EngineFieldView(serializers.Serializer[Any]):
     name = serializers.CharField()
     kind = serializers.ChoiceField(["text", "integer"])
     note = serializers.CharField()
-    required = serializers.BooleanField()
+    required = serializers.BooleanField()  # type: ignore[assignment]  # a field of that name
     choices = serializers.ListField(child=serializers.CharField())
     default = serializers.CharField(help_text="Proposed; empty: nothing is.")
 
 
-class EditorView(serializers.Serializer):
+class EditorView(serializers.Serializer[Any]):
     words = serializers.ListField(child=serializers.CharField(), help_text="Words of the language.")
     types = serializers.ListField(child=serializers.CharField(), help_text="Names of types.")
     name_quotes = serializers.CharField(help_text="Marks that names may stand between.")
@@ -126,13 +128,13 @@ class EditorView(serializers.Serializer):
     formatter = serializers.CharField(help_text="What an editor's formatter calls the language; empty: it has none.")
 
 
-class LanguageView(serializers.Serializer):
+class LanguageView(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="Sources whose engines have one language take each other's statements.")
     title = serializers.CharField()
     editor = EditorView(allow_null=True, help_text="How an editor colours it; null: as plain text.")
 
 
-class EngineView(serializers.Serializer):
+class EngineView(serializers.Serializer[Any]):
     name = serializers.CharField()
     title = serializers.CharField()
     takes_secret = serializers.BooleanField()
@@ -145,11 +147,11 @@ class Environments(RoleView):
     needs = {"POST": "administrator"}
 
     @extend_schema(operation_id="environments", responses=EnvironmentView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         return Response(EnvironmentView(Environment.objects.all(), many=True).data)
 
     @extend_schema(operation_id="add_environment", request=EnvironmentView, responses={201: EnvironmentView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(EnvironmentView(services.add_environment(**body_of(request, EnvironmentView))).data, status=201)
 
 
@@ -157,7 +159,7 @@ class Engines(RoleView):
     """The engines there are, and what an address of each holds."""
 
     @extend_schema(operation_id="engines", responses=EngineView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         made = [
             {
                 "name": e.name,
@@ -186,12 +188,12 @@ class Sources(RoleView):
     needs = {"POST": "administrator"}
 
     @extend_schema(operation_id="sources", responses=SourceView(many=True))
-    def get(self, request: Request) -> Response:
+    def get(self, request: SignedIn) -> Response:
         found = Source.objects.prefetch_related("addresses__environment")
         return Response(SourceView(found, many=True).data)
 
     @extend_schema(operation_id="add_source", request=SourceBody, responses={201: SourceView})
-    def post(self, request: Request) -> Response:
+    def post(self, request: SignedIn) -> Response:
         return Response(SourceView(services.add_source(**body_of(request, SourceBody))).data, status=201)
 
 
@@ -199,15 +201,15 @@ class OneSource(RoleView):
     needs = {"PATCH": "administrator", "DELETE": "administrator"}
 
     @extend_schema(operation_id="source", responses=SourceView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         return Response(SourceView(source_named(name)).data)
 
     @extend_schema(operation_id="edit_source", request=SourceEdit, responses=SourceView)
-    def patch(self, request: Request, name: str) -> Response:
+    def patch(self, request: SignedIn, name: str) -> Response:
         return Response(SourceView(services.edit_source(name, body_of(request, SourceEdit))).data)
 
     @extend_schema(operation_id="remove_source", request=None, responses={204: None})
-    def delete(self, request: Request, name: str) -> Response:
+    def delete(self, request: SignedIn, name: str) -> Response:
         services.remove_source(name)
         return Response(status=204)
 
@@ -221,6 +223,6 @@ class SourceCheck(RoleView):
         parameters=[OpenApiParameter("environment", str)],
         responses=AddressView(many=True),
     )
-    def post(self, request: Request, name: str) -> Response:
+    def post(self, request: SignedIn, name: str) -> Response:
         found = services.check_source(name, request.query_params.get("environment"))
         return Response(AddressView(found, many=True).data)

@@ -1,4 +1,4 @@
-"""Looking around in a source over HTTP: its stored catalogue, and inquiries with an id each."""
+"""Browsing in a source over HTTP: its stored catalogue, and queries with an id each."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema, extend_schema_field
 from rest_framework import serializers
-from rest_framework.request import Request
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
@@ -18,19 +17,19 @@ from patient_ladle.core.statements.catalogue import find_table, names_of, refere
 from patient_ladle.core.statements.views import PERIODS, TESTS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
-from patient_ladle.service.people.authentication import may, role_of
+from patient_ladle.service.people.authentication import SignedIn, may, role_of
 
-from . import inquiries
+from . import interactive
 from .api import CheckStepView
-from .models import INQUIRY_STATES, Address, Inquiry
+from .models import QUERY_STATES, Address, InteractiveQuery
 from .queries import address_in, environment_named, source_named
 
-LOOKED_AT = ("image/png", "image/jpeg", "image/gif", "image/webp")
+SHOWN_INLINE = ("image/png", "image/jpeg", "image/gif", "image/webp")
 """Media that a browser may draw: raster images only, by their first bytes."""
 MOST_FOUND = 200
 
 
-class TableLine(serializers.Serializer):
+class TableLine(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="With its schema, where the engine has them.")
     kind = serializers.CharField()
     comment = serializers.CharField()
@@ -38,15 +37,15 @@ class TableLine(serializers.Serializer):
     columns = serializers.IntegerField()
 
 
-class CatalogueView(serializers.Serializer):
-    source = serializers.CharField()
+class CatalogueView(serializers.Serializer[Any]):
+    source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField()
     gathered_at = serializers.DateTimeField(allow_null=True, help_text="Null while it was never gathered.")
     gathering = serializers.BooleanField(help_text="It is being gathered anew at this moment.")
     tables = TableLine(many=True)
 
 
-class TableColumnView(serializers.Serializer):
+class TableColumnView(serializers.Serializer[Any]):
     name = serializers.CharField()
     type = serializers.CharField()
     kind = serializers.CharField()
@@ -55,14 +54,14 @@ class TableColumnView(serializers.Serializer):
     comment = serializers.CharField()
 
 
-class ReferenceView(serializers.Serializer):
+class ReferenceView(serializers.Serializer[Any]):
     columns = serializers.ListField(child=serializers.CharField())
     schema = serializers.CharField()
     table = serializers.CharField()
     to_columns = serializers.ListField(child=serializers.CharField())
 
 
-class TableView(serializers.Serializer):
+class TableView(serializers.Serializer[Any]):
     name = serializers.CharField()
     schema = serializers.CharField()
     kind = serializers.CharField()
@@ -76,8 +75,8 @@ class TableView(serializers.Serializer):
     indexes = serializers.ListField(child=serializers.CharField())
 
 
-class FoundView(serializers.Serializer):
-    source = serializers.CharField()
+class FoundView(serializers.Serializer[Any]):
+    source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField()
     table = serializers.CharField()
     kind = serializers.CharField()
@@ -90,33 +89,33 @@ class FilterBody(StrictSerializer):
     value = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
 
 
-class InquiryBody(StrictSerializer):
+class QueryBody(StrictSerializer):
     environment = serializers.CharField(max_length=64)
-    kind = serializers.ChoiceField(inquiries.KINDS)
+    kind = serializers.ChoiceField(interactive.KINDS)
     table = serializers.CharField(required=False)
     filters = FilterBody(many=True, required=False)
     sort = serializers.CharField(required=False, allow_blank=True)
     descending = serializers.BooleanField(required=False)
     column = serializers.CharField(required=False)
     period = serializers.ChoiceField(["", *PERIODS], required=False)
-    rows = serializers.IntegerField(required=False, min_value=1, max_value=inquiries.MOST_ROWS)
+    rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
 
 
-class InquiryError(serializers.Serializer):
+class QueryError(serializers.Serializer[Any]):
     code = serializers.CharField()
     message = serializers.CharField()
     hint = serializers.CharField()
     transient = serializers.BooleanField()
 
 
-class InquiryColumn(serializers.Serializer):
+class QueryColumn(serializers.Serializer[Any]):
     name = serializers.CharField()
     kind = serializers.CharField()
     source_type = serializers.CharField()
 
 
-class InquiryResult(serializers.Serializer):
-    columns = InquiryColumn(many=True, required=False)
+class QueryResult(serializers.Serializer[Any]):
+    columns = QueryColumn(many=True, required=False)
     rows = serializers.ListField(
         child=serializers.ListField(child=serializers.JSONField(allow_null=True)),
         required=False,
@@ -131,12 +130,12 @@ class InquiryResult(serializers.Serializer):
     tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
 
 
-class InquiryView(ForAuthors):
+class QueryView(ForAuthors):
     id = serializers.CharField()
-    source = serializers.CharField(source="source.name")
+    source = serializers.CharField(source="source.name")  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField(source="address.environment.name")
-    kind = serializers.ChoiceField((*inquiries.KINDS, *inquiries.OF_STATEMENTS))
-    state = serializers.ChoiceField(INQUIRY_STATES)
+    kind = serializers.ChoiceField((*interactive.KINDS, *interactive.OF_STATEMENTS))
+    state = serializers.ChoiceField(QUERY_STATES)
     cancel_asked = serializers.BooleanField()
     statement = serializers.SerializerMethodField()
     parameters = serializers.SerializerMethodField()
@@ -144,24 +143,24 @@ class InquiryView(ForAuthors):
     active_filters = serializers.SerializerMethodField()
     asked_at = serializers.DateTimeField()
     ended_at = serializers.DateTimeField(allow_null=True)
-    error = InquiryError(allow_null=True)
+    error = QueryError(allow_null=True)
     result = serializers.SerializerMethodField()
 
-    def get_statement(self, found: Inquiry) -> str:
-        hidden = found.kind in inquiries.OF_STATEMENTS and not sees_all()
+    def get_statement(self, found: InteractiveQuery) -> str:
+        hidden = found.kind in interactive.OF_STATEMENTS and not sees_all()
         return "" if hidden else str(found.request.get("statement", ""))
 
-    def get_parameters(self, found: Inquiry) -> list[dict[str, Any]]:
+    def get_parameters(self, found: InteractiveQuery) -> list[dict[str, Any]]:
         return list(found.request.get("parameters") or [])
 
-    def get_values(self, found: Inquiry) -> dict[str, str]:
+    def get_values(self, found: InteractiveQuery) -> dict[str, str]:
         return dict(found.request.get("values") or {})
 
-    def get_active_filters(self, found: Inquiry) -> list[str]:
+    def get_active_filters(self, found: InteractiveQuery) -> list[str]:
         return list(found.request.get("active_filters") or [])
 
-    @extend_schema_field(InquiryResult(allow_null=True))
-    def get_result(self, found: Inquiry) -> dict[str, Any] | None:
+    @extend_schema_field(QueryResult(allow_null=True))
+    def get_result(self, found: InteractiveQuery) -> dict[str, Any] | None:
         if found.result is None or "rows" not in found.result:
             return found.result
         told = found.result if sees_all() else {key: value for key, value in found.result.items() if key != "identity"}
@@ -175,7 +174,7 @@ def _shown(cell: Any) -> Any:
     return {key: value for key, value in cell.items() if key != "data"} | {"kept": kept}
 
 
-def _address(request: Request, name: str) -> Address:
+def _address(request: SignedIn, name: str) -> Address:
     return address_in(source_named(name), environment_named(request.query_params.get("environment", "")))
 
 
@@ -186,7 +185,7 @@ class Catalogue(RoleView):
     needs = {"GET": "runner"}
 
     @extend_schema(operation_id="catalogue", parameters=[_ENVIRONMENT], responses=CatalogueView)
-    def get(self, request: Request, name: str) -> Response:
+    def get(self, request: SignedIn, name: str) -> Response:
         address = _address(request, name)
         tables = [
             {key: table[key] for key in ("kind", "comment", "rows_about")}
@@ -198,7 +197,7 @@ class Catalogue(RoleView):
                 "source": name,
                 "environment": address.environment.name,
                 "gathered_at": address.catalogue_at,
-                "gathering": inquiries.refreshed_if_stale(request.user, address),
+                "gathering": interactive.refreshed_if_stale(request.user, address),
                 "tables": tables,
             }
         )
@@ -208,24 +207,24 @@ class OneTable(RoleView):
     needs = {"GET": "runner"}
 
     @extend_schema(operation_id="table", parameters=[_ENVIRONMENT], responses=TableView)
-    def get(self, request: Request, name: str, table: str) -> Response:
-        catalogue = inquiries.catalogue_of(_address(request, name))
+    def get(self, request: SignedIn, name: str, table: str) -> Response:
+        catalogue = interactive.catalogue_of(_address(request, name))
         found = find_table(catalogue, table)
         return Response(TableView({**found, "name": names_of(found), "referenced_by": references_to(catalogue, found)}).data)
 
 
 class CatalogueSearch(RoleView):
-    """Tables and columns by name, in every source that was looked around in."""
+    """Tables and columns by name, in every source that was browsed."""
 
     needs = {"GET": "runner"}
 
     @extend_schema(
         operation_id="search_catalogues",
-        parameters=[OpenApiParameter("word", str, required=True), OpenApiParameter("environment", str)],
+        parameters=[OpenApiParameter("search", str, required=True), OpenApiParameter("environment", str)],
         responses=FoundView(many=True),
     )
-    def get(self, request: Request) -> Response:
-        word = request.query_params.get("word", "").strip()
+    def get(self, request: SignedIn) -> Response:
+        word = request.query_params.get("search", "").strip()
         if len(word) < 2:
             raise BadInput("the word to search for has fewer than two letters.", "Give two letters or more.")
         addresses = (
@@ -244,50 +243,50 @@ class CatalogueSearch(RoleView):
         return Response(found[:MOST_FOUND])
 
 
-class Inquiries(RoleView):
+class Queries(RoleView):
     needs = {"POST": "runner"}
 
-    @extend_schema(operation_id="ask", request=InquiryBody, responses={202: InquiryView})
-    def post(self, request: Request, name: str) -> Response:
-        body = body_of(request, InquiryBody)
+    @extend_schema(operation_id="start_query", request=QueryBody, responses={202: QueryView})
+    def post(self, request: SignedIn, name: str) -> Response:
+        body = body_of(request, QueryBody)
         if body["kind"] == "check" and not may(role_of(request), "author"):
             raise NotAllowed("a check needs the role author.", "Ask somebody who has it.")
-        return Response(InquiryView(inquiries.ask(request.user, name, body)).data, status=202)
+        return Response(QueryView(interactive.ask(request.user, name, body)).data, status=202)
 
 
-class OneInquiry(RoleView):
+class OneQuery(RoleView):
     needs = {"GET": "runner"}
 
-    @extend_schema(operation_id="inquiry", responses=InquiryView)
-    def get(self, request: Request, number: str) -> Response:
-        return Response(InquiryView(inquiries.inquiry(request.user, role_of(request), number)).data)
+    @extend_schema(operation_id="query", responses=QueryView)
+    def get(self, request: SignedIn, number: str) -> Response:
+        return Response(QueryView(interactive.query_numbered(request.user, role_of(request), number)).data)
 
 
-class InquiryCancel(RoleView):
+class QueryCancel(RoleView):
     needs = {"POST": "runner"}
 
-    @extend_schema(operation_id="cancel_inquiry", request=None, responses=InquiryView)
-    def post(self, request: Request, number: str) -> Response:
-        return Response(InquiryView(inquiries.cancel(request.user, role_of(request), number)).data)
+    @extend_schema(operation_id="cancel_query", request=None, responses=QueryView)
+    def post(self, request: SignedIn, number: str) -> Response:
+        return Response(QueryView(interactive.cancel(request.user, role_of(request), number)).data)
 
 
-class InquiryCell(RoleView):
-    """One long or binary value: a raster image to be looked at with ``look``, else a download."""
+class QueryCell(RoleView):
+    """One long or binary value: a raster image to be shown with ``inline``, else a download."""
 
     needs = {"GET": "runner"}
 
     @extend_schema(
-        operation_id="inquiry_cell",
-        parameters=[OpenApiParameter("look", bool)],
+        operation_id="query_cell",
+        parameters=[OpenApiParameter("inline", bool)],
         responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)},
     )
-    def get(self, request: Request, number: str, row: int, column: int) -> HttpResponse:
-        found = inquiries.inquiry(request.user, role_of(request), number)
+    def get(self, request: SignedIn, number: str, row: int, column: int) -> HttpResponse:
+        found = interactive.query_numbered(request.user, role_of(request), number)
         try:
-            cell = found.result["rows"][row][column]
-            name = found.result["columns"][column]["name"]
+            result = found.result or {}
+            cell, name = result["rows"][row][column], result["columns"][column]["name"]
         except (TypeError, KeyError, IndexError):
-            raise NotFound("there is no such value in this inquiry.", "Ask again.") from None
+            raise NotFound("there is no such value in this query.", "Ask again.") from None
         if not isinstance(cell, dict) or cell.get("data") is None:
             raise NotFound(
                 "this value is not kept apart: it is short, or too large to be looked at here.", "Run it as an extract."
@@ -295,10 +294,10 @@ class InquiryCell(RoleView):
         text = "text" in cell
         data = cell["data"].encode() if text else base64.b64decode(cell["data"])
         media = "text/plain; charset=utf-8" if text else cell["media"]
-        look = flag_in(request, "look") and media in LOOKED_AT
+        inline = flag_in(request, "inline") and media in SHOWN_INLINE
         response = HttpResponse(data, content_type=media)
         extension = "txt" if text else media.rpartition("/")[2].replace("octet-stream", "bin")
-        disposition = "inline" if look else "attachment"
+        disposition = "inline" if inline else "attachment"
         response["Content-Disposition"] = f"{disposition}; filename*=UTF-8''{quote(name)}-{row + 1}.{extension}"
         response["Content-Security-Policy"] = "sandbox"
         return response

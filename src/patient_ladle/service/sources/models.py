@@ -11,7 +11,7 @@ from patient_ladle.service.common.fields import SecretField
 
 
 class Environment(models.Model):
-    """``live``, ``rehearsal``, …"""
+    """What addresses, shared values and schedules are meant for: ``live``, ``rehearsal``, and the like."""
 
     name = models.CharField(max_length=64, unique=True)
     note = models.TextField(blank=True, default="")
@@ -40,7 +40,7 @@ class Source(models.Model):
         ordering: ClassVar = ["name"]
 
 
-class AddressManager(models.Manager):
+class AddressManager(models.Manager["Address"]):
     """Leaves the catalogue, which may have megabytes, where it is until somebody looks at it."""
 
     def get_queryset(self) -> models.QuerySet[Address]:
@@ -67,17 +67,17 @@ class Address(models.Model):
 
 
 WAITING, RUNNING, FINISHED, FAILED, CANCELLED = "waiting", "running", "finished", "failed", "cancelled"
-INQUIRY_STATES = (WAITING, RUNNING, FINISHED, FAILED, CANCELLED)
+QUERY_STATES = (WAITING, RUNNING, FINISHED, FAILED, CANCELLED)
 
 
-class Inquiry(models.Model):
+class InteractiveQuery(models.Model):
     """Interactive work on a source: its request, how far it is, and for a while what it found.
 
     ``deadline_at`` ends it whatever happened to the process that minds it: from then on it takes no place of the source.
     """
 
     id = models.CharField(primary_key=True, max_length=32)
-    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="inquiries")
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="queries")
     address = models.ForeignKey(Address, on_delete=models.CASCADE, related_name="+")
     person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
     kind = models.CharField(max_length=16)

@@ -53,12 +53,12 @@ def address_in(source: Source, environment: Environment) -> Address:
 
 
 def sources_with_a_free_place() -> list[int]:
-    """Ids of the sources that fewer runs and inquiries read at this moment than their ``max_runs``.
+    """Ids of the sources that fewer runs and queries read at this moment than their ``max_runs``.
 
     Only what runs now is looked at, through its partial index, never all that ever ran.
     """
     taken: Counter[int] = Counter()
-    for reading in (Q(runs__state="running"), Q(inquiries__state=RUNNING, inquiries__deadline_at__gt=Now())):
+    for reading in (Q(runs__state="running"), Q(queries__state=RUNNING, queries__deadline_at__gt=Now())):
         taken.update(Source.objects.filter(reading).values_list("pk", flat=True))  # once for each that reads
     return [number for number, max_runs in Source.objects.values_list("pk", "max_runs") if taken[number] < max_runs]
 
@@ -118,8 +118,8 @@ def secret_of(address: Address) -> str:
         return os.environ[rest]
     if kind == "file":
         folder: Path = settings.SOURCE_SECRETS
-        path = (folder / rest).resolve()
+        path: Path = (folder / rest).resolve()
         if not path.is_relative_to(folder.resolve()) or not path.is_file():
             raise BadInput(f"there is no secret file '{rest}' in the service's folder of source secrets.", "Put it there.")
         return path.read_text().strip()
-    return address.secret
+    return str(address.secret)

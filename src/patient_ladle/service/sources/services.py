@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 from django.conf import settings
@@ -15,21 +14,10 @@ from patient_ladle.adapters.sources.urls import from_url
 from patient_ladle.core.errors import BadInput, Conflict
 from patient_ladle.core.values.quiet_hours import QuietHours
 from patient_ladle.service.children.interactive import check_in_child
+from patient_ladle.service.common.names import check_name
 
 from .models import Address, Environment, Source
 from .queries import address_in, connection_spec, environment_named, refuse_unsafe, source_named
-
-NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
-
-
-def check_name(kind: str, name: str) -> str:
-    """A name that works in addresses, files and shells. Raises BadInput."""
-    if not NAME.fullmatch(name):
-        raise BadInput(
-            f"'{name}' cannot be the name of a {kind}.",
-            "Use small letters, digits, _ and -, beginning with a letter; at most 63.",
-        )
-    return name
 
 
 def add_environment(name: str, note: str) -> Environment:

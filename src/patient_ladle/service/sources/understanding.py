@@ -13,7 +13,7 @@ from datetime import datetime
 from typing import Any
 
 from patient_ladle.core.errors import LadleError, SourceUnreachable, from_dict
-from patient_ladle.core.statements.remarks import OtherCatalogue
+from patient_ladle.core.statements.diagnostics import OtherCatalogue
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 

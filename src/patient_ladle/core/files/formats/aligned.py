@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, BinaryIO, ClassVar
+from typing import Any, BinaryIO, ClassVar, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -43,11 +43,11 @@ class AlignedWriter(TextWriter):
         mind_forms(columns, self.options)
         self.schema = pa.schema([(str(number), pa.string()) for number in range(len(columns))])
         self.waiting = self.target.scratch()
-        self.stream = pa.ipc.new_stream(self.waiting, self.schema)
+        self.stream = pa.ipc.new_stream(cast("Any", self.waiting), self.schema)
         self.names = [self._unbroken(column, pa.array([column.name])) for column in columns] if self.options["header"] else []
         self.widths = [max(len(name[0].as_py()), 1) for name in self.names] or [1] * len(columns)
 
-    def _unbroken(self, column: Column, texts: pa.Array) -> pa.Array:
+    def _unbroken(self, column: Column, texts: pa.Array[Any]) -> pa.Array[Any]:
         if signs_in(texts, _BREAK_BYTES) and any_true(pc.match_substring_regex(texts, _BREAKS)):
             self.warn(f"column '{column.name}' holds line ends or tabs: written as spaces")
             return pc.replace_substring_regex(texts, _BREAKS, " ")
@@ -63,8 +63,8 @@ class AlignedWriter(TextWriter):
         self.stream.write_batch(pa.record_batch(cells, schema=self.schema))
         self.rows += batch.rows
 
-    def _lines(self, cells: Sequence[pa.Array]) -> memoryview:
-        parts: list[pa.Array | str] = []
+    def _lines(self, cells: Sequence[pa.Array[Any]]) -> memoryview:
+        parts: list[pa.Array[Any] | str] = []
         for column, array, width in zip(self.columns, cells, self.widths, strict=True):
             pad = pc.utf8_lpad if column.kind in NUMERIC else pc.utf8_rpad
             parts += [_GAP, pad(array, width)]
@@ -76,7 +76,7 @@ class AlignedWriter(TextWriter):
         if self.options["header"]:
             self.put(self._lines(self.names))
             self.put((_GAP.join("-" * width for width in self.widths) + "\n").encode())
-        for stored in pa.ipc.open_stream(self.waiting):
+        for stored in pa.ipc.open_stream(cast("Any", self.waiting)):
             batch = Batch(stored.columns, [None] * len(self.columns), stored.num_rows)
             self.put(self._lines(batch.cells), batch)
         self.waiting.close()

@@ -82,7 +82,7 @@ class FormatWriter(ABC):
         if text not in self.warnings:
             self.warnings.append(text)
 
-    def unfit(self, column: Column, mask: pa.Array, what: str, hint: str) -> ValueUnfit:
+    def unfit(self, column: Column, mask: pa.Array[Any], what: str, hint: str) -> ValueUnfit:
         """The error for the first cell under ``mask``, with its row counted over the file."""
         row = self.rows + first_true(mask) + 1
         return ValueUnfit(f"row {row:,}, column '{column.name}': {what}.", hint, row=row, column=column.name)
@@ -155,7 +155,7 @@ class Format(ABC):
 
 
 @lru_cache(4096)
-def constant(text: str) -> pa.Scalar:
+def constant(text: str) -> pa.Scalar[Any]:
     """The text as an Arrow value, made once: making one costs more than a small batch's work."""
     return pa.scalar(text, pa.string())
 
@@ -163,17 +163,17 @@ def constant(text: str) -> pa.Scalar:
 NOTHING = constant("")
 
 
-def together(*parts: pa.Array | str) -> pa.Array:
+def together(*parts: pa.Array[Any] | str) -> pa.Array[Any]:
     """Element-wise join; a row with a null member is null."""
     return pc.binary_join_element_wise(*[constant(part) if isinstance(part, str) else part for part in parts], NOTHING)
 
 
-def chosen(mask: pa.Array, yes: pa.Array | str, no: pa.Array | str) -> pa.Array:
+def chosen(mask: pa.Array[Any], yes: pa.Array[Any] | str, no: pa.Array[Any] | str) -> pa.Array[Any]:
     """``yes`` where the mask is true, ``no`` elsewhere; null where the mask is."""
     return pc.if_else(mask, *[constant(each) if isinstance(each, str) else each for each in (yes, no)])
 
 
-def signs_in(array: pa.Array, signs: bytes) -> bytes:
+def signs_in(array: pa.Array[Any], signs: bytes) -> bytes:
     """Those of these bytes that stand in any text: a look at all texts at once, before one at each."""
     data = bytes(data_of(array))
     if len(signs) > _FEW and len(data.translate(None, signs)) == len(data):
@@ -185,35 +185,35 @@ _FEW = 4
 """So many bytes are found sooner one by one."""
 
 
-def holding(array: pa.Array, signs: bytes, empty: bool = False) -> pa.Array:
+def holding(array: pa.Array[Any], signs: bytes, empty: bool = False) -> pa.Array[Any]:
     """A mask of the texts that hold any of these ASCII bytes, or that are ``empty``; one of both is asked for at least."""
     masks = [pc.match_substring(array, chr(sign)) for sign in signs]
     return reduce(pc.or_, [*masks, pc.equal(pc.binary_length(array), 0)] if empty else masks)
 
 
-def has_only(array: pa.Array, signs: bytes) -> bool:
+def has_only(array: pa.Array[Any], signs: bytes) -> bool:
     """Whether no text holds anything but these bytes."""
     return not bytes(data_of(array)).translate(None, signs)
 
 
-def has_empty(array: pa.Array) -> bool:
+def has_empty(array: pa.Array[Any]) -> bool:
     """Whether any text is empty."""
     return pc.min(pc.binary_length(array)).as_py() == 0
 
 
-def longest(array: pa.Array) -> int:
+def longest(array: pa.Array[Any]) -> int:
     """Bytes of the longest text."""
     return pc.max(pc.binary_length(array)).as_py() or 0
 
 
-def joined(parts: Sequence[pa.Array | str]) -> memoryview:
+def joined(parts: Sequence[pa.Array[Any] | str]) -> memoryview:
     """Element-wise join of arrays and constants; the joined array's data buffer is the file's bytes."""
     return data_of(together(*merged(parts)))
 
 
-def merged(parts: Sequence[pa.Array | str]) -> list[pa.Array | str]:
+def merged(parts: Sequence[pa.Array[Any] | str]) -> list[pa.Array[Any] | str]:
     """The parts with neighbouring constants as one: every part costs the join a look at every row."""
-    made: list[pa.Array | str] = []
+    made: list[pa.Array[Any] | str] = []
     for part in parts:
         if made and isinstance(part, str) and isinstance(made[-1], str):
             made[-1] += part
@@ -222,22 +222,22 @@ def merged(parts: Sequence[pa.Array | str]) -> list[pa.Array | str]:
     return made
 
 
-def replaced_where(array: pa.Array, mask: pa.Array, replacement: pa.Array) -> pa.Array:
+def replaced_where(array: pa.Array[Any], mask: pa.Array[Any], replacement: pa.Array[Any]) -> pa.Array[Any]:
     """``array`` with the members under ``mask`` replaced, in order, by those of ``replacement``."""
     return pc.replace_with_mask(array, pc.fill_null(mask, False), replacement)
 
 
-def any_true(mask: pa.Array) -> bool:
+def any_true(mask: pa.Array[Any]) -> bool:
     """Is any member true? Nulls are not."""
     return bool(pc.any(mask).as_py())
 
 
-def all_true(mask: pa.Array) -> bool:
+def all_true(mask: pa.Array[Any]) -> bool:
     """Are all members true that are not null?"""
     return bool(pc.all(mask).as_py())
 
 
-def first_true(mask: pa.Array) -> int:
+def first_true(mask: pa.Array[Any]) -> int:
     """Position of the first true member; call only where ``any_true`` holds."""
     found: Any = pc.index(pc.fill_null(mask, False), True)
     return int(found.as_py())

@@ -105,7 +105,7 @@ class DelimitedWriter(TextWriter):
             names = [pa.array([column.name], pa.string()) for column in columns]
             self.put(self._lines(names, [Column(c.name) for c in columns]))
 
-    def _quoted(self, array: pa.Array, column: Column) -> pa.Array:
+    def _quoted(self, array: pa.Array[Any], column: Column) -> pa.Array[Any]:
         always = self.options["quoting"]
         if always == "always" or (always == "text" and column.kind not in (*NUMERIC, "boolean")):
             return together('"', pc.replace_substring(array, '"', '""'), '"')
@@ -121,7 +121,7 @@ class DelimitedWriter(TextWriter):
         some = pc.replace_substring(array.filter(needs), '"', '""')
         return replaced_where(array, needs, together('"', some, '"'))
 
-    def _guarded(self, array: pa.Array, numbers: pa.Array | None) -> pa.Array:
+    def _guarded(self, array: pa.Array[Any], numbers: pa.Array[Any] | None) -> pa.Array[Any]:
         like = pc.match_substring_regex(array, _LIKE_FORMULA)
         if numbers is not None:
             like = pc.and_(like, pc.invert(numbers))
@@ -131,9 +131,13 @@ class DelimitedWriter(TextWriter):
         return replaced_where(array, like, together("'", array.filter(pc.fill_null(like, False))))
 
     def _lines(
-        self, cells: Sequence[pa.Array], columns: Sequence[Column], numbers: Sequence[pa.Array | None] = (), alone: bool = True
+        self,
+        cells: Sequence[pa.Array[Any]],
+        columns: Sequence[Column],
+        numbers: Sequence[pa.Array[Any] | None] = (),
+        alone: bool = True,
     ) -> memoryview:
-        parts: list[pa.Array | str] = []
+        parts: list[pa.Array[Any] | str] = []
         for n, (array, column) in enumerate(zip(cells, columns, strict=True)):
             if self.options["escape_formulas"] and column.kind in ("text", "any"):
                 array = self._guarded(array, numbers[n] if numbers else None)

@@ -49,7 +49,7 @@ OPTIONS = (
 LINE_OPTIONS = tuple(option for option in OPTIONS if option.name != "envelope")
 
 
-def _text(array: pa.Array) -> pa.Array:
+def _text(array: pa.Array[Any]) -> pa.Array[Any]:
     """JSON strings of the texts, without their quotes; only those that need escapes leave the fast path."""
     found = signs_in(array, _ESCAPED)
     if found:
@@ -61,7 +61,7 @@ def _text(array: pa.Array) -> pa.Array:
     return array
 
 
-def _one_line(array: pa.Array) -> pa.Array:
+def _one_line(array: pa.Array[Any]) -> pa.Array[Any]:
     """JSON values without raw line ends, which can only stand between their parts."""
     if signs_in(array, b"\n\r"):
         return pc.replace_substring_regex(array, "[\n\r]", " ")
@@ -93,7 +93,7 @@ class JsonWriter(FormatWriter):
         }
         return json.dumps(told, ensure_ascii=False)[:-1] + ', "rows": ['
 
-    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None) -> tuple[str, pa.Array, str]:
+    def _cells(self, column: Column, array: pa.Array[Any], numbers: pa.Array[Any] | None) -> tuple[str, pa.Array[Any], str]:
         """What stands before each cell, the cells, what stands after."""
         if column.kind == "json":
             return "", _one_line(array), ""
@@ -117,7 +117,9 @@ class JsonWriter(FormatWriter):
             return "", array, ""
         return "", pc.if_else(bare, array, self._instead(column, array, numbers, exact)), ""
 
-    def _instead(self, column: Column, array: pa.Array, numbers: pa.Array | None, exact: pa.Array) -> pa.Array:
+    def _instead(
+        self, column: Column, array: pa.Array[Any], numbers: pa.Array[Any] | None, exact: pa.Array[Any]
+    ) -> pa.Array[Any]:
         """JSON texts of everything, and what the option wants for numbers that JSON lacks."""
         texts = together('"', _text(array), '"')
         lost = pc.invert(exact) if numbers is None else pc.and_(pc.invert(exact), numbers)
@@ -137,7 +139,7 @@ class JsonWriter(FormatWriter):
     def write(self, batch: Batch) -> None:
         if not batch.rows:
             return
-        parts: list[pa.Array | str] = []
+        parts: list[pa.Array[Any] | str] = []
         for number, (column, key) in enumerate(zip(self.columns, self.keys, strict=True)):
             before, cells, after = self._cells(column, batch.cells[number], batch.numbers[number])
             lead = f"{',' if number else '{'}{key}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, BinaryIO, ClassVar
+from typing import Any, BinaryIO, ClassVar, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -22,7 +22,7 @@ from .tables import BATCH_ROWS, Table, columns_of, whole
 _SCALED = re.compile(r"\((\d+), ?(-?\d+)\)")
 _MOST_DIGITS = 38
 """Of a decimal of 128 bits."""
-_PLAIN = {
+_PLAIN: dict[str, pa.DataType] = {
     "integer": pa.int64(), "float": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
     "timestamp": pa.timestamp("us"), "zoned": pa.timestamp("us", "UTC"), "binary": pa.binary(),
 }  # fmt: skip
@@ -45,7 +45,7 @@ def _type_of(column: Column) -> pa.DataType:
     return _PLAIN.get(column.kind, pa.string())
 
 
-def _typed(array: pa.Array, wanted: pa.DataType) -> pa.Array:
+def _typed(array: pa.Array[Any], wanted: pa.DataType) -> pa.Array[Any]:
     if wanted == pa.string():
         return array
     if wanted == pa.binary():
@@ -89,12 +89,14 @@ class ParquetWriter(FormatWriter):
             if column.kind in ("decimal", "any") and wanted == pa.string():
                 self.warn(f"column '{column.name}' has no one type with known digits: written as text")
         self.schema = pa.schema([pa.field(c.name, t) for c, t in zip(columns, self.types, strict=True)])
-        compression = None if self.options["compression"] == "none" else self.options["compression"]
-        self.made = pq.ParquetWriter(pa.PythonFile(_Out(self.target.file), mode="w"), self.schema, compression=compression)
+        compression: Any = None if self.options["compression"] == "none" else self.options["compression"]
+        self.made = pq.ParquetWriter(
+            pa.PythonFile(cast("Any", _Out(self.target.file)), mode="w"), self.schema, compression=compression
+        )
         self.waiting: list[pa.RecordBatch] = []
         self.size = 0
 
-    def _cast(self, column: Column, array: pa.Array, wanted: pa.DataType) -> pa.Array:
+    def _cast(self, column: Column, array: pa.Array[Any], wanted: pa.DataType) -> pa.Array[Any]:
         if column.kind == "decimal" and column.pattern:
             array = rounded(array, column.pattern)
         try:
@@ -125,7 +127,7 @@ class ParquetWriter(FormatWriter):
         self.made.close()
 
 
-def _fits(one: pa.Array, wanted: pa.DataType) -> bool:
+def _fits(one: pa.Array[Any], wanted: pa.DataType) -> bool:
     try:
         _typed(one, wanted)
     except (pa.ArrowInvalid, ValueError):

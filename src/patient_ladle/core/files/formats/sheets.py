@@ -58,7 +58,7 @@ def escaped(text: str) -> str:
 
 
 def number_format(style: str) -> str:
-    """The workbook's code of a strftime style: ``%d/%m/%Y`` is ``dd\\/mm\\/yyyy``.
+    r"""The workbook's code of a strftime style: ``%d/%m/%Y`` is ``dd\/mm\/yyyy``.
 
     Raises BadInput for a style that a workbook cannot show, or would show otherwise.
     """

@@ -119,7 +119,7 @@ STYLE_OPTIONS = (
 )
 
 
-def styled(column: Column, array: pa.Array, numbers: pa.Array | None, options: Mapping[str, Any]) -> pa.Array:
+def styled(column: Column, array: pa.Array[Any], numbers: pa.Array[Any] | None, options: Mapping[str, Any]) -> pa.Array[Any]:
     """The cells as the options and the column's own form want them; a value that a style cannot take stays canonical."""
     kind = column.kind
     if kind in MOMENTS:
@@ -140,12 +140,12 @@ def leaves_alone(column: Column, options: Mapping[str, Any]) -> bool:
     return not column.pattern and all(options[o.name] == o.default for o in STYLE_OPTIONS)
 
 
-def in_hex(array: pa.Array) -> pa.Array:
+def in_hex(array: pa.Array[Any]) -> pa.Array[Any]:
     """Binary cells in hex instead of base64."""
     return pa.array([None if v is None else base64.b64decode(v).hex() for v in array.to_pylist()], pa.string())
 
 
-def in_form(column: Column, array: pa.Array, options: Mapping[str, Any]) -> pa.Array:
+def in_form(column: Column, array: pa.Array[Any], options: Mapping[str, Any]) -> pa.Array[Any]:
     """Moments in the style of the column or of the options, zoned ones in the options' zone; RFC 3339 where there is no style.
 
     Raises ValueUnfit where the column's values lack what the style asks for.
@@ -161,12 +161,12 @@ def in_form(column: Column, array: pa.Array, options: Mapping[str, Any]) -> pa.A
     return _each_plain(array, _PLAIN_MOMENT, lambda texts: _moments(texts, zone, form))
 
 
-def in_zone(array: pa.Array, zone: str) -> pa.Array:
+def in_zone(array: pa.Array[Any], zone: str) -> pa.Array[Any]:
     """Zoned moments with the offset of a zone (RFC 3339) instead of UTC; one whose offset has seconds stays."""
     if zone == "UTC":
         return array
 
-    def made(texts: pa.Array) -> pa.Array:
+    def made(texts: pa.Array[Any]) -> pa.Array[Any]:
         moments = _utc(texts)
         local, odd = _local(moments, zone), _odd_offset(moments, zone)
         offset = pc.replace_substring_regex(pc.strftime(local, "%z"), r"^(...)(..)$", r"\1:\2")
@@ -176,32 +176,32 @@ def in_zone(array: pa.Array, zone: str) -> pa.Array:
     return _each_plain(array, _PLAIN_MOMENT, made)
 
 
-def local_texts(array: pa.Array, zone: str) -> pa.Array:
+def local_texts(array: pa.Array[Any], zone: str) -> pa.Array[Any]:
     """Zoned moments as the zone-less timestamps that clocks in a zone show."""
 
-    def made(texts: pa.Array) -> pa.Array:
+    def made(texts: pa.Array[Any]) -> pa.Array[Any]:
         shown = pc.strftime(_local(_utc(texts), zone), "%Y-%m-%d %H:%M:%S")
         return pc.binary_join_element_wise(shown, _fraction(texts), "")
 
     return _each_plain(array, _PLAIN_MOMENT, made)
 
 
-def _utc(texts: pa.Array) -> pa.Array:
+def _utc(texts: pa.Array[Any]) -> pa.Array[Any]:
     """Moments in whole seconds, for a style shows fractions where it names them, and only there."""
     whole = pc.replace_substring_regex(texts, r"(\.\d+)?Z?$", "")
     return pc.replace_substring(whole, "T", " ").cast(pa.timestamp("s"))
 
 
-def _fraction(texts: pa.Array) -> pa.Array:
+def _fraction(texts: pa.Array[Any]) -> pa.Array[Any]:
     """The fraction of the second with its point, as the source gave it; empty where there is none."""
     return pc.replace_substring_regex(texts, r"^[^.]*?(\.\d+)?Z?$", r"\1")
 
 
-def _local(moments: pa.Array, zone: str) -> pa.Array:
+def _local(moments: pa.Array[Any], zone: str) -> pa.Array[Any]:
     return pc.assume_timezone(moments, "UTC").cast(pa.timestamp("s", zone))
 
 
-def _odd_offset(moments: pa.Array, zone: str) -> pa.Array:
+def _odd_offset(moments: pa.Array[Any], zone: str) -> pa.Array[Any]:
     """Where local time is off by seconds too, or falls out of the years that RFC 3339 has."""
     local = pc.local_timestamp(_local(moments, zone)).cast(pa.int64())
     minutes = pc.multiply(pc.divide(pc.subtract(local, moments.cast(pa.int64())), 60), 60)
@@ -213,7 +213,7 @@ _FIRST_SECOND, _LAST_SECOND = -62_135_596_800, 253_402_300_799
 """0001-01-01 00:00:00 and 9999-12-31 23:59:59, in seconds from 1970-01-01."""
 
 
-def _moments(texts: pa.Array, zone: str, form: str) -> pa.Array:
+def _moments(texts: pa.Array[Any], zone: str, form: str) -> pa.Array[Any]:
     moments = _utc(texts)
     shown = _local(moments, zone) if zone else moments
     micros = pc.utf8_rpad(pc.replace_substring(_fraction(texts), ".", ""), 6, "0")
@@ -232,24 +232,24 @@ def _parted(form: str) -> list[str]:
     return [part for part in made if part]
 
 
-def _slowly(texts: pa.Array, zone: str, form: str) -> pa.Array:
+def _slowly(texts: pa.Array[Any], zone: str, form: str) -> pa.Array[Any]:
     """The few moments whose offset has seconds, which only the standard library writes."""
-    moments = [datetime.fromisoformat(text).astimezone(ZoneInfo(zone)) for text in texts.to_pylist()]
+    moments = [datetime.fromisoformat(str(text)).astimezone(ZoneInfo(zone)) for text in texts.to_pylist()]
     return pa.array([moment.strftime(form) for moment in moments], pa.string())
 
 
-def _each_plain(array: pa.Array, pattern: str, made: Any) -> pa.Array:
+def _each_plain(array: pa.Array[Any], pattern: str, made: Any) -> pa.Array[Any]:
     """``made`` of the members that look like the pattern; the others (infinity, years beyond 9999) as they are."""
     plain = pc.fill_null(pc.match_substring_regex(array, pattern), False)
     return replaced_where(array, plain, made(array.filter(plain)))
 
 
-def _times(texts: pa.Array, form: str) -> pa.Array:
+def _times(texts: pa.Array[Any], form: str) -> pa.Array[Any]:
     days = [datetime.fromisoformat(f"2000-01-01 {text}") for text in texts.to_pylist()]
     return pa.array([day.strftime(form) for day in days], pa.string())
 
 
-def _numbers(array: pa.Array, form: str, options: Mapping[str, Any]) -> pa.Array:
+def _numbers(array: pa.Array[Any], form: str, options: Mapping[str, Any]) -> pa.Array[Any]:
     thousands, sign = options["thousands_separator"], options["decimal_separator"]
     found = NUMBER_FORM.fullmatch(form) if form else None
     if found:
@@ -263,18 +263,18 @@ def _numbers(array: pa.Array, form: str, options: Mapping[str, Any]) -> pa.Array
     return array
 
 
-def rounded(array: pa.Array, form: str) -> pa.Array:
+def rounded(array: pa.Array[Any], form: str) -> pa.Array[Any]:
     """Numbers with as many places as the form has, half away from zero; infinities and NaN as they are."""
     found = NUMBER_FORM.fullmatch(form)
     if not found:
         return array
     places = len(found.group(3) or "")
 
-    def made(texts: pa.Array) -> pa.Array:
+    def made(texts: pa.Array[Any]) -> pa.Array[Any]:
         unit = Decimal(1).scaleb(-places)
         with localcontext() as context:
             context.prec = (pc.max(pc.binary_length(texts)).as_py() or 0) + places + _LARGEST_EXPONENT
-            values = [Decimal(text).quantize(unit, ROUND_HALF_UP) for text in texts.to_pylist()]
+            values = [Decimal(str(text)).quantize(unit, ROUND_HALF_UP) for text in texts.to_pylist()]
         return pa.array([format(value if value else value.copy_abs(), "f") for value in values], pa.string())
 
     return _each_plain(array, _FINITE_NUMBER, made)
@@ -284,10 +284,10 @@ _LARGEST_EXPONENT = 330
 """More than the exponent of any double."""
 
 
-def _grouped(texts: pa.Array, thousands: str, sign: str) -> pa.Array:
+def _grouped(texts: pa.Array[Any], thousands: str, sign: str) -> pa.Array[Any]:
     made = []
     for text in texts.to_pylist():
-        whole, point, rest = text.partition(sign)
+        whole, point, rest = str(text).partition(sign)
         minus = "-" if whole.startswith("-") else ""
         digits = whole.removeprefix("-")
         head = len(digits) % 3

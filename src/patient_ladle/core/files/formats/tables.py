@@ -88,7 +88,7 @@ def canonical(batches: Iterable[Batch], columns: Sequence[Column], options: Mapp
         yield Batch(cells, batch.numbers, batch.rows)
 
 
-def _canonical(column: Column, array: pa.Array, options: Mapping[str, Any]) -> pa.Array:
+def _canonical(column: Column, array: pa.Array[Any], options: Mapping[str, Any]) -> pa.Array[Any]:
     if column.kind in NUMERIC and (options.get("thousands_separator") or options.get("decimal_separator", ".") != "."):
         return _plain_numbers(array, options["thousands_separator"], options["decimal_separator"])
     if column.kind == "boolean" and options.get("true_as", "true") != "true":
@@ -100,11 +100,11 @@ def _canonical(column: Column, array: pa.Array, options: Mapping[str, Any]) -> p
         return pa.array(texts, pa.string())
     if column.kind == "zoned" and options.get("zone", "UTC") != "UTC":
         off = pc.fill_null(pc.match_substring_regex(array, _OFFSET), False)
-        return replaced_where(array, off, pa.array(map(_in_utc, array.filter(off).to_pylist()), pa.string()))
+        return replaced_where(array, off, pa.array([_in_utc(str(text)) for text in array.filter(off).to_pylist()], pa.string()))
     return array
 
 
-def _plain_numbers(array: pa.Array, thousands: str, sign: str) -> pa.Array:
+def _plain_numbers(array: pa.Array[Any], thousands: str, sign: str) -> pa.Array[Any]:
     if thousands:
         array = pc.replace_substring_regex(array, rf"(\d){re.escape(thousands)}", r"\1")
     return pc.replace_substring(array, sign, ".") if sign != "." else array

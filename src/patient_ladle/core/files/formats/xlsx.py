@@ -119,19 +119,19 @@ OPTIONS = (
 )
 
 
-def _text_cells(array: pa.Array) -> pa.Array:
+def _text_cells(array: pa.Array[Any]) -> pa.Array[Any]:
     return together(_TEXT_OPEN, _escaped_all(array), _TEXT_CLOSE)
 
 
-def _escaped_all(array: pa.Array) -> pa.Array:
+def _escaped_all(array: pa.Array[Any]) -> pa.Array[Any]:
     if signs_in(array, _ESCAPED):
         needs = pc.match_substring_regex(array, _NEEDS_ESCAPES)
-        some = [escaped(text) for text in array.filter(pc.fill_null(needs, False)).to_pylist()]
+        some = [escaped(str(text)) for text in array.filter(pc.fill_null(needs, False)).to_pylist()]
         array = replaced_where(array, needs, pa.array(some, pa.string())) if some else array
     return array
 
 
-def _serials(array: pa.Array, kind: str, zone: str) -> pa.Array | None:
+def _serials(array: pa.Array[Any], kind: str, zone: str) -> pa.Array[Any] | None:
     """Serial numbers of moments, as texts; None where any is none that a cell holds."""
     try:
         if kind == "date":
@@ -154,18 +154,18 @@ def _serials(array: pa.Array, kind: str, zone: str) -> pa.Array | None:
     return pc.add(days.cast(pa.float64()), share).cast(pa.string())
 
 
-def _held(array: pa.Array, least: int, beyond: int) -> bool:
+def _held(array: pa.Array[Any], least: int, beyond: int) -> bool:
     ends = pc.min_max(array).as_py()
     return ends["min"] is None or (ends["min"] >= least and ends["max"] < beyond)
 
 
-def _is_double(array: pa.Array, held: pa.Array) -> pa.Array:
+def _is_double(array: pa.Array[Any], held: pa.Array[Any]) -> pa.Array[Any]:
     """Where a finite number is what the nearest double is written as, so that a cell holds it exactly."""
     doubles = pc.if_else(held, array, None).cast(pa.float64())
     return pc.fill_null(pc.equal(float_texts(doubles), array), False)
 
 
-Cells = tuple[str, pa.Array, str]
+Cells = tuple[str, "pa.Array[Any]", str]
 """What stands before each cell's text, the texts, and what stands after."""
 
 
@@ -237,7 +237,9 @@ class XlsxWriter(FormatWriter):
             self.marks.append(f"{self.sheet.name}:{self.sheet.crc:08x}:{self.sheet.size}")
             self.sheet = None
 
-    def _fallback(self, column: Column, array: pa.Array, held: pa.Array, cells: Cells, why: str, wanted: str) -> Cells:
+    def _fallback(
+        self, column: Column, array: pa.Array[Any], held: pa.Array[Any], cells: Cells, why: str, wanted: str
+    ) -> Cells:
         """The cells where the value is held, text cells elsewhere, with a warning."""
         if all_true(held):
             return cells
@@ -251,7 +253,7 @@ class XlsxWriter(FormatWriter):
                 self.warn(f"column '{column.name}' holds {what}: written as text")
         return "", pc.if_else(held, together(*cells), _text_cells(array)), ""
 
-    def _number_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
+    def _number_cells(self, column: Column, array: pa.Array[Any], style: int) -> Cells:
         cells = (f'<c s="{style}"><v>' if style else "<c><v>", array, "</v></c>")
         short = column.kind == "float" or longest(array) <= MAX_DIGITS
         if short and has_only(array, _PLAIN):
@@ -264,7 +266,7 @@ class XlsxWriter(FormatWriter):
             held = pc.and_(held, pc.invert(pc.match_substring_regex(digits, _SIGNIFICANT_16)))
         return self._fallback(column, array, held, cells, _TOO_MANY_DIGITS, self.options["unrepresentable_numbers"])
 
-    def _date_cells(self, column: Column, array: pa.Array, style: int) -> Cells:
+    def _date_cells(self, column: Column, array: pa.Array[Any], style: int) -> Cells:
         zone = self.options["zone"] if column.kind == "zoned" else "UTC"
         before, after = f'<c s="{style}"><v>', "</v></c>"
         serials = _serials(array, column.kind, zone)
@@ -276,7 +278,7 @@ class XlsxWriter(FormatWriter):
             held, serials = pc.equal(pc.binary_length(array), -1), array
         return self._fallback(column, array, held, (before, serials, after), _OUTSIDE, self.options["unrepresentable_dates"])
 
-    def _cells(self, column: Column, array: pa.Array, numbers: pa.Array | None, style: int) -> Cells:
+    def _cells(self, column: Column, array: pa.Array[Any], numbers: pa.Array[Any] | None, style: int) -> Cells:
         if column.kind in NUMERIC:
             return self._number_cells(column, array, style)
         if column.kind == "boolean":
@@ -292,7 +294,7 @@ class XlsxWriter(FormatWriter):
             array = in_hex(array)
         return _TEXT_OPEN, _escaped_all(self._fitting(column, array)), _TEXT_CLOSE
 
-    def _fitting(self, column: Column, array: pa.Array) -> pa.Array:
+    def _fitting(self, column: Column, array: pa.Array[Any]) -> pa.Array[Any]:
         """Texts short enough for a cell. Raises ValueUnfit unless they may be cut."""
         if longest(array) <= MAX_TEXT:
             return array
@@ -307,7 +309,7 @@ class XlsxWriter(FormatWriter):
             )
         self.warn(f"column '{column.name}' holds texts longer than {MAX_TEXT:,} characters: cut")
         some = [
-            text.encode("utf-16-le")[: 2 * MAX_TEXT].decode("utf-16-le", errors="ignore")
+            str(text).encode("utf-16-le")[: 2 * MAX_TEXT].decode("utf-16-le", errors="ignore")
             for text in array.filter(over).to_pylist()
         ]
         return replaced_where(array, over, pa.array(some, pa.string()))
@@ -325,7 +327,7 @@ class XlsxWriter(FormatWriter):
 
     def _rows(self, sheet: Sheet, batch: Batch, start: int, count: int) -> None:
         whole = count == batch.rows
-        parts: list[pa.Array | str] = ["<row>"]
+        parts: list[pa.Array[Any] | str] = ["<row>"]
         for column, array, numbers, style in zip(self.columns, batch.cells, batch.numbers, self.number_styles, strict=True):
             if not whole:
                 array = array.slice(start, count)

@@ -13,8 +13,8 @@ from typing import Any
 from ...errors import BadInput, LadleError, StatementRefused
 from ...values.parameters import BUILT_IN, BoundValues, Parameter
 from ..completion import Completion
+from ..diagnostics import Diagnostic, OtherCatalogue, Table, of_refusal, of_undeclared, of_unused
 from ..parts import FilledPart, Part, Rendered
-from ..remarks import OtherCatalogue, Remark, Table, of_refusal, of_undeclared, of_unused
 from ..views import TableViews
 
 
@@ -82,7 +82,7 @@ class QueryLanguage(ABC):
         """What writes statements for views of a table. Raises BadInput where tables cannot be looked into."""
         raise BadInput(f"tables cannot be looked into in {self.title}.", "Write a statement, and look at its preview.")
 
-    def remarks(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Remark], list[Part]]:
+    def diagnostics(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Diagnostic], list[Part]]:
         """What the text alone tells, and its statements; none where it is refused as a whole."""
         try:
             parts, used = self.parts(text), self.parameters(text)
@@ -94,17 +94,17 @@ class QueryLanguage(ABC):
         found = [of_undeclared(text, name, known, max(text.find(f":{name}"), 0), len(name) + 1) for name in missing]
         return found + of_unused(declared, set(used)), parts
 
-    def remarks_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Remark]:
+    def diagnostics_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
         """Parameters compared with columns of another type, where the description tells."""
         return []
 
-    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Remark]:
+    def diagnostics_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Diagnostic]:
         """Tables that the stored catalogue does not know, for when the source cannot be asked."""
         return []
 
-    def remark_on_error(
+    def diagnostic_on_error(
         self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]
-    ) -> Remark:
+    ) -> Diagnostic:
         """The database's word on a statement, with what the catalogues add to it."""
         return of_refusal(error)
 

@@ -16,7 +16,7 @@ _USUAL_PLACES = 10
 
 def cast_of(parameter: Parameter, value: Value) -> str:
     """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
-    return f"{_cast_of_one(parameter, value)}{'[]' if parameter.many else ''}"
+    return f"{_cast_of_one(parameter, value)}{'[]' if parameter.is_list else ''}"
 
 
 def _cast_of_one(parameter: Parameter, value: Value) -> str:

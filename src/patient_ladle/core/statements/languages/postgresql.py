@@ -16,7 +16,7 @@ _NO_DIGIT = re.compile("[^0-9]")
 def cast_of(parameter: Parameter, value: Value) -> str:
     """The type that a value is cast to, for the server has to be told."""
     name = _CASTS.get(parameter.type) or zoned_cast(value) or "timestamp"
-    return f"{name}[]" if parameter.many else name
+    return f"{name}[]" if parameter.is_list else name
 
 
 def bound_literal(value: Value) -> str:

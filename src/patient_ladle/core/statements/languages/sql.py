@@ -9,11 +9,11 @@ from typing import Any
 
 from ...errors import LadleError
 from ...values.parameters import BoundValues, Parameter, Value, as_text
-from .. import advice, browsing, filling, scanner, sql_completion
+from .. import browsing, filling, scanner, sql_completion, text_diagnostics
 from ..completion import Completion
+from ..diagnostics import Diagnostic, OtherCatalogue, Table
 from ..dialects import Dialect
 from ..parts import Part, Rendered
-from ..remarks import OtherCatalogue, Remark, Table
 from .base import QueryLanguage
 
 WORDS = """select from where group by order having limit offset join left right inner outer full cross on using as and or not in
@@ -92,19 +92,19 @@ class SqlLanguage(Dialect, QueryLanguage):
     def views(self, table: Table) -> browsing.SqlViews:
         return browsing.SqlViews(self, table)
 
-    def remarks(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Remark], list[Part]]:
-        return advice.of_text_and_parts(text, self, declared)
+    def diagnostics(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Diagnostic], list[Part]]:
+        return text_diagnostics.of_text_and_parts(text, self, declared)
 
-    def remarks_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Remark]:
-        return advice.of_types(text, self, declared, catalogue) if self.typed_columns else []
+    def diagnostics_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
+        return text_diagnostics.of_types(text, self, declared, catalogue) if self.typed_columns else []
 
-    def remarks_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Remark]:
-        return advice.of_names(text, self, catalogue, others)
+    def diagnostics_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Diagnostic]:
+        return text_diagnostics.of_names(text, self, catalogue, others)
 
-    def remark_on_error(
+    def diagnostic_on_error(
         self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]
-    ) -> Remark:
-        return advice.of_error(error, text, part, self, catalogue, others)
+    ) -> Diagnostic:
+        return text_diagnostics.of_error(error, text, part, self, catalogue, others)
 
     def completion(
         self, text: str, position: int, tables: Sequence[Table], parameters: Sequence[str], asked: bool

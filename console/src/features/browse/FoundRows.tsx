@@ -1,0 +1,35 @@
+import type { SourceQuery } from "../../api/client";
+import type { Cell } from "../../lib/grid";
+import { ResultGrid } from "./ResultGrid";
+
+/** The rows that a query brought, and what is to be known of them. `counted`: how many there are in all, where that was asked. */
+export function FoundRows({
+  found,
+  counted,
+  label,
+}: {
+  found: SourceQuery | undefined;
+  counted: unknown;
+  label: string;
+}) {
+  const result = found?.result;
+  if (!found || !result?.rows || !result.columns) return null;
+  return (
+    <>
+      <ResultGrid
+        key={found.id}
+        id={found.id}
+        columns={result.columns}
+        rows={result.rows as Cell[][]}
+        complete={result.complete ?? false}
+        total={typeof counted === "string" ? Number(counted) : undefined}
+        label={label}
+      />
+      {result.notes?.map((note) => (
+        <div className="flag" style={{ margin: "4px 0" }} key={note}>
+          {note}
+        </div>
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,105 @@
+"""Diagnostics on a statement as it is typed: what its text tells, the database's own word, and what the catalogues add."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from typing import Any
+
+from django.utils import timezone
+
+from patient_ladle.core.errors import BadInput, LadleError, from_dict
+from patient_ladle.core.statements.diagnostics import Diagnostic, of_refusal
+from patient_ladle.core.statements.languages import QueryLanguage
+from patient_ladle.core.statements.parts import Part, place
+from patient_ladle.core.values.parameters import Parameter
+from patient_ladle.service.children.judging import judged
+from patient_ladle.service.people.models import Person
+from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.reading import language_of
+from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
+from patient_ladle.words import amount
+
+
+def diagnose(person: Person, address: Address | None, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    """Diagnostics in the order of their places, and what is known of each statement. ``address``: None without a source."""
+    began = time.monotonic()
+    language = language_of(address.source if address else None)
+    declared, diagnostics = _declared(parameters)
+    usable = not diagnostics
+    of_text, parts = judged(language.diagnostics, text, declared)
+    diagnostics += of_text
+    described: dict[Part, dict[str, Any]] = {}
+    asked = [part for part in parts if usable and not _has_error(text, part, diagnostics)]
+    if asked and address:
+        try:
+            found = understand(person, address, [part.text for part in asked], [p.to_dict() for p in declared])
+            described = dict(zip(asked, found, strict=True))
+            for part in asked:
+                diagnostics += _of_answer(described[part], text, part, language, address)
+        except LadleError as error:
+            diagnostics += _of_silence(error, text, language, address)
+    catalogue = kept_catalogue(address) if address else None
+    if parts and declared and catalogue is not None:
+        said = text.lower()
+        named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many
+        diagnostics += judged(language.diagnostics_on_types, text, declared, named)
+    return {
+        "diagnostics": [diagnostic.to_dict() for diagnostic in sorted(diagnostics, key=lambda r: (r.line, r.column))],
+        "asked": bool(described),
+        "statements": [_shown(text, part, described.get(part, {})) for part in parts],
+        "seconds": round(time.monotonic() - began, 3),
+    }
+
+
+def _has_error(text: str, part: Part, diagnostics: Sequence[Diagnostic]) -> bool:
+    """Whether the text alone tells that the database would not understand the statement."""
+    begins, ends = place(text, part.start), place(text, part.end)
+    return any(r.severity == "error" and begins <= (r.line, r.column) <= ends for r in diagnostics)
+
+
+def _shown(text: str, part: Part, found: dict[str, Any]) -> dict[str, Any]:
+    body = text[part.start : part.end]
+    first = part.start + len(body) - len(body.lstrip())
+    return {
+        "title": part.title,
+        "line": place(text, first)[0],
+        "end_line": place(text, part.end)[0],
+        "columns": found.get("columns") or [],
+    }
+
+
+def _declared(parameters: Sequence[dict[str, Any]]) -> tuple[list[Parameter], list[Diagnostic]]:
+    """The declarations that can be used, and a diagnostic for each that cannot."""
+    declared, diagnostics = [], []
+    for item in parameters:
+        try:
+            declared.append(Parameter.from_dict(item))
+        except BadInput as error:
+            diagnostics.append(of_refusal(error))
+        except TypeError:
+            diagnostics.append(Diagnostic("error", "bad_input", "a parameter has no name.", "Give each parameter a name."))
+    return declared, diagnostics
+
+
+def _of_answer(found: dict[str, Any], text: str, part: Part, language: QueryLanguage, address: Address) -> list[Diagnostic]:
+    if "error" not in found:
+        return []
+    error = from_dict(found["error"])
+    others = elsewhere(address) if error.facts.get("missing") == "table" else []
+    return [language.diagnostic_on_error(error, text, part.text, kept_catalogue(address), others)]
+
+
+def _of_silence(error: LadleError, text: str, language: QueryLanguage, address: Address) -> list[Diagnostic]:
+    """The source could not be asked: why, what its last check said, and what its stored catalogue makes of the names."""
+    said = f"the source could not be asked: {error.message}"
+    failed = next((step for step in address.last_check or [] if not step["passed"]), None)
+    if failed and address.last_check_at:
+        minutes = int((timezone.now() - address.last_check_at).total_seconds() // 60)
+        ago = f"{amount(minutes, 'minute')} ago" if minutes < 120 else f"{minutes // 60} hours ago"
+        said += f" The check of this source failed {ago} at {failed['step']}."
+    diagnostics = [Diagnostic("warning", error.code, said, error.hint)]
+    catalogue = kept_catalogue(address)
+    if catalogue is not None:
+        diagnostics += language.diagnostics_on_names(text, catalogue, elsewhere(address))
+    return diagnostics

@@ -1,0 +1,45 @@
+"""Several extracts put elsewhere at once: folders, tags, archive. What they were before comes back, and can be put back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from django.db import transaction
+
+from patient_ladle.core.errors import BadInput
+
+from .models import Extract
+from .services import archive_extract, edit_extract, extract_named, move_extract, restore_extract
+
+MOST = 1_000
+"""Extracts of one call."""
+
+
+@transaction.atomic
+def file_extracts(filings: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Each ``name`` with ``folder``, ``tags``, ``archived`` as they are to be; what is not given stays. All of them, or none.
+
+    What they were before, in the same form: handed in again, it undoes this. Raises BadInput, UnknownName.
+    """
+    if len(filings) > MOST:
+        raise BadInput(f"{len(filings):,} extracts were given; {MOST:,} at most go together.", "Send them in parts.")
+    names = [extract_named(each["name"]).name for each in filings]
+    twice = sorted({name for name in names if names.count(name) > 1})
+    if twice:
+        raise BadInput(f"'{twice[0]}' was given twice.", "Name each extract once.")
+    # In the order of their keys: of two such calls at once, one waits for the other.
+    list(Extract.objects.select_for_update().filter(name__in=names).order_by("pk"))
+    return [_filed(name, each) for name, each in zip(names, filings, strict=True)]
+
+
+def _filed(name: str, wanted: Mapping[str, Any]) -> dict[str, Any]:
+    extract = extract_named(name)
+    was = {"folder": extract.folder, "tags": extract.tags, "archived": extract.archived_at is not None}
+    if "folder" in wanted:
+        move_extract(name, wanted["folder"], None)
+    if "tags" in wanted:
+        edit_extract(name, wanted["tags"], None)
+    if "archived" in wanted and wanted["archived"] != was["archived"]:
+        archive_extract(name) if wanted["archived"] else restore_extract(extract.owner, name, None)
+    return {"name": name, **{key: value for key, value in was.items() if key in wanted}}

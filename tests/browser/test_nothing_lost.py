@@ -1,0 +1,178 @@
+"""Nothing typed is lost: drafts, dialogs, faults, a service that is away, a console that was renewed."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.command import PATIENCE
+from tests.conftest import until
+
+from .conftest import expect, foresee, sign_in
+from .test_console import violations
+from .test_writing import write
+
+
+@pytest.fixture(scope="module")
+def drafted(service):
+    with service.ladle("author") as ladle:
+        ladle.extracts.add("typed_in", "metering", "select name from districts")
+    return service
+
+
+def editor_of(page, name="typed_in"):
+    page.goto(f"/extracts/{name}")
+    found = page.get_by_role("textbox", name="Statement", exact=True)
+    expect(found).to_be_visible()
+    return found
+
+
+def another(browser, service, name):
+    """Another machine, on which somebody has signed in."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.url)
+    context.set_default_timeout(PATIENCE * 1000)
+    made = context.new_page()
+    sign_in(made, name)
+    return made
+
+
+def kept(service, name="typed_in"):
+    with service.ladle("author") as ladle:
+        return (ladle.extracts.draft(name)["content"] or {}).get("statement")
+
+
+def test_a_draft_goes_with_its_author_and_with_nobody_else(page, browser, drafted):
+    sign_in(page, "author")
+    write(page, editor_of(page), "select name, zone from districts")
+    page.get_by_role("button", name="Sign out").click()  # at once: what is not kept yet is sent first
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    assert kept(drafted) == "select name, zone from districts"
+    sign_in(page, "administrator")
+    expect(editor_of(page)).to_have_text("select name from districts")
+    other = another(browser, drafted, "author")
+    editor = editor_of(other)
+    expect(editor).to_have_text("select name, zone from districts")
+    expect(other.get_by_text("Your draft is kept; only you see it.")).to_be_visible()
+    other.get_by_role("button", name="Undo changes").click()
+    until(lambda: kept(drafted) is None)
+    other.context.close()
+    foresee(page, "status of 401")
+
+
+def test_of_two_windows_of_one_person_neither_overwrites_the_other(page, browser, drafted):
+    sign_in(page, "author")
+    editor, other = editor_of(page), another(browser, drafted, "author")
+    theirs = editor_of(other)
+    write(page, editor, "select 1 as here")
+    until(lambda: kept(drafted) == "select 1 as here")
+    write(other, theirs, "select 2 as there")
+    asked = other.get_by_role("alert").filter(has_text="You changed this draft in another window")
+    expect(asked).to_be_visible()
+    assert kept(drafted) == "select 1 as here"
+    assert violations(other) == []
+    asked.get_by_role("button", name="Keep this one").click()
+    until(lambda: kept(drafted) == "select 2 as there")
+    page.evaluate("window.dispatchEvent(new Event('focus'))")
+    expect(editor).to_have_text("select 2 as there")  # nothing was unsent here: it goes on from the other
+    write(page, editor, "select 3 as here")
+    until(lambda: kept(drafted) == "select 3 as here")
+    write(other, theirs, "select 4 as there")
+    asked.get_by_role("button", name="Take that one").click()
+    expect(theirs).to_have_text("select 3 as here")
+    with drafted.ladle("author") as ladle:
+        ladle.extracts.drop_draft("typed_in")
+    other.context.close()
+
+
+def test_a_service_that_is_away_is_said_once_and_work_goes_on_when_it_is_back(page, drafted):
+    sign_in(page, "author")
+    editor = editor_of(page)
+    page.route("**/api/**", lambda route: route.abort())
+    write(page, editor, "select 'while it was away' as a")
+    bar = page.get_by_role("status").filter(has_text="The service does not answer.")
+    expect(bar).to_have_count(1)
+    expect(page.get_by_text("Your draft is not kept yet.")).to_be_visible()
+    assert page.get_by_role("alert").count() == 0
+    page.unroute("**/api/**")
+    expect(bar).to_have_count(0)
+    until(lambda: kept(drafted) == "select 'while it was away' as a")
+    page.get_by_role("button", name="Undo changes").click()
+    until(lambda: kept(drafted) is None)
+    foresee(page, "ERR_FAILED")
+
+
+def test_a_page_whose_file_is_gone_is_loaded_anew(page, drafted):
+    sign_in(page, "author")
+    page.route("**/assets/ValuesPage*.js", lambda route: route.abort())
+    page.route("**/api/v1/me", lambda route: route.abort())
+    page.get_by_role("link", name="Values").click()
+    expect(page.get_by_text("This page is being loaded anew")).to_be_visible()
+    expect(page.get_by_role("link", name="Runs")).to_be_visible()
+    page.unroute("**/assets/ValuesPage*.js")
+    page.unroute("**/api/v1/me")
+    expect(page.get_by_role("heading", name="Values", exact=True)).to_be_visible()
+    foresee(page, "ERR_FAILED", "dynamically imported")
+
+
+def test_a_fault_of_a_page_leaves_the_rest_and_stands_in_the_services_log(page, drafted):
+    sign_in(page, "author")
+    page.route("**/api/v1/values", lambda route: route.fulfill(json=[{"name": "odd"}]))
+    page.get_by_role("link", name="Values").click()
+    told = page.get_by_role("alert").filter(has_text="This page cannot be shown")
+    expect(told).to_be_visible()
+    expect(page.get_by_role("link", name="Runs")).to_be_visible()
+    assert violations(page) == []
+    assert until(lambda: [line for line in drafted.log if "TypeError" in line and "on /values, seen by author" in line])
+    page.unroute("**/api/v1/values")
+    told.get_by_role("button", name="Show it again").click()
+    expect(page.get_by_role("heading", name="Values", exact=True)).to_be_visible()
+    foresee(page, "TypeError")
+
+
+def test_a_dialog_loses_nothing_and_gives_the_keyboard_back(page, drafted):
+    sign_in(page, "author")
+    page.goto("/schedules")
+    add = page.get_by_role("button", name="Add schedule").first
+    add.click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name").fill("typed-daily")
+    dialog.get_by_label("Time zone").fill("Europe/Lon")
+    expect(dialog.get_by_role("alert").first).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(dialog).to_have_count(0)
+    expect(add).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(dialog.get_by_text("As you left it.")).to_be_visible()
+    expect(dialog.get_by_label("Name")).to_have_value("typed-daily")
+    expect(dialog.get_by_label("Time zone")).to_have_value("Europe/Lon")
+    dialog.get_by_role("button", name="Begin anew").click()
+    expect(dialog.get_by_label("Name")).to_have_value("")
+    expect(dialog.get_by_label("Time zone")).not_to_have_value("Europe/Lon")
+    page.keyboard.press("Escape")
+    foresee(page, "status of 400")
+
+
+def test_a_form_that_is_refused_says_so_in_view_at_the_keyboard_and_beside_the_field(page, drafted):
+    sign_in(page, "author")
+    page.goto("/values")
+    page.get_by_role("button", name="Add value").first.click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("button", name="Save").click()
+    expect(dialog.get_by_text("A name is needed.")).to_be_visible()
+    expect(dialog.get_by_label("Name")).to_be_focused()
+    dialog.get_by_label("Name").fill("Not a Name")
+    dialog.get_by_role("button", name="Save").click()
+    refused = dialog.get_by_role("alert").filter(has_text="cannot be the name")
+    expect(refused).to_be_in_viewport()
+    expect(refused).to_be_focused()
+    page.keyboard.press("Escape")
+    foresee(page, "status of 400")
+
+
+@pytest.mark.parametrize(
+    ("address", "title"), [("/", "Last night"), ("/extracts/typed_in", "typed_in"), ("/nowhere", "No such page")]
+)
+def test_every_page_has_a_title(page, drafted, address, title):
+    sign_in(page, "author")
+    page.goto(address)
+    expect(page).to_have_title(f"{title} · Patient Ladle")
+    foresee(page, "status of 404")  # an address that is not there
