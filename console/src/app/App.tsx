@@ -1,8 +1,9 @@
 import { useCallback, useEffect, useMemo, useState, type ReactNode } from "react";
-import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClientProvider } from "@tanstack/react-query";
 import { App as KitApp, ConfigProvider } from "antd";
 import { createBrowserRouter, Link, RouterProvider, type RouteObject } from "react-router";
 import { Problem } from "../api/client";
+import { Queries } from "../api/queries";
 import { Boundary } from "../components/Boundary";
 import { kitTheme, palette, type Mode } from "../theme/tokens";
 import { ModeContext } from "./mode";
@@ -14,7 +15,7 @@ import { Shell } from "./Shell";
 const onError = (error: unknown) => {
   if (error instanceof Problem && error.status === 401) void client.resetQueries({ queryKey: ["me"] });
 };
-const client: QueryClient = new QueryClient({
+const client: Queries = new Queries({
   queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== "me" && onError(error) }),
   mutationCache: new MutationCache({ onError }),
   defaultOptions: {

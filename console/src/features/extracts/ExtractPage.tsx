@@ -91,7 +91,7 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
     <div className="page">
       <header className="head">
         <h1>{name}</h1>
-        <Star name={name} favourite={!!favourites.data?.some((e) => e.name === name)} />
+        <Star name={name} favourite={favourites.data?.some((e) => e.name === name)} />
         <p>
           {extract.folder}
           {extract.archived_at && " (archived)"}

@@ -3,8 +3,8 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, must } from "../../api/client";
 import "./extracts.css";
 
-/** Puts an extract among one's favourites, or takes it out. */
-export function Star({ name, favourite }: { name: string; favourite: boolean }) {
+/** Puts an extract among one's favourites, or takes it out; undefined as long as it is not known which. */
+export function Star({ name, favourite }: { name: string; favourite?: boolean }) {
   const client = useQueryClient();
   const change = useMutation({
     mutationFn: async (to: boolean) => {
@@ -19,7 +19,8 @@ export function Star({ name, favourite }: { name: string; favourite: boolean }) 
     <button
       type="button"
       className="star"
-      aria-pressed={favourite}
+      aria-pressed={!!favourite}
+      disabled={favourite === undefined}
       aria-label={`${name} among your favourites`}
       onClick={() => change.mutate(!favourite)}
     >
