@@ -132,7 +132,7 @@ describe("a form in a dialog", () => {
     await user.type(field("Name"), "-d");
     await user.click(screen.getByText("Save"));
     const [first] = await screen.findAllByRole("alert");
-    expect(first!.textContent).toBe("that name is taken.Choose another.");
+    expect(first!.textContent).toBe("That name is taken.Choose another.");
     expect(document.activeElement).toBe(first);
     await waitFor(() => expect(field("Name").getAttribute("aria-invalid")).toBe("true"));
     expect(field("Name").value).toBe("meter-1-d");
