@@ -1,4 +1,4 @@
-"""Extracts by the hundred, a night by its strip, and every page at every width, light and dark."""
+"""Extracts by the hundred, a night by its strip, and the run card beside it or in a drawer."""
 
 from __future__ import annotations
 
@@ -9,15 +9,6 @@ import pytest
 from tests.conftest import until
 
 from .conftest import expect, foresee, sign_in
-from .test_console import AXE
-
-PAGES = (
-    "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/found_1", "/extracts/found_1?tab=runs",
-    "/extracts/found_1?tab=revisions", "/new-extract/a-new-one", "/results", "/values", "/schedules", "/alerts", "/sources",
-    "/sources/works?environment=live&table=districts", "/workers", "/nowhere",
-)  # fmt: skip
-WIDTHS = (1280, 900, 600, 400)
-RULES = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}
 
 
 @pytest.fixture(scope="module")
@@ -148,43 +139,3 @@ def test_the_run_card_is_beside_or_a_drawer_and_keeps_what_was_typed(page, many)
     page.get_by_role("link", name="Runs", exact=True).click()
     page.wait_for_url("**/runs")
     expect(page.get_by_role("link", name="Extracts", exact=True)).not_to_be_visible()
-
-
-def faults(page, whole=("html", "main")):
-    """What lies beyond the window's edge, and what the rules for access say."""
-    page.evaluate(AXE)
-    beyond = page.evaluate(
-        "of => Math.max(0, ...of.map(s => document.querySelector(s)).map(e => e.scrollWidth - e.clientWidth))", [*whole]
-    )
-    found = page.evaluate("rules => axe.run(document, rules)", RULES)["violations"]
-    said = [(v["id"], v["nodes"][0]["target"], v["nodes"][0]["failureSummary"][:200]) for v in found]
-    return ([("beyond the edge", beyond)] if beyond else []) + said
-
-
-@pytest.mark.parametrize("mode", ["light", "dark"])
-def test_the_sign_in_is_there_for_everybody(page, mode):
-    page.emulate_media(color_scheme=mode)
-    page.goto("/")
-    expect(page.get_by_label("Password")).to_be_visible()
-    for width in WIDTHS:
-        page.set_viewport_size({"width": width, "height": 800})
-        assert faults(page, whole=("html",)) == []
-
-
-@pytest.mark.parametrize("address", PAGES)
-def test_every_page_is_there_for_everybody_at_every_width(page, many, address):
-    foresee(page, "status of 404")
-    sign_in(page, "administrator")
-    found = {}
-    for mode in ("light", "dark"):
-        page.set_viewport_size({"width": 1280, "height": 800})
-        if mode == "dark":
-            page.get_by_role("button", name="Dark view").click()
-        page.goto(address)
-        expect(page.get_by_role("heading").first).to_be_visible()
-        page.wait_for_load_state("networkidle")
-        for width in WIDTHS:
-            page.set_viewport_size({"width": width, "height": 800})
-            if wrong := faults(page):
-                found[mode, width] = wrong
-    assert not found, "\n".join(f"{mode} {width}: {wrong}" for (mode, width), wrongs in found.items() for wrong in wrongs)

@@ -30,6 +30,20 @@ def looking(repository):
     return made
 
 
+def frozen(folders):
+    """A pool whose children hear nothing any more; their folders are told."""
+    from patient_ladle.service.children.pool import ChildPool
+
+    class Frozen(ChildPool):
+        def take(self, job):
+            child = super().take(job)
+            os.kill(child.process.pid, signal.SIGSTOP)
+            folders.append(Path(child.own))
+            return child
+
+    return Frozen(0)
+
+
 @pytest.mark.parametrize(
     ("bound", "value", "error"),
     [("DEADLINE_SECONDS", 0.5, DeadlineExceeded), ("MEMORY_BYTES", 0, StatementFailed), (None, None, RunCancelled)],
@@ -40,13 +54,7 @@ def test_one_that_does_not_stop_when_it_is_told_is_ended_and_says_its_reason(loo
 
     folders = []
 
-    class Frozen(interactive.Child):
-        def __init__(self, job):
-            super().__init__(job)
-            os.kill(self.process.pid, signal.SIGSTOP)
-            folders.append(Path(self.own))
-
-    monkeypatch.setattr(interactive, "Child", Frozen)
+    monkeypatch.setattr(interactive, "CHILDREN", frozen(folders))
     asked = looking(3600)
     if bound:
         monkeypatch.setattr(interactive, bound, value)
@@ -63,16 +71,11 @@ def test_its_deadline_counts_while_the_service_database_is_away(looking, monkeyp
 
     from patient_ladle.service.sources import interactive
 
-    class Frozen(interactive.Child):
-        def __init__(self, job):
-            super().__init__(job)
-            os.kill(self.process.pid, signal.SIGSTOP)
-
     class Away:
         def __getattr__(self, name):
             raise OperationalError("the server closed the connection")
 
-    monkeypatch.setattr(interactive, "Child", Frozen)
+    monkeypatch.setattr(interactive, "CHILDREN", frozen([]))
     asked = looking(3600)
     monkeypatch.setattr(interactive, "DEADLINE_SECONDS", 1.5)
     monkeypatch.setattr(interactive.InteractiveQuery, "objects", Away())

@@ -35,6 +35,7 @@ export type Differences = components["schemas"]["DifferencesView"];
 export type SharedValue = components["schemas"]["SharedValueView"];
 export type DryRun = components["schemas"]["DryRunView"];
 export type RunBody = components["schemas"]["RunBody"];
+export type UnsavedBody = components["schemas"]["UnsavedBody"];
 export type PreviewBody = components["schemas"]["PreviewBody"];
 export type FormatRecord = components["schemas"]["FormatView"];
 export type OptionRecord = components["schemas"]["OptionView"];
@@ -48,6 +49,12 @@ export interface Output {
 }
 export type WorkerRecord = components["schemas"]["WorkerView"];
 export type AlertRecord = components["schemas"]["AlertView"];
+export type ChannelKind = components["schemas"]["ChannelKindView"];
+export type Calendar = components["schemas"]["CalendarView"];
+export type Environment = components["schemas"]["EnvironmentView"];
+export type Person = components["schemas"]["PersonView"];
+export type SessionRecord = components["schemas"]["SessionView"];
+export type TokenRecord = components["schemas"]["TokenView"];
 export type ChannelRecord = components["schemas"]["ChannelView"];
 export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];

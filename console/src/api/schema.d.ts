@@ -404,6 +404,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Removes an environment that nothing has used. */
+        delete: operations["remove_environment"];
+        options?: never;
+        head?: never;
+        /** @description Changes the note of an environment. */
+        patch: operations["edit_environment"];
+        trace?: never;
+    };
     "/api/v1/extracts": {
         parameters: {
             query?: never;
@@ -784,6 +802,41 @@ export interface paths {
         head?: never;
         /** @description What one is told of runs that one starts oneself. */
         patch: operations["choose_own_alerts"];
+        trace?: never;
+    };
+    "/api/v1/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own sign-ins of browsers. */
+        get: operations["sessions"];
+        put?: never;
+        post?: never;
+        /** @description One's own sign-ins of browsers. */
+        delete: operations["end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sessions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Signs one of one's own browsers out. */
+        delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/people": {
@@ -1510,6 +1563,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unsaved-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Runs a statement, or all rows of a table, once, without saving it; the run is a trial. */
+        post: operations["start_unsaved_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/values": {
         parameters: {
             query?: never;
@@ -1807,6 +1877,8 @@ export interface components {
             region: string;
             /** @description Who made it. */
             created_by: string;
+            /** @description Names of the schedules that mind it. */
+            readonly used_by: string[];
             /** @description Those of this year and the next. */
             readonly days: {
                 [key: string]: string;
@@ -1850,6 +1922,8 @@ export interface components {
             note: string;
             /** @description What its secret is for. */
             secret: string;
+            /** @description Kinds of alerts that a channel may want. */
+            alerts: string[];
             /** @description What its settings are. */
             settings: components["schemas"]["ChannelSettingView"][];
         };
@@ -2394,6 +2468,8 @@ export interface components {
             tags: string[];
             /** @description Names it had before, which keep answering. */
             readonly former_names: string[];
+            /** @description False: it was run without being saved; move gives it a place. */
+            in_repository: boolean;
             /**
              * Format: date-time
              * @description When it was put aside; null: it is in use.
@@ -2950,6 +3026,10 @@ export interface components {
             /** @description The statement was taken out with its values filled in: its parameters are put back. */
             restore_parameters?: boolean;
         };
+        PatchedEnvironmentEdit: {
+            /** @description For people: what it is for. */
+            note?: string;
+        };
         PatchedOwnAlertsBody: {
             /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
             own_runs?: string;
@@ -3052,6 +3132,8 @@ export interface components {
             quiet_hours?: string;
             /** @description Whose clocks count for its quiet hours. */
             quiet_zone?: string;
+            /** @description It is asked for saved statements only: no preview and no run of a text that is not in the repository. */
+            saved_only?: boolean;
             /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"] | null;
@@ -3100,6 +3182,16 @@ export interface components {
              * @description When it was made.
              */
             created_at: string;
+            /**
+             * Format: date-time
+             * @description When they or a token of theirs were here last; null: never.
+             */
+            seen_at?: string | null;
+            /**
+             * @description So many browsers and tokens let them in now.
+             * @default 0
+             */
+            sign_ins: number;
         };
         PhraseView: {
             /** @description The date phrase. */
@@ -3501,7 +3593,11 @@ export interface components {
              * @description The date that the data is of.
              */
             data_date?: string;
-            /** @description true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only; null: a trial if it has other values, formats or an older revision than the extract itself, or a day to come. */
+            /** @description Output settings of this run alone: formats, columns, files; single options are set anew. */
+            output?: {
+                [key: string]: unknown;
+            };
+            /** @description true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only; null: a trial if it has other values, formats or output than the extract itself, an older revision, a day to come. */
             publish?: boolean | null;
         };
         RunLine: {
@@ -3511,6 +3607,8 @@ export interface components {
             extract: string;
             /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description False: it was run without being saved. */
+            saved: boolean;
             /** @description Name of the environment. */
             environment: string;
             /** @description Name of the source. */
@@ -3633,6 +3731,8 @@ export interface components {
             extract: string;
             /** @description The extract's folder, parts separated by /; empty: none. */
             folder: string;
+            /** @description False: it was run without being saved. */
+            saved: boolean;
             /** @description Name of the environment. */
             environment: string;
             /** @description Name of the source. */
@@ -3761,6 +3861,10 @@ export interface components {
             };
             /** @description Names of formats; none given: the extract's own. */
             formats: string[];
+            /** @description How its files are written, where that differs from the defaults. */
+            output: {
+                [key: string]: unknown;
+            };
             /** @description When it came to each stage. */
             stages: components["schemas"]["StageView"][];
             /** @description Of the first statement. */
@@ -4020,6 +4124,34 @@ export interface components {
          * @enum {string}
          */
         SendingViewStateEnum: "waiting" | "sent" | "failed";
+        SessionView: {
+            /** @description Its number. */
+            id: number;
+            /** @description What it said of itself, in a few words. */
+            browser: string;
+            /** @description The network address that it signed in from. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it signed in.
+             */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description To the minute.
+             */
+            seen_at: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself; null: never.
+             */
+            expires_at: string;
+            /**
+             * @description It is the one that asks.
+             * @default false
+             */
+            current: boolean;
+        };
         SettingView: {
             /** @description Which setting differs. */
             field: string;
@@ -4108,6 +4240,11 @@ export interface components {
              * @default
              */
             quiet_zone: string;
+            /**
+             * @description It is asked for saved statements only: no preview and no run of a text that is not in the repository.
+             * @default false
+             */
+            saved_only: boolean;
             /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"];
@@ -4136,6 +4273,8 @@ export interface components {
             quiet_hours: string;
             /** @description Whose clocks count for its quiet hours. */
             quiet_zone: string;
+            /** @description It is asked for saved statements only: no preview and no run of a text that is not in the repository. */
+            saved_only: boolean;
             /** @description By environment: where the source is there. */
             addresses: components["schemas"]["AddressView"][];
         };
@@ -4347,6 +4486,45 @@ export interface components {
          * @enum {string}
          */
         TypeEnum: "text" | "integer" | "decimal" | "boolean" | "date" | "timestamp" | "period" | "identifier";
+        UnsavedBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Default: the first one. */
+            environment?: string;
+            /** @description For authors; or else a table. */
+            statement?: string;
+            /** @description Of the statement. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description All rows of it, instead of a statement. */
+            table?: string;
+            /** @description Of the table's rows. */
+            filters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description The table's column that its rows are sorted by. */
+            sort?: string;
+            /** @description Of the sort. */
+            descending?: boolean;
+            /** @description Of the parameters. */
+            values?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: date
+             * @description The date that the data is of.
+             */
+            data_date?: string;
+            /** @description Names of formats; none given: the extract's own. */
+            formats?: string[];
+            /** @description A template, as an extract has it. */
+            file_name?: string;
+            /** @description Output settings, as an extract has them. */
+            output?: {
+                [key: string]: unknown;
+            };
+        };
         WorkerView: {
             /** @description Its number. */
             id: string;
@@ -7484,6 +7662,251 @@ export interface operations {
             };
         };
     };
+    remove_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedEnvironmentEdit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     extracts: {
         parameters: {
             query?: {
@@ -10498,6 +10921,307 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["OwnAlertsView"];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -15561,7 +16285,12 @@ export interface operations {
     };
     tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From the address in next or previous of a page. */
+                cursor?: string;
+                /** @description How many to a page, 200 at most. */
+                page_size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15763,6 +16492,139 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_unsaved_run: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Of the caller's choice: the same key within a day starts nothing twice. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnsavedBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
             };
             /** @description Bad Request */
             400: {

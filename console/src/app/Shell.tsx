@@ -22,7 +22,14 @@ const pages = [
   ["/schedules", "Schedules"],
   ["/alerts", "Alerts"],
   ["/sources", "Sources"],
-  ["/workers", "Workers"],
+] as const;
+/** What is set up once: address, name, and the role from which on it shows something. */
+const setUp = [
+  ["/calendars", "Calendars", "reader"],
+  ["/environments", "Environments", "reader"],
+  ["/channels", "Channels", "author"],
+  ["/workers", "Workers", "author"],
+  ["/people", "People", "administrator"],
 ] as const;
 /** The title of the page as bookmarks and tabs show it. */
 function useTitle() {
@@ -94,25 +101,30 @@ export function Shell() {
           Menu
         </button>
         <ul id="pages" className={open ? "open" : ""} onClick={() => setOpen(false)}>
-          {pages
-            .filter(([to]) => to !== "/workers" || may("author"))
-            .map(([to, name]) => (
-              <li key={to}>
-                <NavLink to={to} end={to === "/"}>
-                  {name}
-                  {to === "/alerts" && !!bell.data?.unseen && (
-                    <span className="unseen" aria-label={`${bell.data.unseen} new`}>
-                      {bell.data.unseen > 99 ? "99+" : bell.data.unseen}
-                    </span>
-                  )}
-                </NavLink>
+          {pages.map(([to, name]) => (
+            <li key={to}>
+              <NavLink to={to} end={to === "/"}>
+                {name}
+                {to === "/alerts" && !!bell.data?.unseen && (
+                  <span className="unseen" aria-label={`${bell.data.unseen} new`}>
+                    {bell.data.unseen > 99 ? "99+" : bell.data.unseen}
+                  </span>
+                )}
+              </NavLink>
+            </li>
+          ))}
+          {setUp
+            .filter(([, , role]) => may(role))
+            .map(([to, name], place) => (
+              <li key={to} className={place === 0 ? "set-up first" : "set-up"}>
+                <NavLink to={to}>{name}</NavLink>
               </li>
             ))}
         </ul>
         <div className={`rail-foot ${open ? "open" : ""}`}>
-          <span>
+          <NavLink to="/account" title="Your account" onClick={() => setOpen(false)}>
             {me.data.name}, {me.data.role}
-          </span>
+          </NavLink>
           <button className="plain" type="button" onClick={toggle}>
             {mode === "light" ? "Dark" : "Light"} view
           </button>

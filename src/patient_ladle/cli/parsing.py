@@ -50,7 +50,7 @@ class Parser(argparse.ArgumentParser):
     """The parser of the command that the words name so far."""
 
     def __init__(self, *given: Any, **more: Any) -> None:
-        super().__init__(*given, **more)
+        super().__init__(*given, **{"allow_abbrev": False} | more)  # a new option must not change what a script says
         for kind in (None, "store"):
             self.register("action", kind, Once)
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Me, Person, Token
+from .records import Me, Person, Session, Token
 
 
 class People(Group):
@@ -31,6 +31,18 @@ class People(Group):
     def edit(self, name: str, **changes: Any) -> Person:
         """``role``, ``password`` or ``active``."""
         return self._patch(f"/people/{name_in_path(name)}", changes)
+
+    def sessions(self) -> Listed[Session]:
+        """Browsers in which one is signed in, the last used first."""
+        return self._get("/me/sessions")
+
+    def end_session(self, number: int) -> None:
+        """Sign one of them out."""
+        self._delete(f"/me/sessions/{number}")
+
+    def end_other_sessions(self) -> None:
+        """Sign all of them out, but the one that asks."""
+        self._delete("/me/sessions")
 
     def tokens(self) -> Iterator[Token]:
         """Tokens that one may see."""

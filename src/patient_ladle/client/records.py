@@ -160,6 +160,7 @@ class Calendar(TypedDict):
     country: str
     region: str
     created_by: str
+    used_by: list[str]
     days: dict[str, str]
 
 
@@ -175,6 +176,7 @@ class ChannelKind(TypedDict):
     name: str
     note: str
     secret: str
+    alerts: list[str]
     settings: list[ChannelSetting]
 
 
@@ -389,6 +391,7 @@ class Extract(TypedDict):
     owner: str
     tags: list[str]
     former_names: list[str]
+    in_repository: bool
     archived_at: str | None
     retention_days: int | None
     retention_runs: int | None
@@ -612,6 +615,8 @@ class Person(TypedDict):
     role: RoleEnum
     active: bool
     created_at: str
+    seen_at: NotRequired[str | None]
+    sign_ins: NotRequired[int]
 
 
 class Phrase(TypedDict):
@@ -741,6 +746,7 @@ class RunLine(TypedDict):
     id: int
     extract: str
     folder: str
+    saved: bool
     environment: str
     source: str
     state: RunState
@@ -782,6 +788,7 @@ class Run(TypedDict):
     id: int
     extract: str
     folder: str
+    saved: bool
     environment: str
     source: str
     state: RunState
@@ -823,6 +830,7 @@ class Run(TypedDict):
     values: dict[str, Any]
     values_in_effect: dict[str, Any]
     formats: list[str]
+    output: dict[str, Any]
     stages: list[Stage]
     columns: list[dict[str, Any]]
     statements: list[StatementResult]
@@ -900,6 +908,16 @@ class Sending(TypedDict):
     response: str
 
 
+class Session(TypedDict):
+    id: int
+    browser: str
+    address: str
+    made_at: str
+    seen_at: str
+    expires_at: str
+    current: NotRequired[bool]
+
+
 class Setting(TypedDict):
     field: str
     before: None
@@ -927,6 +945,7 @@ class Source(TypedDict):
     max_bytes: int | None
     quiet_hours: str
     quiet_zone: str
+    saved_only: bool
     addresses: list[Address]
 
 

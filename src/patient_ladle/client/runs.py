@@ -35,9 +35,19 @@ class Runs(Group):
     """Runs, their logs and files."""
 
     def start(self, extract: str, *, idempotency_key: str | None = None, **body: Any) -> Run:
-        """Start a run, safely again: ``environment``, ``values``, ``formats``, ``data_date``, ``revision``, ``publish``."""
+        """Start a run, safely again: ``environment``, ``values``, ``formats``, ``data_date``, ``revision``, ``publish``,
+        ``output`` (settings of this run alone)."""
         wanted = {"extract": extract} | {key: value for key, value in body.items() if value is not None}
         return self._post("/runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
+
+    def start_unsaved(self, source: str, *, idempotency_key: str | None = None, **body: Any) -> Run:
+        """Run once what is not saved: a ``statement`` with its ``parameters``, or all rows of a ``table``.
+
+        Of a table ``filters``, ``sort``, ``descending``. Further ``environment``, ``values``, ``data_date``, ``formats``,
+        ``file_name``, ``output``.
+        """
+        wanted = {"source": source} | {key: value for key, value in body.items() if value is not None}
+        return self._post("/unsaved-runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
 
     def dry_run(self, extract: str, **body: Any) -> DryRun:
         """What a run with the same arguments as ``start`` would do, worked out without running."""

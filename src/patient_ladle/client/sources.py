@@ -10,7 +10,8 @@ from .errors import QueryFailed
 from .group import Group, Listed, name_in_path
 from .records import Address, Catalogue, Engine, Environment, Found, Query, Source, Table
 
-QUERY_POLL_SECONDS = 0.15
+FIRST_POLL_SECONDS, QUERY_POLL_SECONDS = 0.02, 0.3
+"""Between looks at a query: soon at first, as most are over at once, then less often."""
 
 
 class Sources(Group):
@@ -23,6 +24,14 @@ class Sources(Group):
     def add_environment(self, name: str, note: str = "") -> Environment:
         """A new environment."""
         return self._post("/environments", {"name": name, "note": note})
+
+    def edit_environment(self, name: str, note: str) -> Environment:
+        """Its note."""
+        return self._patch(f"/environments/{name_in_path(name)}", {"note": note})
+
+    def remove_environment(self, name: str) -> None:
+        """Only while nothing has used it."""
+        self._delete(f"/environments/{name_in_path(name)}")
 
     def engines(self) -> Listed[Engine]:
         """The engines there are, with the fields of their addresses."""
@@ -84,9 +93,11 @@ class Sources(Group):
 
     def wait_for_query(self, found: Query) -> Query:
         """A query once it has ended; an interrupt cancels it. Raises QueryFailed."""
+        wait = FIRST_POLL_SECONDS
         try:
             while found["state"] in ("waiting", "running"):
-                time.sleep(QUERY_POLL_SECONDS)
+                time.sleep(wait)
+                wait = min(wait * 1.5, QUERY_POLL_SECONDS)
                 found = self.query(found["id"])
         except KeyboardInterrupt:
             self.cancel_query(found["id"])

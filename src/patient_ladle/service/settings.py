@@ -101,6 +101,7 @@ MIDDLEWARE = [
 ]
 AUTH_USER_MODEL = "people.Person"
 PASSWORD_HASHERS = [f"{_OWN}.people.hashing.ModestArgon2"]
+SESSION_ENGINE = f"{_OWN}.people.sessions"
 SESSION_COOKIE_NAME = "ladle_session"
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_HTTPONLY = True

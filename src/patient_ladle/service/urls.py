@@ -19,6 +19,7 @@ from .runs import files_api as files
 from .runs import health
 from .runs import night_api as night
 from .runs import repository_api as repository
+from .runs import unsaved_api as unsaved
 from .runs import workers_api as workers
 from .schedules import api as schedules
 from .sources import api as sources
@@ -33,11 +34,14 @@ urlpatterns = [
     path(_API + "sign-in", people.SessionSignIn.as_view()),
     path(_API + "sign-in/token", people.TokenSignIn.as_view()),
     path(_API + "me", people.Me.as_view()),
+    path(_API + "me/sessions", people.Sessions.as_view()),
+    path(_API + "me/sessions/<int:number>", people.OneSession.as_view()),
     path(_API + "people", people.People.as_view()),
     path(_API + "people/<str:name>", people.OnePerson.as_view()),
     path(_API + "tokens", people.Tokens.as_view()),
     path(_API + "tokens/<int:token_id>", people.OneToken.as_view()),
     path(_API + "environments", sources.Environments.as_view()),
+    path(_API + "environments/<str:name>", sources.OneEnvironment.as_view()),
     path(_API + "engines", sources.Engines.as_view()),
     path(_API + "sources", sources.Sources.as_view()),
     path(_API + "sources/<str:name>", sources.OneSource.as_view()),
@@ -99,6 +103,7 @@ urlpatterns = [
     path(_API + "sendings", alerts.Sendings.as_view()),
     path(_API + "sendings/<int:number>/again", alerts.SendingAgain.as_view()),
     path(_API + "runs", runs.Runs.as_view()),
+    path(_API + "unsaved-runs", unsaved.UnsavedRuns.as_view()),
     path(_API + "dry-runs", runs.DryRuns.as_view()),
     path(_API + "runs/<int:number>", runs.OneRun.as_view()),
     path(_API + "runs/<int:number>/log", runs.RunLog.as_view()),

@@ -1,12 +1,13 @@
 import { useEffect } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Input, Select, Table, type TableColumnsType } from "antd";
+import { Button, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
-import { api, must, type ChannelRecord, type AlertRecord, type SendingRecord } from "../../api/client";
+import { api, must, type AlertRecord, type SendingRecord } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment, spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
+import { OwnAlerts } from "./OwnAlerts";
 import { useBell } from "./useBell";
 import "../../components/state.css";
 import "./alerts.css";
@@ -36,38 +37,16 @@ function OpenProblems() {
 function Sent() {
   const client = useQueryClient();
   const { may } = useMe();
-  const channels = useQuery({ queryKey: ["channels"], queryFn: () => must(api.GET("/api/v1/channels")) });
   const sendings = useQuery({
     queryKey: ["sendings"],
     queryFn: () => must(api.GET("/api/v1/sendings", { params: { query: { page_size: 20 } } })),
     refetchInterval: 5_000,
   });
   const again = () => client.invalidateQueries({ queryKey: ["sendings"] });
-  const attempt = useMutation({
-    mutationFn: (name: string) => must(api.POST("/api/v1/channels/{name}/test", { params: { path: { name } } })),
-    onSuccess: again,
-  });
   const resend = useMutation({
     mutationFn: (number: number) => must(api.POST("/api/v1/sendings/{number}/again", { params: { path: { number } } })),
     onSuccess: again,
   });
-  const ways: TableColumnsType<ChannelRecord> = [
-    { title: "Channel", dataIndex: "name", width: 170 },
-    { title: "Kind", dataIndex: "kind", width: 100 },
-    { title: "To", key: "to", render: (_, c) => <span className="mono">{c.settings.to ?? c.settings.url}</span> },
-    { title: "Alerts", key: "kinds", render: (_, c) => c.kinds.map(spaced).join(", ") || "all" },
-    {
-      title: <span className="sr">Send test</span>,
-      key: "test",
-      width: 110,
-      render: (_, c) =>
-        may("administrator") && (
-          <Button size="small" aria-label={`Send test on ${c.name}`} onClick={() => attempt.mutate(c.name)}>
-            Send test
-          </Button>
-        ),
-    },
-  ];
   const log: TableColumnsType<SendingRecord> = [
     { title: "Alert", key: "alert", render: (_, s) => s.alert.title },
     { title: "Channel", dataIndex: "channel", width: 150 },
@@ -98,24 +77,10 @@ function Sent() {
   ];
   return (
     <>
-      <h2>Channels</h2>
-      <Table<ChannelRecord>
-        size="small"
-        rowKey="name"
-        columns={ways}
-        dataSource={channels.data ?? []}
-        loading={channels.isPending}
-        pagination={false}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>Alerts go nowhere yet.</p>
-              <p className="mono">ladle channel add duty --kind mail …</p>
-            </div>
-          ),
-        }}
-      />
       <h2>Sent</h2>
+      <p className="dim">
+        On the <Link to="/channels">channels</Link> that take alerts out of here.
+      </p>
       <Table<SendingRecord>
         size="small"
         rowKey="id"
@@ -131,60 +96,8 @@ function Sent() {
           ),
         }}
       />
-      <ProblemNote error={channels.error ?? sendings.error ?? attempt.error ?? resend.error} />
+      <ProblemNote error={sendings.error ?? resend.error} />
     </>
-  );
-}
-
-const choices = [
-  { value: "failed", label: "when they fail" },
-  { value: "ended", label: "when they end" },
-  { value: "nothing", label: "never" },
-] as const;
-
-/** What one is told of runs that one starts oneself. */
-function Own() {
-  const client = useQueryClient();
-  const own = useQuery({ queryKey: ["own-alerts"], queryFn: () => must(api.GET("/api/v1/me/alerts")) });
-  const choose = useMutation({
-    mutationFn: (body: { own_runs?: string; mail?: string }) => must(api.PATCH("/api/v1/me/alerts", { body })),
-    onSuccess: (made) => client.setQueryData(["own-alerts"], made),
-  });
-  if (!own.data) return <ProblemNote error={own.error} />;
-  const mail = own.data.mail;
-  return (
-    <div className="own">
-      <label>
-        Tell me of runs that I start{" "}
-        <Select
-          aria-label="Tell me of runs that I start"
-          value={own.data.own_runs}
-          options={[...choices]}
-          onChange={(own_runs) => choose.mutate({ own_runs })}
-          style={{ width: 140 }}
-        />
-      </label>
-      {own.data.own_runs !== "nothing" && (
-        <label>
-          also by mail to{" "}
-          <Input
-            key={mail}
-            type="email"
-            defaultValue={mail}
-            placeholder="nobody"
-            style={{ width: 230 }}
-            onBlur={(e) => e.target.value !== mail && choose.mutate({ mail: e.target.value })}
-            onPressEnter={(e) => e.currentTarget.blur()}
-          />
-        </label>
-      )}
-      {mail && !own.data.by_mail && (
-        <small>
-          No channel takes alerts to people yet: <span className="mono">ladle channel edit NAME --for-people yes</span>
-        </small>
-      )}
-      <ProblemNote error={choose.error} />
-    </div>
   );
 }
 
@@ -232,7 +145,7 @@ export function AlertsPage() {
         <p>One alert per problem, one when it is resolved.</p>
       </header>
       <OpenProblems />
-      <Own />
+      <OwnAlerts />
       <Table<AlertRecord>
         size="small"
         rowKey="id"

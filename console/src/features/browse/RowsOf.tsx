@@ -6,11 +6,12 @@ import { amount, count } from "../../lib/words";
 import { Filters } from "./Filters";
 import { FoundRows } from "./FoundRows";
 import { Said } from "./Said";
+import { RunUnsaved } from "../runs/RunUnsaved";
 import { useSourceQuery } from "./useSourceQuery";
 import { useTable, type Place } from "./useTable";
 
-/** The first rows of a table, filtered and sorted in the source; the exact count on request. */
-export function RowsOf({ about, ...place }: Place & { about: number | null }) {
+/** The first rows of a table, filtered and sorted in the source; the exact count on request. `saved`: nothing else is run on it. */
+export function RowsOf({ about, saved, ...place }: Place & { about: number | null; saved: boolean }) {
   const { source, environment, table } = place;
   const [filters, setFilters] = useState<Filter[]>([]);
   const [sort, setSort] = useState("");
@@ -53,6 +54,12 @@ export function RowsOf({ about, ...place }: Place & { about: number | null }) {
         >
           Count exactly
         </Button>
+        {!saved && (
+          <RunUnsaved
+            label="All as a file"
+            body={(formats) => ({ source, environment, table, filters, sort, descending, formats })}
+          />
+        )}
         <span aria-live="polite">
           {typeof counted === "string"
             ? `${amount(Number(counted), "row")}${total.found?.active_filters.length ? ` where ${total.found.active_filters.join(" and ")}` : ""}`

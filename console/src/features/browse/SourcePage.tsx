@@ -168,6 +168,7 @@ export function SourcePage() {
                         source={name}
                         environment={environment}
                         table={chosen}
+                        saved={source.saved_only}
                         about={catalogue.data.tables.find((t) => t.name === chosen)?.rows_about ?? null}
                       />
                     ),

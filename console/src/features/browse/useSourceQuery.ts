@@ -5,7 +5,10 @@ import { api, must, type SourceQuery, type SourceQueryBody } from "../../api/cli
 const look = (source: string) => (body: SourceQueryBody) =>
   must(api.POST("/api/v1/sources/{name}/queries", { params: { path: { name: source } }, body }));
 
-const POLL_MS = 200;
+const FIRST_MS = 30;
+const LONGEST_MS = 300;
+/** Between looks at a query: soon at first, as most are over at once. */
+const pause = (looks: number) => Math.min(FIRST_MS * 1.5 ** looks, LONGEST_MS);
 const live = (found: SourceQuery | undefined) => found?.state === "waiting" || found?.state === "running";
 
 /** Asks a source something, follows it to its end, and cancels it when it is left or asked anew. */
@@ -38,7 +41,7 @@ export function useStarted<Body>(begin: (body: Body) => Promise<SourceQuery>) {
     enabled: id !== null,
     staleTime: Infinity,
     queryFn: () => must(api.GET("/api/v1/queries/{number}", { params: { path: { number: id! } } })),
-    refetchInterval: (q) => (q.state.data === undefined || live(q.state.data) ? POLL_MS : false),
+    refetchInterval: (q) => (q.state.data === undefined || live(q.state.data) ? pause(q.state.dataUpdateCount) : false),
   });
   const found = poll.data;
   useEffect(() => {

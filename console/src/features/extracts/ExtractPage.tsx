@@ -107,7 +107,7 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
           )}
         </p>
         <div className="grow" />
-        {may("author") && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
+        {may("author") && extract.in_repository && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
         {may("author") && <Button onClick={() => setFiling("copy")}>Copy</Button>}
         {may("author") &&
           (extract.archived_at ? (
@@ -135,6 +135,16 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
           <span className="dim">no schedule runs it</span>
         )}
       </div>
+      {!extract.in_repository && (
+        <div className="flag" role="note">
+          It was run without being saved, and is not in the repository.{" "}
+          {may("author") && (
+            <Button size="small" onClick={() => setFiling("place")}>
+              Keep it…
+            </Button>
+          )}
+        </div>
+      )}
       <Notes text={revision.notes} />
       <ProblemNote error={archive.error} />
       <Beside

@@ -10,6 +10,7 @@ import { useMe } from "../session/useMe";
 import { readDraft, type Place } from "../writing/drafts";
 import { useDraft, type Draft } from "../writing/useDraft";
 import { Writing } from "../writing/Writing";
+import { RunUnsaved } from "../runs/RunUnsaved";
 import { ParameterFields } from "./ParameterFields";
 import "../runs/runs.css";
 import "../browse/browse.css";
@@ -120,7 +121,32 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
       <Beside
         title="Values to try it with"
         opens="Values to try it with"
-        side={<Values draft={draft} environment={environment ?? ""} given={(all) => (tried.current = all)} />}
+        side={
+          <>
+            <Values draft={draft} environment={environment ?? ""} given={(all) => (tried.current = all)} />
+            {source?.saved_only ? (
+              <p className="dim">
+                {source.name} is asked for saved statements only: no preview, no run before it is saved.
+              </p>
+            ) : (
+              <RunUnsaved
+                label="Run without saving"
+                first={draft.formats[0]}
+                disabled={!draft.statement.trim()}
+                body={(formats) => ({
+                  source: draft.source,
+                  environment: environment ?? "",
+                  statement: draft.statement,
+                  parameters: draft.parameters,
+                  output: draft.output,
+                  formats,
+                  ...(draft.file_name ? { file_name: draft.file_name } : {}),
+                  ...values(),
+                })}
+              />
+            )}
+          </>
+        }
       >
         <Writing
           extract={null}

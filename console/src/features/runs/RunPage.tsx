@@ -255,6 +255,7 @@ export function RunPage() {
         </p>
         <div className="grow" />
         {run.state === "finished" &&
+          run.saved &&
           run.held !== "held" &&
           run.held !== "rejected" &&
           may(run.published ? "author" : "runner") && (
@@ -300,6 +301,14 @@ export function RunPage() {
       </header>
       <Stages run={run} />
       <ProblemNote error={cancel.error ?? again.error ?? publish.error ?? query.error} />
+      {!run.saved && (
+        <p className="said-line">
+          <span>
+            It was run without being saved. To keep what it ran:{" "}
+            <Link to={`/extracts/${run.extract}`}>{run.extract}</Link>
+          </span>
+        </p>
+      )}
       {run.waits_for && (
         <div className="problem calm" role="status">
           <strong>Waits for {run.waits_for}.</strong>

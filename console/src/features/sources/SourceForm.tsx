@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Form, Input, InputNumber, Select } from "antd";
+import { Checkbox, Form, Input, InputNumber, Select } from "antd";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { useEngines } from "../../api/useEngines";
 import { FormDialog } from "../../components/FormDialog";
@@ -20,6 +20,7 @@ interface Fields {
   max_bytes?: number | null;
   quiet_hours?: string;
   quiet_zone?: string;
+  saved_only: boolean;
 }
 
 function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
@@ -106,6 +107,7 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
               max_runs: 2,
               connect_timeout_seconds: 10,
               query_timeout_seconds: 3600,
+              saved_only: false,
               address: defaultsOf(engines.data[0]),
             }
       }
@@ -197,6 +199,13 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
       </Form.Item>
       <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own.">
         <Input />
+      </Form.Item>
+      <Form.Item
+        name="saved_only"
+        valuePropName="checked"
+        extra="No preview and no run of a statement that is not in the repository."
+      >
+        <Checkbox>Saved statements only</Checkbox>
       </Form.Item>
       <Form.Item label="Group" name="group">
         <Input placeholder="network" />

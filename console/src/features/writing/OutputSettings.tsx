@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, Input, InputNumber, Select, Switch } from "antd";
 import { useState } from "react";
 import { api, must, type FormatRecord, type SourceQuery, type OptionRecord, type Output } from "../../api/client";
+import { useFormats } from "../../api/useFormats";
 import { ProblemNote } from "../../components/ProblemNote";
 
 type Options = Record<string, unknown>;
@@ -12,9 +13,6 @@ interface Props {
   preview: SourceQuery | undefined;
   onChange: (more: { formats?: string[]; output?: Output }) => void;
 }
-
-export const useFormats = () =>
-  useQuery({ queryKey: ["formats"], staleTime: Infinity, queryFn: () => must(api.GET("/api/v1/formats")) });
 
 /** Every format there is, to tick. */
 export function FormatBoxes({

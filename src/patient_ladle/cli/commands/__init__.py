@@ -66,12 +66,21 @@ def pairs(given: list[str] | None, option: str) -> dict[str, Any]:
 
 def values_given(ladle: Ladle, extract: str, words: list[str] | None) -> dict[str, Any]:
     """``--set`` words as values: what a parameter that is a list was given once is parted at its commas."""
-    values = pairs(words, "--set")
-    declared = {p["name"]: p for p in ladle.extracts.get(extract)["revision"]["parameters"]}
-    for name, value in values.items():
-        if name in declared and declared[name]["is_list"] and isinstance(value, str):
-            values[name] = [part for part in value.split(",") if part] if value else []
-    return values
+    return parted_values(pairs(words, "--set"), ladle.extracts.get(extract)["revision"]["parameters"])
+
+
+def parted_values(values: Mapping[str, Any], parameters: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Values by name; that of a list which was given once is parted at its commas."""
+    lists = {each.get("name") for each in parameters if each.get("is_list")}
+    parted = {name: [part for part in value.split(",") if part] for name, value in values.items() if isinstance(value, str)}
+    return {name: parted[name] if name in lists and name in parted else value for name, value in values.items()}
+
+
+def not_together(args: argparse.Namespace, option: str, *others: str) -> None:
+    """Refuse options that would be ignored beside one another. Raises ClientError."""
+    given = [each for each in (option, *others) if getattr(args, each.strip("-").replace("-", "_")) not in (None, False)]
+    if option in given and len(given) > 1:
+        raise ClientError(f"{option} and {given[1]} do not go together.", "Give one of them.")
 
 
 def listed(given: str | None) -> list[str] | None:

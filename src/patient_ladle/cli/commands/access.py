@@ -97,8 +97,11 @@ def _verdict(found: Mapping[str, Any]) -> int:
 def _print_people(args: argparse.Namespace, people: Sequence[Mapping[str, Any]]) -> None:
     if args.json:
         return print_json(people)
-    rows = [(p["name"], p["role"], "yes" if p["active"] else "no", moment(p["created_at"])) for p in people]
-    return print_table(("NAME", "ROLE", "ACTIVE", "SINCE"), rows, "there is nobody.")
+    rows = [
+        (p["name"], p["role"], "yes" if p["active"] else "no", moment(p["created_at"]), moment(p["seen_at"]), p["sign_ins"])
+        for p in people
+    ]
+    return print_table(("NAME", "ROLE", "ACTIVE", "SINCE", "LAST SEEN", "SIGN-INS"), rows, "there is nobody.")
 
 
 def user_password(args: argparse.Namespace) -> None:
@@ -117,6 +120,26 @@ def user_password(args: argparse.Namespace) -> None:
         return print_json(me)
     print(f"the password of {me['name']} is changed; every other sign-in and token of {me['name']} has ended")
     return None
+
+
+def user_sessions(args: argparse.Namespace) -> None:
+    """One's own sign-ins of browsers."""
+    with connected(args) as ladle:
+        found = ladle.people.sessions()
+    if args.json:
+        return print_json(found)
+    rows = [(str(s["id"]), s["browser"], s["address"], moment(s["made_at"]), moment(s["seen_at"])) for s in found]
+    return print_table(("SIGN-IN", "BROWSER", "FROM", "SINCE", "LAST SEEN"), rows, "you are signed in in no browser.")
+
+
+def user_end_session(args: argparse.Namespace) -> None:
+    """One of them, or all."""
+    if args.all == (args.number is not None):
+        raise ClientError("which sign-in is to end was not said.", "Give its number, or --all; see ladle user sessions.")
+    with connected(args) as ladle:
+        ladle.people.end_other_sessions() if args.all else ladle.people.end_session(args.number)
+    said = "every browser is signed out" if args.all else f"sign-in {args.number} has ended"
+    print_json({"ended": "all" if args.all else args.number}) if args.json else print(said)
 
 
 def user_list(args: argparse.Namespace) -> None:
@@ -209,6 +232,11 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
 
     verb = user.verb("password", user_password, "Change your own password.", "ladle user password")
     verb.add_argument("--password-stdin", action="store_true", help="read the old one, then the new one, a line each")
+
+    user.verb("sessions", user_sessions, "Browsers in which you are signed in.", "ladle user sessions")
+    verb = user.verb("end-session", user_end_session, "Sign one of your browsers out.", "ladle user end-session 3")
+    verb.add_argument("number", type=int, nargs="?", help="as ladle user sessions shows it")
+    verb.add_argument("--all", action="store_true", help="all of them")
 
     token = Noun(nouns, common, "token", "Tokens with which programs sign in.")
     token.verb("list", token_list, "List tokens.", "ladle token list")

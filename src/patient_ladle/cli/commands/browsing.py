@@ -15,7 +15,8 @@ from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Query
 from patient_ladle.words import amount
 
-from . import Noun, connected
+from . import Noun, connected, listed, not_together
+from .runs import conclude
 
 TESTS = ("is not null", "is null", "is not", "is", "less", "at most", "more", "at least", "contains")
 WIDE = 60
@@ -108,20 +109,43 @@ def _tables(ladle: Ladle, args: argparse.Namespace) -> None:
     return None
 
 
-def source_browse(args: argparse.Namespace) -> None:
+def _refuse_together(args: argparse.Namespace) -> None:
+    """What would be ignored beside what was given. Raises ClientError."""
+    not_together(args, "--count", "--by", "--rows", "--sort", "--into", "--formats")
+    not_together(args, "--by", "--rows", "--sort", "--into", "--formats")
+    not_together(args, "--rows", "--into", "--formats")
+    for option, needed in (("--period", "--by"), ("--descending", "--sort")):
+        if getattr(args, option[2:]) and not getattr(args, needed[2:]):
+            raise ClientError(f"{option} was given without {needed}.", f"Give {needed} COLUMN with it.")
+    of_a_table = [each for each in _OF_A_TABLE if getattr(args, each[2:])]
+    if of_a_table and not args.table:
+        raise ClientError(f"{of_a_table[0]} was given without a table.", "Name the table after the source.")
+
+
+_OF_A_TABLE = ("--where", "--sort", "--count", "--by", "--rows", "--into", "--formats")
+
+
+def source_browse(args: argparse.Namespace) -> int | None:
     with connected(args) as ladle:
         if args.search:
             found = ladle.sources.search(args.search, args.env if args.env_given else None)
             rows = [(f["source"], f["environment"], f["table"], f["column"], f["kind"]) for f in found]
             headings = ("SOURCE", "ENVIRONMENT", "TABLE", "COLUMN", "KIND")
-            return print_json(found) if args.json else print_table(headings, rows, "nothing of that name was found.")
+            print_json(found) if args.json else print_table(headings, rows, "nothing of that name was found.")
+            return None
+        _refuse_together(args)
         if not args.name:
             raise ClientError("no source was named.", "Give its name, or --search WORD for all of them.")
         if not args.table:
-            return _tables(ladle, args)
+            _tables(ladle, args)
+            return None
         if ladle.sources.catalogue(args.name, args.env)["gathered_at"] is None or args.refresh:
             _looked(ladle, args, "catalogue")
         filters = [_filter(words) for words in args.where or []]
+        if args.into or args.formats:
+            look = {"table": args.table, "filters": filters, "sort": args.sort, "descending": args.descending or None}
+            run = ladle.runs.start_unsaved(args.name, environment=args.env, formats=listed(args.formats), **look)
+            return conclude(args, ladle, run)
         if args.count:
             seen = _looked(ladle, args, "count", table=args.table, filters=filters)
         elif args.by:
@@ -131,8 +155,10 @@ def source_browse(args: argparse.Namespace) -> None:
             seen = _looked(ladle, args, "rows", table=args.table, filters=filters, rows=args.rows or 20, **sort)
         else:
             table = ladle.sources.table(args.name, args.env, args.table)
-            return print_json(table) if args.json else _print_table(table)
-    return print_json(seen) if args.json else print_rows(seen)
+            print_json(table) if args.json else _print_table(table)
+            return None
+    print_json(seen) if args.json else print_rows(seen)
+    return None
 
 
 class _Given(argparse.Action):
@@ -146,7 +172,8 @@ def add_to(source: Noun) -> None:
     """Register the verb."""
     verb = source.verb(
         "browse", source_browse, "What a source holds: its tables, one table, its first rows, exact counts.",
-        "ladle source browse metering public.readings --where 'estimated is true' --sort read_at --descending --rows 5",
+        "ladle source browse metering public.readings --where 'estimated is true' --sort read_at --descending --rows 5\n"
+        "  ladle source browse metering public.readings --where 'estimated is true' --formats xlsx --into out",
     )  # fmt: skip
     verb.set_defaults(env_given=False)
     verb.add_argument("name", nargs="?")
@@ -163,3 +190,6 @@ def add_to(source: Noun) -> None:
     verb.add_argument("--count", action="store_true", help="how many rows there are, exactly")
     verb.add_argument("--by", metavar="COLUMN", help="how many rows by the values of a column")
     verb.add_argument("--period", choices=("day", "month", "year"), help="with --by: by the period of a date column")
+    verb.add_argument("--formats", metavar="FORMATS", help="all rows that match, as files: csv,xlsx,json (default csv)")
+    verb.add_argument("--into", metavar="DIR", help="save those files here; - for standard output")
+    verb.set_defaults(no_wait=False, strict=False)

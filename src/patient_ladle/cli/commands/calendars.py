@@ -18,8 +18,10 @@ def calendar_list(args: argparse.Namespace) -> None:
         found = ladle.schedules.calendars()
     if args.json:
         return print_json(found)
-    rows = [(c["name"], _origin(c), str(len(c["days"]))) for c in found]
-    return print_table(("CALENDAR", "OF", "DAYS"), rows, "there are no calendars of holidays yet: ladle calendar add.")
+    rows = [(c["name"], _origin(c), str(len(c["days"])), ", ".join(c["used_by"])) for c in found]
+    return print_table(
+        ("CALENDAR", "OF", "DAYS", "MINDED BY"), rows, "there are no calendars of holidays yet: ladle calendar add."
+    )
 
 
 def _origin(calendar: Mapping[str, Any]) -> str:

@@ -14,9 +14,10 @@ from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, p
 from patient_ladle.client import CallFailed
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed, pairs, values_given
+from . import Noun, connected, listed, pairs, parted_values, values_given
 from .browsing import print_rows
 from .runs import run_state
+from .unsaved import Asked, add_output_options, add_text_options, output_of, read_parameters, saved_or_asked
 
 
 def extract_list(args: argparse.Namespace) -> None:
@@ -71,6 +72,12 @@ def _reads(source: Mapping[str, Any] | None) -> str:
     return "\n".join(f"{a['environment']}: {place_of(a)}, read-only" for a in source["addresses"]) or "no address yet"
 
 
+def _where_it_is(found: Mapping[str, Any]) -> str:
+    if not found["in_repository"]:
+        return f" (run without being saved; to keep it: ladle extract move {found['name']} --name NAME)"
+    return " (archived)" if found["archived_at"] else ""
+
+
 def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[str, Any] | None) -> None:
     if args.json:
         return print_json(found)
@@ -79,7 +86,7 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
         print(f"'{args.name}' is now called '{found['name']}'.\n", file=sys.stderr)
     print_facts(
         [
-            ("extract", found["name"] + (" (archived)" if found["archived_at"] else "")),
+            ("extract", found["name"] + _where_it_is(found)),
             ("folder", found["folder"]),
             ("owner", found["owner"]),
             ("tags", ", ".join(found["tags"])),
@@ -118,13 +125,8 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
     if args.statement:
         content["statement"] = sys.stdin.read() if args.statement == "-" else Path(args.statement).read_text(encoding="utf-8")
     if args.parameters:
-        try:
-            content["parameters"] = json.loads(Path(args.parameters).read_text(encoding="utf-8"))
-        except ValueError as error:
-            raise ClientError(
-                f"{args.parameters} is not JSON: {error}.", 'Write a list: [{"name": "since", "type": "date"}]'
-            ) from None
-    output = _output(args)
+        content["parameters"] = read_parameters(args.parameters)
+    output = output_of(args)
     if output is not None:
         content["output"] = output
     if args.guard is not None:
@@ -153,28 +155,6 @@ def _guard(word: str) -> dict[str, Any]:
 def _guard_in_words(guard: Mapping[str, Any]) -> str:
     given = {k: "+".join(v) if isinstance(v, list) else v for k, v in guard.items() if k not in ("guard", "then")}
     return f"{guard['guard']} {' '.join(f'{k}={v}' for k, v in given.items())}".strip() + f", else {guard['then']}"
-
-
-def _output(args: argparse.Namespace) -> dict[str, Any] | None:
-    """The settings of the file given, with single options put into them."""
-    made: dict[str, Any] | None = None
-    if args.output:
-        try:
-            made = json.loads(Path(args.output).read_text(encoding="utf-8"))
-        except ValueError as error:
-            raise ClientError(
-                f"{args.output} is not JSON: {error}.", 'Write {"formats": {"csv": {"delimiter": ";"}}}'
-            ) from None
-    for word, value in pairs(args.option, "--option").items():
-        form, dot, name = word.partition(".")
-        if not dot:
-            raise ClientError(
-                f"--option was given '{word}'.", "Write --option csv.delimiter=semicolon; see ladle format show csv."
-            )
-        made = made or {}
-        place = made.setdefault("files", {}) if form == "files" else made.setdefault("formats", {}).setdefault(form, {})
-        place[name] = value
-    return made
 
 
 def extract_save(args: argparse.Namespace) -> None:
@@ -214,12 +194,15 @@ def extract_sql(args: argparse.Namespace) -> None:
 
 def extract_preview(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        values = values_given(ladle, args.name, args.set)
-        revision = ladle.extracts.get(args.name)["revision"]
+        asked = saved_or_asked(args, ladle, args.name)
+        if asked is None:
+            revision = ladle.extracts.get(args.name)["revision"]
+            values = parted_values(pairs(args.set, "--set"), revision["parameters"])
+            asked = Asked(revision["source"], revision["statement"], revision["parameters"], values)
         environment = args.env or ladle.sources.environments()[0]["name"]
         found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
-                revision["source"], environment, revision["statement"], parameters=revision["parameters"], values=values,
+                asked.source, environment, asked.statement, parameters=asked.parameters, values=asked.values,
                 statement_number=args.statement_number, rows=args.rows, total=args.total or None, data_date=args.data_date,
             )
         )  # fmt: skip
@@ -395,22 +378,19 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
     verb.add_argument("--file-name", help="template, such as {extract}-{data_date:%%Y%%m}")
     verb.add_argument("--guard", action="append", metavar="GUARD", help=_GUARDS)
-    verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
-    verb.add_argument(
-        "--option",
-        action="append",
-        metavar="FORMAT.NAME=VALUE",
-        help="one option, such as csv.delimiter=semicolon or files.compression=gzip",
-    )
+    add_output_options(verb)
     verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a, b'")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
     verb.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
     verb = extract.verb(
-        "preview", extract_preview, "The first rows of a statement, without a run.", "ladle extract preview high_users --rows 5"
-    )
-    verb.add_argument("name")
+        "preview", extract_preview, "The first rows of a statement, saved or not, without a run.",
+        "ladle extract preview high_users --rows 5\n"
+        "  ladle extract preview --statement high.sql --source metering --set since=2026-11-01",
+    )  # fmt: skip
+    verb.add_argument("name", nargs="?", help="name of the extract, unless a statement is given")
+    add_text_options(verb)
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it is a list")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")

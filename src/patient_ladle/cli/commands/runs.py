@@ -6,6 +6,7 @@ import argparse
 import sys
 import time
 from collections.abc import Mapping, Sequence
+from contextlib import redirect_stdout
 from typing import Any
 
 from rich.console import Console
@@ -16,7 +17,8 @@ from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Run, RunLine
 from patient_ladle.words import amount
 
-from . import Noun, connected, listed, values_given
+from . import Noun, connected, listed, not_together, values_given
+from .unsaved import add_output_options, add_text_options, output_of, saved_or_asked
 
 
 class _ProgressLine:
@@ -74,6 +76,8 @@ def _summary(run: Mapping[str, Any]) -> None:
             if finding["then"] == "hold":
                 print(f"  held by its guard: {finding['text']}")
         print(f"  next: ladle run release {run['id']}, or ladle run reject {run['id']}")
+    elif run["state"] == "finished" and not run["saved"]:
+        print(f"  not in the repository; to keep it there: ladle extract move {run['extract']} --name NAME")
     elif run["state"] == "finished" and not run["published"]:
         print(f"  a trial, kept in the result store; next, if it should be delivered: ladle run publish {run['id']}")
     if run["delivery_error"]:
@@ -101,7 +105,8 @@ def delivery_words(run: Mapping[str, Any]) -> str:
     return {"in_progress": "being delivered", "failed": "not delivered", "left": "left undelivered"}.get(run["delivery"], "")
 
 
-def _conclude(args: argparse.Namespace, ladle: Ladle, run: Run) -> int:
+def conclude(args: argparse.Namespace, ladle: Ladle, run: Run) -> int:
+    """Wait for a run that was started, save what was asked for, tell what became of it; returns the exit status."""
     if args.no_wait:
         print_json(run) if args.json else print(
             f"run {run['id']} is {run['state']}; follow it with: ladle run log {run['id']} --follow"
@@ -113,6 +118,11 @@ def _conclude(args: argparse.Namespace, ladle: Ladle, run: Run) -> int:
         if args.json:
             print_json(failed.run)
         raise
+    if args.into == STANDARD_OUTPUT:
+        with redirect_stdout(sys.stderr):
+            _summary(run)
+        _write_out(ladle, run)
+        return _status(run, args.strict)
     saved = ladle.runs.save_files(run, args.into) if args.into else []
     if args.json:
         print_json(run | {"saved": [str(path) for path in saved]})
@@ -121,6 +131,25 @@ def _conclude(args: argparse.Namespace, ladle: Ladle, run: Run) -> int:
         for path in saved:
             print(f"  saved {path}")
     return _status(run, args.strict)
+
+
+STANDARD_OUTPUT = "-"
+
+
+def _write_out(ladle: Ladle, run: Mapping[str, Any]) -> None:
+    """The only file of a run to standard output; its checksum is looked at. Raises ClientError."""
+    files = [file for file in run["files"] if not file["removed_at"]]
+    if len(files) != 1:
+        told = f"run {run['id']} gave {amount(len(files), 'file')}; standard output takes one."
+        raise ClientError(told, f"They are kept, save them: ladle result get {run['id']} --into DIR")
+    file = files[0]
+    text = file["media_type"].startswith("text/") or "json" in file["media_type"]
+    if sys.stdout.isatty() and not (text and file["compression"] == "none"):
+        hint = f"Lead it into a file or a program, or save it: ladle result get {run['id']} --into DIR"
+        raise ClientError(f"'{file['name']}' is no text to be shown on a terminal.", hint)
+    for piece in ladle.runs.read(run["id"], file["name"]):
+        sys.stdout.buffer.write(piece)
+    sys.stdout.buffer.flush()
 
 
 STRICT = 5
@@ -133,14 +162,36 @@ def _status(run: Mapping[str, Any], strict: bool = False) -> int:
     return STRICT if strict and marks_of(run) else 0
 
 
+def _refuse_output_of_one_run(args: argparse.Namespace) -> None:
+    not_together(args, "--no-wait", "--into", "--strict")
+    if args.into == STANDARD_OUTPUT:
+        not_together(args, "--into", "--json")
+
+
 def run_start(args: argparse.Namespace) -> int:
+    _refuse_output_of_one_run(args)
+    not_together(args, "--dry-run", "--into", "--no-wait", "--strict")
+    formats = listed(args.formats)
+    if args.into == STANDARD_OUTPUT and len(formats or []) > 1:
+        raise ClientError(f"--into - takes one file, and --formats names {len(formats or [])}.", "Give one format.")
     with connected(args) as ladle:
-        values = values_given(ladle, args.extract, args.set)
-        body = {"environment": args.env, "values": values, "formats": listed(args.formats), "data_date": args.data_date,
-                "publish": True if args.publish else False if args.trial else None}  # fmt: skip
+        asked = saved_or_asked(args, ladle, args.extract)
+        body: dict[str, Any] = {
+            "environment": args.env,
+            "formats": formats,
+            "data_date": args.data_date,
+            "output": output_of(args),
+        }
+        if asked is not None:
+            not_together(args, "--text" if args.text is not None else "--statement", "--publish", "--trial", "--dry-run")
+            body |= {"statement": asked.statement, "parameters": [*asked.parameters], "values": dict(asked.values)}
+            body["file_name"] = args.file_name or (f"{asked.stem}-{{data_date}}" if asked.stem else None)
+            return conclude(args, ladle, ladle.runs.start_unsaved(asked.source, **body))
+        body["values"] = values_given(ladle, args.extract, args.set)
+        body["publish"] = True if args.publish else False if args.trial else None
         if args.dry_run:
             return _print_dry_run(args, ladle.runs.dry_run(args.extract, **body))
-        return _conclude(args, ladle, ladle.runs.start(args.extract, **body))
+        return conclude(args, ladle, ladle.runs.start(args.extract, **body))
 
 
 def _of_runs(runs: int) -> str:
@@ -177,8 +228,9 @@ def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
 
 
 def run_again(args: argparse.Namespace) -> int:
+    _refuse_output_of_one_run(args)
     with connected(args) as ladle:
-        return _conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
+        return conclude(args, ladle, ladle.runs.again(args.number, args.newest_revision))
 
 
 def run_state(run: Mapping[str, Any]) -> str:
@@ -308,14 +360,18 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     run = Noun(nouns, common, "run", "Runs: one execution of an extract each.")
     verb = run.verb(
-        "start", run_start, "Run an extract and wait for its end.",
-        "ladle run start monthly_consumption --set zone=Coast --env rehearsal --formats csv,xlsx --into out",
+        "start", run_start, "Run an extract, or a statement that is not saved, and wait for its end.",
+        "ladle run start monthly_consumption --set zone=Coast --env rehearsal --formats csv,xlsx --into out\n"
+        "  ladle run start --statement high.sql --source metering --set since=2026-11-01 --formats csv --into -",
     )  # fmt: skip
-    verb.add_argument("extract")
+    verb.add_argument("extract", nargs="?", help="name of the extract, unless a statement is given")
+    add_text_options(verb)
+    verb.add_argument("--file-name", help="of a statement that is not saved: template, such as {extract}-{data_date:%%Y%%m}")
     verb.add_argument("--set", action="append", metavar="NAME=VALUE", help="a parameter's value; a,b,c where it is a list")
     verb.add_argument("--env", help="environment (default: the first one)")
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the date the run is about (default: today)")
     verb.add_argument("--formats", metavar="FORMATS", help="csv,xlsx,json (default: the extract's)")
+    add_output_options(verb)
     which = verb.add_mutually_exclusive_group()
     which.add_argument(
         "--publish",
@@ -328,7 +384,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     again.add_argument("number", type=int)
     again.add_argument("--newest-revision", action="store_true", help="today's revision instead of the run's own")
     for each in (verb, again):
-        each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum")
+        each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum; - for standard output")
         each.add_argument("--no-wait", action="store_true", help="do not wait for its end")
         each.add_argument("--strict", action="store_true", help=f"exit status {STRICT} if held, warned, empty or late")
     verb = run.verb("list", run_list, "List runs, newest first.", "ladle run list --state failed")

@@ -46,6 +46,7 @@ def _show(args: argparse.Namespace, source: Mapping[str, Any]) -> None:
         ("connect timeout", f"{source['connect_timeout_seconds']} s"),
     ]
     facts += [("quiet hours", f"{source['quiet_hours']} {source['quiet_zone']}".strip())]
+    facts += [("not saved", "refused: it is asked for saved statements only" if source["saved_only"] else "")]
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
@@ -78,6 +79,7 @@ def _settings(args: argparse.Namespace) -> dict[str, Any]:
         "note": args.note, "group": args.group, "max_runs": args.max_runs, "query_timeout_seconds": args.query_timeout,
         "connect_timeout_seconds": args.connect_timeout, "max_rows": args.max_rows, "max_bytes": args.max_bytes,
         "quiet_hours": args.quiet, "quiet_zone": args.quiet_zone,
+        "saved_only": None if args.unsaved is None else args.unsaved == "no",
     }  # fmt: skip
     return {key: value for key, value in given.items() if value is not None}
 
@@ -163,6 +165,21 @@ def environment_add(args: argparse.Namespace) -> None:
     print_json(made) if args.json else print(f"environment {made['name']} is added")
 
 
+def environment_edit(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        made = ladle.sources.edit_environment(args.name, args.note)
+    print_json(made) if args.json else print(f"environment {made['name']}: {made['note'] or 'no note'}")
+
+
+def environment_remove(args: argparse.Namespace) -> int:
+    if not confirmed(f"Remove environment '{args.name}'?", args.yes):
+        return 2
+    with connected(args) as ladle:
+        ladle.sources.remove_environment(args.name)
+    print(f"environment {args.name} is removed")
+    return 0
+
+
 def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--env", default="live", help="environment of the address (default live)")
     verb.add_argument(
@@ -181,6 +198,9 @@ def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--max-bytes", type=int, help="refuse results of more bytes")
     verb.add_argument("--quiet", metavar="HOURS", help="when no run reads it: '07:00 to 09:30 and 22:00 to 02:00'")
     verb.add_argument("--quiet-zone", metavar="ZONE", help="whose clocks count for --quiet (default: the service's)")
+    verb.add_argument(
+        "--unsaved", choices=("yes", "no"), help="whether statements that are not saved may be previewed and run (default yes)"
+    )
     verb.add_argument("--max-runs", type=int, help="runs that may read it at once")
     verb.add_argument("--query-timeout", type=int, metavar="SECONDS", help="longest time of one statement")
 
@@ -221,3 +241,16 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = environment.verb("add", environment_add, "Add an environment.", "ladle environment add rehearsal")
     verb.add_argument("name")
     verb.add_argument("--note", default="")
+    verb = environment.verb(
+        "edit",
+        environment_edit,
+        "Change the note of an environment.",
+        "ladle environment edit rehearsal --note 'copies of live'",
+    )
+    verb.add_argument("name")
+    verb.add_argument("--note", required=True, help="what it is for")
+    verb = environment.verb(
+        "remove", environment_remove, "Remove an environment that nothing has used.", "ladle environment remove rehearsal --yes"
+    )
+    verb.add_argument("name")
+    verb.add_argument("--yes", action="store_true", help="do not ask")

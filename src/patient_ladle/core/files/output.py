@@ -90,6 +90,17 @@ class OutputSettings:
         }
         return {key: value for key, value in made.items() if value}
 
+    def with_changes(self, data: Mapping[str, Any]) -> OutputSettings:
+        """With single options set anew, and the choice of columns where one is given. Raises BadInput."""
+        OutputSettings.from_dict(data)
+        own = self.to_dict()
+        formats = dict(own.get("formats", {}))
+        for name, options in (data.get("formats") or {}).items():
+            formats[name] = formats.get(name, {}) | options
+        columns = data.get("columns") or own.get("columns")
+        files = own.get("files", {}) | (data.get("files") or {})
+        return OutputSettings.from_dict({"formats": formats, "columns": columns, "files": files})
+
     def options_of(self, name: str) -> dict[str, Any]:
         """Every option of a format, as it will be used."""
         return checked_options(name, self.options.get(name, {}))

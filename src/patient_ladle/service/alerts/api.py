@@ -120,6 +120,7 @@ class ChannelKindView(serializers.Serializer[Any]):
     name = serializers.CharField()
     note = serializers.CharField()
     secret = serializers.CharField(help_text="What its secret is for.")
+    alerts = serializers.ListField(child=serializers.CharField(), help_text="Kinds of alerts that a channel may want.")
     settings = ChannelSettingView(many=True)
 
 
@@ -183,6 +184,7 @@ class ChannelKinds(RoleView):
                 "name": channel.name,
                 "note": channel.note,
                 "secret": channel.key_note,
+                "alerts": services.ON_CHANNELS,
                 "settings": [
                     {"name": name, "note": setting.note, "required": setting.required, "default": setting.default}
                     for name, setting in channel.settings.items()

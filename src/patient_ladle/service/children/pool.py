@@ -1,4 +1,4 @@
-"""Children kept warm for runs: a process that has loaded everything begins its next run in milliseconds."""
+"""Children kept warm, for runs and for queries: a process that has loaded everything begins its next run in milliseconds."""
 
 from __future__ import annotations
 
@@ -23,9 +23,10 @@ class ChildPool:
         self.closed = False
 
     def warm(self) -> None:
-        """As many as may be idle; called once, from the main thread."""
+        """As many as may be idle."""
         with self.lock:
-            self.idle += [Child() for _ in range(self.most - len(self.idle))]
+            if not self.closed:
+                self.idle += [Child() for _ in range(self.most - len(self.idle))]
 
     def take(self, job: dict[str, Any]) -> Child:
         """A child that has begun the job."""

@@ -36,7 +36,9 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
-PAGES = r"^(?:(?:runs|extracts|new-extract|results|values|schedules|alerts|workers|sources|sign-in)(?:/[^/]+)*/?)?$"
+_PAGES = ("runs", "extracts", "new-extract", "results", "values", "schedules", "alerts", "channels", "calendars",
+          "environments", "people", "account", "workers", "sources", "sign-in")  # fmt: skip
+PAGES = rf"^(?:(?:{'|'.join(_PAGES)})(?:/[^/]+)*/?)?$"
 """Addresses of the console's pages. A program that asks for another is told that there is nothing, and not given a page."""
 
 

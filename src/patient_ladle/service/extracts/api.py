@@ -80,6 +80,7 @@ class ExtractView(serializers.Serializer[Any]):
     owner = serializers.CharField(source="owner.name")
     tags = serializers.ListField(child=serializers.CharField())
     former_names = serializers.SerializerMethodField()
+    in_repository = serializers.BooleanField(help_text="False: it was run without being saved; move gives it a place.")
     archived_at = serializers.DateTimeField(allow_null=True)
     retention_days = serializers.IntegerField(allow_null=True, help_text="Null: as long as the service keeps results.")
     retention_runs = serializers.IntegerField(allow_null=True, help_text="Null: any number of them.")

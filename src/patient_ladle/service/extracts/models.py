@@ -19,7 +19,10 @@ from .sensitive_values import opened_declaration
 
 
 class Extract(models.Model):
-    """A named query of the repository. ``number`` is that of its newest revision."""
+    """A named query of the repository. ``number`` is that of its newest revision.
+
+    One that is not ``in_repository`` was run without being saved; a name or a folder brings it in.
+    """
 
     name = models.CharField(max_length=64, unique=True)
     folder = models.CharField(max_length=200, blank=True, default="")
@@ -29,6 +32,7 @@ class Extract(models.Model):
     depends_on = models.ManyToManyField("self", symmetrical=False, related_name="before")
     retention_days = models.PositiveIntegerField(null=True)
     retention_runs = models.PositiveIntegerField(null=True)
+    in_repository = models.BooleanField(default=True)
     archived_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
     known_head: Revision | None = None

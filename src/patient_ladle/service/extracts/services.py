@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from typing import Any
 
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.utils import timezone
+from django.utils.crypto import salted_hmac
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotAllowed, NotFound, unknown_name
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.files.output import OutputSettings
@@ -22,6 +24,7 @@ from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
+from patient_ladle.service.sources.models import Source
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.reading import language_of, source_name
 
@@ -40,8 +43,18 @@ def extract_named(name: str) -> Extract:
     if found is None:
         found = Extract.objects.select_related("owner").filter(former_names__name=name).first()
     if found is None:
-        known = Extract.objects.filter(archived_at=None).values_list("name", flat=True)
+        known = Extract.objects.filter(archived_at=None, in_repository=True).values_list("name", flat=True)
         raise unknown_name("extract", name, known, "Save one: ladle extract save.")
+    return found
+
+
+def repository_extract(name: str) -> Extract:
+    """One that others may refer to. Raises UnknownName, and Conflict for what was run without being saved."""
+    found = extract_named(name)
+    if not found.in_repository:
+        raise Conflict(
+            f"'{name}' was run without being saved.", f"Give it a place first: ladle extract move {name} --name NAME"
+        )
     return found
 
 
@@ -100,10 +113,43 @@ def add_extract(author: Person, name: str, folder: str, change_note: str, **cont
     """A new extract with its first revision. Raises BadInput, Conflict."""
     _refuse_taken(name)
     extract = Extract(name=name, folder=check_folder(folder), owner=author)
-    checked = _checked(content)
+    return _added(extract, _checked(content), change_note or "first save")
+
+
+def _added(extract: Extract, checked: dict[str, Any], change_note: str) -> Extract:
     extract.save()
-    _add_revision(extract, author, checked, change_note or "first save")
+    _add_revision(extract, extract.owner, checked, change_note)
     return extract
+
+
+def unsaved_extract(author: Person, **content: Any) -> Extract:
+    """What is run without being saved: of the same person and the same content the same one. Raises BadInput, NotAllowed."""
+    checked = _checked(content)
+    refuse_unsaved(checked["source"], checked["statement"])
+    told = checked | {"source": source_name(checked["source"]), "parameters": content.get("parameters") or []}
+    words = json.dumps([author.pk, told], sort_keys=True)
+    name = f"unsaved-{salted_hmac('unsaved extract', words, algorithm='sha256').hexdigest()[:12]}"
+    found = Extract.objects.filter(name=name, in_repository=False).first()
+    if found is not None:
+        return found
+    try:
+        with transaction.atomic():
+            made = Extract(name=name, owner=author, in_repository=False)
+            return _added(made, checked, "run without being saved")
+    except IntegrityError:  # the same was begun in two windows
+        return extract_named(name)
+
+
+def refuse_unsaved(source: Source | None, statement: str) -> None:
+    """Where a source is asked for nothing but what stands in the repository. Raises NotAllowed."""
+    if source is None or not source.saved_only:
+        return
+    saved = Revision.objects.filter(source=source, statement=statement, extract__in_repository=True)
+    if not saved.exists():
+        raise NotAllowed(
+            f"source '{source.name}' is asked for saved statements only.",
+            "Save it as an extract first, or ask an administrator: ladle source edit --unsaved yes.",
+        )
 
 
 def _refuse_taken(name: str, by: Extract | None = None) -> None:
@@ -147,8 +193,9 @@ def _is_the_same(head: Revision, content: Mapping[str, Any]) -> bool:
 
 @transaction.atomic
 def move_extract(name: str, folder: str | None, new_name: str | None) -> Extract:
-    """Another folder, another name, or both."""
+    """Another folder, another name, or both; one that was run without being saved is in the repository from then on."""
     extract = _locked(name, None)
+    extract.in_repository = True
     if new_name and new_name != extract.name:
         _refuse_taken(new_name, extract)
         FormerName.objects.filter(name=new_name).delete()
@@ -234,7 +281,7 @@ def archive_extract(name: str) -> Extract:
 def set_depends_on(name: str, names: list[str]) -> Extract:
     """Its scheduled runs wait for these of the same data date. Raises Conflict where they would wait in a circle."""
     extract = _locked(name, None)
-    others = [extract_named(other) for other in dict.fromkeys(names)]
+    others = [repository_extract(other) for other in dict.fromkeys(names)]
     for other in others:
         if circle := _way_back(other, extract):
             shown = " → ".join([extract.name, *circle])

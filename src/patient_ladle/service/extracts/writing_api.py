@@ -30,7 +30,7 @@ from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
 from .diagnostics import diagnose
-from .services import extract_named
+from .services import extract_named, refuse_unsaved
 from .shared_values import with_shared
 
 MOST_CHOICES = 1_000
@@ -136,6 +136,7 @@ class Previews(RoleView):
             raise BadInput(
                 "an extract without a source has no preview.", "Start a run that is not published: its files stay in the store."
             )
+        refuse_unsaved(address.source, body["statement"])
         language = language_of(address.source)
         parts = judged(language.parts, body["statement"])
         if body["statement_number"] > len(parts):

@@ -175,7 +175,7 @@ def deliver_stored(run: Run) -> None:
             raise Conflict("its files are not kept any more.", "Run it again, or leave this delivery.")
         stored = store().result(str(run.pk), run.attempt)
         delivery = kind_named(wish.kind).begin(mark_of(str(run.pk), run.attempt, run.delivery_attempts), stored.open)
-        manner, known = OutputSettings.from_dict(run.revision.output).files, known_of(wish.targets)
+        manner, known = OutputSettings.from_dict(run.output_settings).files, known_of(wish.targets)
         plan = delivery.prepare(wish.targets, wish.wished, manner, _described(run), known)
         _prove(run, plan)
         with _owned(run) as row:

@@ -175,6 +175,11 @@ class Run(RunRequest, RunProgress, RunOutcome, RunDelivery):
         return engine_of(self.source)
 
     @property
+    def output_settings(self) -> dict[str, Any]:
+        """Its own, else its revision's, as ``OutputSettings`` reads them."""
+        return dict(self.revision.output if self.output is None else self.output)
+
+    @property
     def delivers_into(self) -> str:
         """Folders of the delivery: those of its schedule, else of its extract; none where it is kept in the store only."""
         return "" if self.store_only else str(self.deliver_into or self.revision.deliver_into)

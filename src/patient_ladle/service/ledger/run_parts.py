@@ -39,6 +39,8 @@ class RunRequest(models.Model):
     due_at = models.DateTimeField()
     values = models.JSONField(default=dict)
     formats = models.JSONField(default=list)
+    output = models.JSONField(null=True)
+    """Output settings of this run alone; None: its revision's."""
     priority = models.SmallIntegerField(default=0)
     max_attempts = models.PositiveSmallIntegerField(default=MAX_ATTEMPTS)
     give_up_at = models.DateTimeField(null=True)

@@ -9,7 +9,7 @@ from django.contrib.auth import login, logout, update_session_auth_hash
 from django.middleware.csrf import get_token
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
@@ -17,7 +17,8 @@ from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, 
 
 from . import services
 from .authentication import SignedIn, role_of
-from .models import ROLES, Person, Token
+from .models import ROLES, Token
+from .sessions import begun, end_other_sessions, end_session, sessions_of
 from .signing_in import DEVICE_DAYS, Caller, device_mark, sign_in
 
 Pages.template = None
@@ -45,6 +46,10 @@ class PersonView(serializers.Serializer[Any]):
     role = serializers.ChoiceField(ROLES)
     active = serializers.BooleanField(source="is_active")
     created_at = serializers.DateTimeField()
+    seen_at = serializers.DateTimeField(
+        default=None, allow_null=True, help_text="When they or a token of theirs were here last; null: never."
+    )
+    sign_ins = serializers.IntegerField(default=0, help_text="So many browsers and tokens let them in now.")
 
 
 class PersonBody(StrictSerializer):
@@ -73,6 +78,16 @@ class TokenView(serializers.Serializer[Any]):
 
     def get_secret(self, token: Token) -> str:
         return token.secret_shown_once
+
+
+class SessionView(serializers.Serializer[Any]):
+    id = serializers.IntegerField()
+    browser = serializers.CharField(help_text="What it said of itself, in a few words.")
+    address = serializers.CharField(help_text="The network address that it signed in from.")
+    made_at = serializers.DateTimeField(help_text="When it signed in.")
+    seen_at = serializers.DateTimeField(help_text="To the minute.")
+    expires_at = serializers.DateTimeField(source="expire_date")
+    current = serializers.BooleanField(default=False, help_text="It is the one that asks.")
 
 
 class TokenBody(StrictSerializer):
@@ -104,6 +119,7 @@ class SessionSignIn(RoleView):
         body = body_of(request, SignInBody)
         person = sign_in(body["name"], body["password"], _caller(request))
         login(request._request, person, backend="django.contrib.auth.backends.ModelBackend")
+        begun(request._request, _caller(request).address)
         response = Response(MeView({"name": person.name, "role": person.role}).data)
         response.set_cookie(
             DEVICE_COOKIE, device_mark(person), max_age=DEVICE_DAYS * 86_400, path="/api/v1/", httponly=True, samesite="Lax",
@@ -152,12 +168,36 @@ class Me(RoleView):
         return Response({"name": person.name, "role": role_of(request)})
 
 
+class Sessions(RoleView):
+    """One's own sign-ins of browsers."""
+
+    @extend_schema(operation_id="sessions", responses=SessionView(many=True))
+    def get(self, request: SignedIn) -> Response:
+        key = request._request.session.session_key
+        found = sessions_of(request.user)
+        for each in found:
+            each.current = each.session_key == key
+        return Response(SessionView(found, many=True).data)
+
+    @extend_schema(operation_id="end_other_sessions", request=None, responses={204: None})
+    def delete(self, request: SignedIn) -> Response:
+        end_other_sessions(request.user, request._request.session.session_key)
+        return Response(status=204)
+
+
+class OneSession(RoleView):
+    @extend_schema(operation_id="end_session", request=None, responses={204: None})
+    def delete(self, request: SignedIn, number: int) -> Response:
+        end_session(request.user, number)
+        return Response(status=204)
+
+
 class People(RoleView):
     needs = {"GET": "administrator", "POST": "administrator"}
 
     @extend_schema(operation_id="people", responses=PersonView(many=True))
     def get(self, request: SignedIn) -> Response:
-        return Response(PersonView(Person.objects.order_by("name"), many=True).data)
+        return Response(PersonView(services.people(), many=True).data)
 
     @extend_schema(operation_id="add_person", request=PersonBody, responses={201: PersonView})
     def post(self, request: SignedIn) -> Response:
@@ -179,7 +219,11 @@ class OnePerson(RoleView):
 class Tokens(RoleView):
     """One's own tokens; an administrator sees everybody's."""
 
-    @extend_schema(operation_id="tokens", responses=paged("Token", TokenView))
+    @extend_schema(
+        operation_id="tokens",
+        parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("Token", TokenView),
+    )
     def get(self, request: SignedIn) -> Response:
         mine = Token.objects.select_related("person")
         found = mine if role_of(request) == "administrator" else mine.filter(person=request.user)

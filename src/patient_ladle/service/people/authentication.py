@@ -15,6 +15,7 @@ from patient_ladle.core.errors import NotAllowed, NotSignedIn
 from patient_ladle.service.common.caller import set_role
 
 from .models import ROLES, Person, Token, digest_of
+from .sessions import seen
 
 if TYPE_CHECKING:
 
@@ -56,6 +57,12 @@ class BearerAuthentication(BaseAuthentication):
 
 class ConsoleAuthentication(SessionAuthentication):
     """The console's session cookie, with its CSRF token on every change."""
+
+    def authenticate(self, request: Request) -> Any:
+        found = super().authenticate(request)
+        if found is not None:
+            seen(request._request)
+        return found
 
 
 class _BearerInDocument(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]  # it registers itself

@@ -6,6 +6,7 @@ import hashlib
 from typing import ClassVar
 
 from django.contrib.auth.base_user import AbstractBaseUser, BaseUserManager
+from django.contrib.sessions.base_session import AbstractBaseSession, BaseSessionManager
 from django.db import models
 from django.utils.crypto import salted_hmac
 
@@ -39,6 +40,25 @@ class Person(AbstractBaseUser):
         """What a session must still be signed with: it ends with the password, and with the round."""
         said = f"{self.password} {self.sign_in_round}"
         return salted_hmac("patient_ladle.sessions", said, secret=secret, algorithm="sha256").hexdigest()
+
+
+class Session(AbstractBaseSession):
+    """A sign-in of a browser. It ends when it is gone from here; a new password, and an end of being active, end all."""
+
+    session_key = models.CharField(max_length=40, unique=True)
+    person = models.ForeignKey(Person, on_delete=models.CASCADE, null=True, related_name="sessions")
+    made_at = models.DateTimeField()
+    seen_at = models.DateTimeField()
+    browser = models.CharField(max_length=100, blank=True, default="")
+    address = models.CharField(max_length=64, blank=True, default="")
+
+    current: bool = False
+    """Whether it is the one that asks."""
+
+    objects: ClassVar = BaseSessionManager()
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
 
 
 class SignInFailures(models.Model):

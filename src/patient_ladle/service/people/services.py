@@ -11,13 +11,15 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.hashers import make_password
 from django.db import transaction
+from django.db.models import Count, Max, OuterRef, QuerySet, Subquery
+from django.db.models.functions import Coalesce, Greatest
 from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, NotAllowed, NotFound, unknown_name
 from patient_ladle.service.common.keys import kept_secret
 
 from .authentication import may
-from .models import ROLES, Person, Token, digest_of
+from .models import ROLES, Person, Session, Token, digest_of
 from .signing_in import Caller, sign_in
 
 MIN_PASSWORD = 10
@@ -42,6 +44,22 @@ def person_named(name: str, locked: bool = False) -> Person:
     if found is None:
         raise unknown_name("person", name, Person.objects.values_list("name", flat=True))
     return found
+
+
+def people() -> QuerySet[Person]:
+    """Everybody, with when they were here last and how many sign-ins they have."""
+    now = timezone.now()
+    sessions = Session.objects.filter(person=OuterRef("pk"), expire_date__gt=now).order_by().values("person")
+    tokens = Token.objects.filter(person=OuterRef("pk")).order_by().values("person")
+    valid = tokens.filter(revoked_at=None).exclude(expires_at__lt=now)
+    return Person.objects.order_by("name").annotate(
+        seen_at=Greatest(
+            Subquery(sessions.annotate(at=Max("seen_at")).values("at")),
+            Subquery(tokens.annotate(at=Max("last_used_at")).values("at")),
+        ),
+        sign_ins=Coalesce(Subquery(sessions.annotate(n=Count("pk")).values("n")), 0)
+        + Coalesce(Subquery(valid.annotate(n=Count("pk")).values("n")), 0),
+    )
 
 
 def add_person(name: str, password: str, role: str) -> Person:
@@ -92,6 +110,7 @@ def end_sign_ins(person: Person, kept: Token | None = None) -> None:
     now = timezone.now()
     tokens = Token.objects.filter(person=person, revoked_at=None)
     (tokens.exclude(pk=kept.pk) if kept else tokens).update(revoked_at=now)
+    Session.objects.filter(person=person).delete()
     person.sign_in_round += 1
 
 

@@ -46,6 +46,7 @@ def listening_on(listen: str, port: int) -> socket.socket:
 def _serve(listening: socket.socket, alive: int) -> None:
     """One process: until it is asked to stop, or the one that started it has gone."""
     from patient_ladle.service.ledger.pulses import watch as watch_pulses
+    from patient_ladle.service.sources.interactive import keep_warm
     from patient_ladle.service.wsgi import application
 
     server = WebServer(application, listening)
@@ -60,6 +61,7 @@ def _serve(listening: socket.socket, alive: int) -> None:
     over = threading.Event()
     pulses = threading.Thread(target=watch_pulses, args=(over,), daemon=True)
     pulses.start()
+    keep_warm()
     server.serve()
     over.set()
 

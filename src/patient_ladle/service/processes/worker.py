@@ -81,7 +81,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "attempt": run.attempt,
         "name": run.extract.name,
         "file_name": revision.file_name,
-        "output": revision.output,
+        "output": run.output_settings,
         "guards": revision.guards,
         "reader": Reading(run.source, run.environment).reader(),
         "statement": revision.statement,

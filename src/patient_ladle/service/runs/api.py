@@ -63,6 +63,7 @@ class RunLine(ForAuthors):
     id = serializers.IntegerField()
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
+    saved = serializers.BooleanField(source="extract.in_repository", help_text="False: it was run without being saved.")
     environment = serializers.CharField(source="environment.name")
     source = serializers.CharField(source="source_name")  # type: ignore[assignment]  # a field of that name
     state = serializers.ChoiceField(STATES)
@@ -128,6 +129,9 @@ class RunView(RunLine):
     values = serializers.SerializerMethodField(help_text="As given; sensitive ones masked.")
     values_in_effect = serializers.DictField()
     formats = serializers.ListField(child=serializers.CharField())
+    output = serializers.DictField(
+        source="output_settings", help_text="How its files are written, where that differs from the defaults."
+    )
     stages = StageView(many=True)
     columns = serializers.ListField(child=serializers.DictField(), help_text="Of the first statement.")
     statements = StatementResultView(many=True, help_text="Of each statement: title, rows, columns.")
@@ -156,11 +160,14 @@ class RunBody(StrictSerializer):
     values = serializers.DictField(required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     data_date = DayField(required=False)
+    output = serializers.DictField(
+        required=False, help_text="Output settings of this run alone: formats, columns, files; single options are set anew."
+    )
     publish = serializers.BooleanField(
         allow_null=True,
         default=None,
         help_text="true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only;"
-        " null: a trial if it has other values, formats or an older revision than the extract itself, or a day to come.",
+        " null: a trial if it has other values, formats or output than the extract itself, an older revision, a day to come.",
     )
 
 
@@ -217,7 +224,8 @@ class StatusView(serializers.Serializer[Any]):
 
 _RELATED = ("extract", "environment", "source", "started_by", "due_time__schedule")
 _OF_LINES = [
-    "extract__name", "extract__folder", "environment__name", "source__name", "started_by__name", "due_time__schedule__name",
+    "extract__name", "extract__folder", "extract__in_repository", "environment__name", "source__name", "started_by__name",
+    "due_time__schedule__name",
     "of_backfill",
     *(field.name for field in Run._meta.concrete_fields if field.name in RunLine._declared_fields and not field.is_relation),
 ]  # fmt: skip
@@ -241,7 +249,8 @@ def lines_of_runs() -> Any:
     return Run.objects.select_related(*_RELATED).only(*_OF_LINES).prefetch_related("files")
 
 
-def _one(number: int) -> Run:
+def one_run(number: int) -> Run:
+    """With what its record shows. Raises NotFound."""
     Run.numbered(number)
     found: Run = Run.objects.select_related(*_RELATED, "revision", "again_of").prefetch_related("files").get(pk=number)
     return found
@@ -297,7 +306,7 @@ class Runs(RoleView):
     def post(self, request: SignedIn) -> Response:
         key = request.headers.get("Idempotency-Key", "")
         run, new = services.start_run_once(request.user, body_of(request, RunBody), key)
-        return Response(RunView(_one(run.pk)).data, status=201 if new else 200)
+        return Response(RunView(one_run(run.pk)).data, status=201 if new else 200)
 
 
 class DryRunStatement(ForAuthors):
@@ -373,7 +382,7 @@ class DryRuns(RoleView):
 class OneRun(RoleView):
     @extend_schema(operation_id="run", responses=RunView)
     def get(self, request: SignedIn, number: int) -> Response:
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class RunLog(RoleView):
@@ -392,7 +401,7 @@ class RunCancel(RoleView):
 
     @extend_schema(operation_id="cancel_run", request=None, responses=RunView)
     def post(self, request: SignedIn, number: int) -> Response:
-        return Response(RunView(_one(services.cancel_run(request.user, number).pk)).data)
+        return Response(RunView(one_run(services.cancel_run(request.user, number).pk)).data)
 
 
 class RunAgain(RoleView):
@@ -401,7 +410,7 @@ class RunAgain(RoleView):
     @extend_schema(operation_id="run_again", request=AgainBody, responses={201: RunView})
     def post(self, request: SignedIn, number: int) -> Response:
         body = body_of(request, AgainBody)
-        return Response(RunView(_one(services.run_again(request.user, number, body["newest_revision"]).pk)).data, status=201)
+        return Response(RunView(one_run(services.run_again(request.user, number, body["newest_revision"]).pk)).data, status=201)
 
 
 class RunRelease(RoleView):
@@ -410,7 +419,7 @@ class RunRelease(RoleView):
     @extend_schema(operation_id="release_run", request=DecisionBody, responses=RunView)
     def post(self, request: SignedIn, number: int) -> Response:
         holding.release(request.user, number, body_of(request, DecisionBody)["note"])
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class RunReject(RoleView):
@@ -419,7 +428,7 @@ class RunReject(RoleView):
     @extend_schema(operation_id="reject_run", request=DecisionBody, responses=RunView)
     def post(self, request: SignedIn, number: int) -> Response:
         holding.reject(request.user, number, body_of(request, DecisionBody)["note"])
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class RunPublish(RoleView):
@@ -429,7 +438,7 @@ class RunPublish(RoleView):
     def post(self, request: SignedIn, number: int) -> Response:
         """From now on the result counts among what its extract publishes; it is delivered unless a newer one is published."""
         published.publish(request.user, number)
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class RunWithdraw(RoleView):
@@ -439,7 +448,7 @@ class RunWithdraw(RoleView):
     def post(self, request: SignedIn, number: int) -> Response:
         """The result counts no more among what its extract publishes; delivered files stay where they are."""
         published.withdraw(request.user, number, body_of(request, DecisionBody)["note"])
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class RunDelivery(RoleView):
@@ -449,7 +458,7 @@ class RunDelivery(RoleView):
     def post(self, request: SignedIn, number: int) -> Response:
         """What becomes of a delivery that failed, or waits to be tried again: again, elsewhere, or left."""
         delivering.decide_delivery(request.user, number, **body_of(request, DeliveryBody))
-        return Response(RunView(_one(number)).data)
+        return Response(RunView(one_run(number)).data)
 
 
 class Status(RoleView):

@@ -67,7 +67,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         statement,
         tuple(formats),
         parts=tuple(parts),
-        output=OutputSettings.from_dict(revision.output),
+        output=OutputSettings.from_dict(revision.output).with_changes(body.get("output") or {}),
         names=name_fields(about, values),
     )
     published = is_published(extract, revision, body)

@@ -90,7 +90,9 @@ class Repository(api.Extracts):
     def get(self, request: SignedIn) -> Response:
         given = request.query_params
         search = read_search(given.get("search", ""), FIELDS)
-        found = Extract.objects.select_related("owner").filter(archived_at__isnull=not flag_in(request, "archived"))
+        found = Extract.objects.select_related("owner").filter(
+            archived_at__isnull=not flag_in(request, "archived"), in_repository=True
+        )
         if given.get("folder"):
             found = found.filter(below(given["folder"]))
         if given.get("tag"):

@@ -16,6 +16,7 @@ from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
 from patient_ladle.core.files.formats import get_format
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.runs.due_decisions import finish_by
 from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.common.bulk import new_object
@@ -55,6 +56,7 @@ class Lookups:
 
 
 DIRECTLY = Lookups()
+Start = Callable[[Person, dict[str, Any]], Run]
 
 
 def new_run(  # noqa: PLR0913 - what every run is asked for, by name
@@ -131,8 +133,10 @@ def is_published(extract: Extract, revision: Revision, body: Mapping[str, Any]) 
 
 def is_altered(extract: Extract, revision: Revision, body: Mapping[str, Any]) -> bool:
     """Whether a run by hand is not what the extract itself gives: other values than its own, other formats, an older revision,
-    or a day that is still to come. Such a run is a trial unless somebody says that it is to be published."""
+    another output, or a day that is still to come. Such a run is a trial unless somebody says that it is to be published."""
     formats, day, values = body.get("formats") or [], body.get("data_date"), body.get("values") or {}
+    if own_output(revision, body) is not None:
+        return True
     if revision.number != extract.number or (formats and set(formats) != set(revision.formats)) or (day and day > today()):
         return True
     own = {parameter.name: parameter for parameter in revision.declared}
@@ -142,6 +146,13 @@ def is_altered(extract: Extract, revision: Revision, body: Mapping[str, Any]) ->
         if value not in (None, "", []) and not given_anyway and (parameter is None or not _is_default(parameter, value)):
             return True
     return False
+
+
+def own_output(revision: Revision, body: Mapping[str, Any]) -> dict[str, Any] | None:
+    """Output settings of a run by hand where they are not its revision's. Raises BadInput."""
+    own = OutputSettings.from_dict(revision.output)
+    made = own.with_changes(body.get("output") or {}).to_dict()
+    return None if made == own.to_dict() else made
 
 
 def _is_default(parameter: Parameter, value: Any) -> bool:
@@ -169,24 +180,25 @@ def start_run(person: Person, body: dict[str, Any]) -> Run:
         started_by=person,
         published=published,
         store_only=not published,
+        output=own_output(revision, body),
     )
     return _queued(run)
 
 
-def start_run_once(person: Person, body: dict[str, Any], key: str) -> tuple[Run, bool]:
-    """``start_run``, but the same key answers with the same run; also says whether it is new.
+def start_run_once(person: Person, body: dict[str, Any], key: str, start: Start = start_run) -> tuple[Run, bool]:
+    """``start``, but the same key answers with the same run; also says whether it is new.
 
     Raises IdempotencyMismatch when the key came with another body.
     """
     if not key:
-        return start_run(person, body), True
+        return start(person, body), True
     if len(key) > 128:
         raise BadInput("the Idempotency-Key is longer than 128 characters.", "Send a UUID.")
     digest = hashlib.sha256(json.dumps(body, sort_keys=True, default=str).encode()).hexdigest()
     IdempotentCall.objects.filter(called_at__lt=timezone.now() - KEY_KEPT).delete()
     try:
         with transaction.atomic():
-            run = start_run(person, body)
+            run = start(person, body)
             IdempotentCall.objects.create(person=person, key=key, body_hash=digest, run=run)
         return run, True
     except IntegrityError:
@@ -219,6 +231,7 @@ def run_again(person: Person, number: int, newest: bool = False) -> Run:
         deliver_into=old.deliver_into,
         store_only=old.store_only,
         published=old.published,
+        output=old.output,
     )
     return _queued(run)
 

@@ -178,12 +178,16 @@ class CalendarView(serializers.Serializer[Any]):
     country = serializers.CharField()
     region = serializers.CharField()
     created_by = serializers.CharField(source="created_by.name")
+    used_by = serializers.SerializerMethodField(help_text="Names of the schedules that mind it.")
     days = serializers.SerializerMethodField(help_text="Those of this year and the next.")
 
     @extend_schema_field(serializers.DictField(child=serializers.CharField()))
     def get_days(self, calendar: HolidayCalendar) -> dict[str, str]:
         year = timezone.now().year
         return {day.isoformat(): name for day, name in sorted(calendar.days().items()) if day.year in (year, year + 1)}
+
+    def get_used_by(self, calendar: HolidayCalendar) -> list[str]:
+        return sorted(each.name for each in calendar.schedules.all() if each.removed_at is None)
 
 
 class CalendarBody(StrictSerializer):
@@ -243,7 +247,9 @@ class Calendars(RoleView):
 
     @extend_schema(operation_id="calendars", responses=CalendarView(many=True))
     def get(self, request: SignedIn) -> Response:
-        return Response(CalendarView(HolidayCalendar.objects.select_related("created_by"), many=True).data)
+        return Response(
+            CalendarView(HolidayCalendar.objects.select_related("created_by").prefetch_related("schedules"), many=True).data
+        )
 
     @extend_schema(operation_id="save_calendar", request=CalendarBody, responses={201: CalendarView})
     def post(self, request: SignedIn) -> Response:

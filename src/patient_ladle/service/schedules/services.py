@@ -21,7 +21,7 @@ from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
-from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.extracts.services import repository_extract
 from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
@@ -180,7 +180,7 @@ def _kept_private(extract: Extract, values: dict[str, Any], before: dict[str, An
 
 def _apply(schedule: Schedule, given: dict[str, Any]) -> None:
     if "extract" in given:
-        schedule.extract = extract_named(given["extract"])
+        schedule.extract = repository_extract(given["extract"])
     if "environment" in given:
         schedule.environment = environment_named(given["environment"])
     if "values" in given:
@@ -198,7 +198,7 @@ def _save_steps(schedule: Schedule, steps: list[dict[str, Any]]) -> None:
     before = {step.extract_id: step.values for step in schedule.steps.all()}
     schedule.steps.all().delete()
     for place, given in enumerate(steps, 2):
-        extract = extract_named(given["extract"])
+        extract = repository_extract(given["extract"])
         values = _kept_private(extract, given.get("values") or {}, before.get(extract.pk, {}))
         formats = list(given.get("formats") or [])
         for name in formats:

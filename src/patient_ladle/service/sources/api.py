@@ -17,10 +17,16 @@ from . import services
 from .models import Address, Environment, Source
 from .queries import source_named
 
+SAVED_ONLY = "It is asked for saved statements only: no preview and no run of a text that is not in the repository."
+
 
 class EnvironmentView(StrictSerializer):
     name = serializers.CharField(max_length=64)
     note = serializers.CharField(allow_blank=True, default="")
+
+
+class EnvironmentEdit(StrictSerializer):
+    note = serializers.CharField(allow_blank=True)
 
 
 class CheckStepView(ForAuthors):
@@ -65,6 +71,7 @@ class SourceView(serializers.Serializer[Any]):
     max_bytes = serializers.IntegerField(allow_null=True)
     quiet_hours = serializers.CharField()
     quiet_zone = serializers.CharField()
+    saved_only = serializers.BooleanField(help_text=SAVED_ONLY)
     addresses = AddressView(many=True)
 
 
@@ -92,6 +99,7 @@ class SourceBody(StrictSerializer):
     quiet_zone = serializers.CharField(
         allow_blank=True, default="", max_length=64, help_text="Whose clocks count; the service's zone unless given."
     )
+    saved_only = serializers.BooleanField(default=False, help_text=SAVED_ONLY)
     addresses = serializers.DictField(child=AddressBody(), default=dict)
 
 
@@ -105,6 +113,7 @@ class SourceEdit(StrictSerializer):
     max_bytes = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     quiet_hours = serializers.CharField(allow_blank=True, required=False, max_length=200)
     quiet_zone = serializers.CharField(allow_blank=True, required=False, max_length=64)
+    saved_only = serializers.BooleanField(required=False, help_text=SAVED_ONLY)
     addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
 
 
@@ -153,6 +162,19 @@ class Environments(RoleView):
     @extend_schema(operation_id="add_environment", request=EnvironmentView, responses={201: EnvironmentView})
     def post(self, request: SignedIn) -> Response:
         return Response(EnvironmentView(services.add_environment(**body_of(request, EnvironmentView))).data, status=201)
+
+
+class OneEnvironment(RoleView):
+    needs = {"PATCH": "administrator", "DELETE": "administrator"}
+
+    @extend_schema(operation_id="edit_environment", request=EnvironmentEdit, responses=EnvironmentView)
+    def patch(self, request: SignedIn, name: str) -> Response:
+        return Response(EnvironmentView(services.edit_environment(name, **body_of(request, EnvironmentEdit))).data)
+
+    @extend_schema(operation_id="remove_environment", request=None, responses={204: None})
+    def delete(self, request: SignedIn, name: str) -> Response:
+        services.remove_environment(name)
+        return Response(status=204)
 
 
 class Engines(RoleView):

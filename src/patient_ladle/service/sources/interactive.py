@@ -7,6 +7,7 @@ Rules and theory
 * It ends at its deadline, whatever happens to the process that minds it. Cancel, deadline and memory are told to the
   child first, which stops the statement in the source, and ended by force shortly after.
 * What it found is kept for an hour, for whoever asked and administrators only.
+* Its child is kept warm for the next one, where it came to a good end; ended by force or by a fault it is replaced.
 """
 
 from __future__ import annotations
@@ -40,6 +41,7 @@ from patient_ladle.core.statements.catalogue import find_table
 from patient_ladle.core.statements.views import Filter, View
 from patient_ladle.core.values.parameters import Parameter, masked
 from patient_ladle.service.children.launch import Child
+from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.people.models import Person
 
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, InteractiveQuery
@@ -61,6 +63,11 @@ POLL_SECONDS = 0.2
 MEMORY_BYTES = int(os.environ.get("LADLE_QUERY_MEMORY_MB", "1500")) << 20
 KEPT = timedelta(hours=1)
 MOST_ROWS = 1_000
+WARM = 2
+"""Idle children of one web process at most."""
+WARM_AFTER_SECONDS = 20.0
+"""A service is busy enough while it starts."""
+CHILDREN = ChildPool(WARM)
 STALE = timedelta(hours=6)
 """A catalogue older than this is gathered anew in the background when somebody looks at it."""
 
@@ -236,21 +243,42 @@ def _took_a_place(number: str) -> bool:
     return False
 
 
+def keep_warm(after_seconds: float = WARM_AFTER_SECONDS) -> None:
+    """Have children ready before anybody asks; a process that is gone before needs none."""
+    timer = threading.Timer(after_seconds, CHILDREN.warm)
+    timer.daemon = True
+    timer.start()
+
+
 def _carried_out(number: str, job: dict[str, Any]) -> Any:
-    child = Child(job)
+    child = CHILDREN.take(job | {"run": number})
     watch = _Watch(number, child)
-    threading.Thread(target=watch.run, daemon=True).start()
+    watching = threading.Thread(target=watch.run, daemon=True)
+    watching.start()
+    good = False
     try:
         for said in child.told():
             if said["kind"] == "done":
+                good = True
                 return said["result"]
             if said["kind"] == "failed":
                 raise watch.reason or from_dict(said["error"])
     finally:
         watch.over.set()
-        child.kill()
-        status = child.wait()
+        watching.join()  # what it says to the child must not reach the next query
+        status = _parted_from(child, good and watch.reason is None)
     raise watch.reason or WorkerLost(f"the child of this query ended with status {status} and no last word.", "Try again.")
+
+
+def _parted_from(child: Child, good: bool) -> int:
+    """Kept warm, or ended and replaced; its exit status, 0 where it is kept."""
+    if good:
+        CHILDREN.give_back(child)
+        return 0
+    child.kill()
+    status = child.wait()
+    keep_warm(0)
+    return status
 
 
 class _Watch:
@@ -270,7 +298,7 @@ class _Watch:
                 log.warning("query %s: %s", self.number, str(error).split("\n")[0])
                 connection.close()  # the deadline counts while the service database is away
             if self.reason is not None:
-                self.child.say({"cancel": True})
+                self.child.say({"cancel": self.number})
                 if not self.over.wait(GRACE_SECONDS):
                     self.child.kill()
                 break

@@ -21,7 +21,8 @@ class Environment(models.Model):
 
 
 class Source(models.Model):
-    """A named database that extracts read. ``max_runs`` is how many runs may read it at once."""
+    """A named database that extracts read. ``max_runs`` is how many runs may read it at once; ``saved_only``: it is
+    asked for nothing but what stands in the repository."""
 
     name = models.CharField(max_length=64, unique=True)
     engine = models.CharField(max_length=32)
@@ -34,6 +35,7 @@ class Source(models.Model):
     query_timeout_seconds = models.PositiveIntegerField(default=3600)
     quiet_hours = models.CharField(max_length=200, blank=True, default="")
     quiet_zone = models.CharField(max_length=64, blank=True, default="")
+    saved_only = models.BooleanField(default=False)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:

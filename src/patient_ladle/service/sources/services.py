@@ -28,6 +28,31 @@ def add_environment(name: str, note: str) -> Environment:
     return Environment.objects.create(name=name, note=note)
 
 
+def edit_environment(name: str, note: str) -> Environment:
+    """Raises UnknownName."""
+    found = environment_named(name)
+    found.note = note
+    found.save()
+    return found
+
+
+def remove_environment(name: str) -> None:
+    """Raises UnknownName, and Conflict while anything refers to it."""
+    try:
+        environment_named(name).delete()
+    except ProtectedError as error:
+        users = sorted({_user_of(each) for each in error.protected_objects})
+        shown = ", ".join(users[:5]) + (f" and {len(users) - 5} more" if len(users) > 5 else "")
+        raise Conflict(f"environment '{name}' is in use: {shown}.", "Only one that nothing used is removed.") from None
+
+
+def _user_of(used: Any) -> str:
+    if isinstance(used, Address):
+        return f"source {used.source.name}"
+    kind = used._meta.verbose_name
+    return f"{kind} {getattr(used, 'name', None) or used.pk}"
+
+
 def _fields_and_secret(source: Source, given: dict[str, Any]) -> tuple[dict[str, Any], str | None]:
     """From fields, or from a pasted URL whose password goes straight to where secrets are kept."""
     if not given.get("url"):

@@ -1,0 +1,125 @@
+"""What is previewed or run without being saved: a statement from a file, from standard input, or typed as an option."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from patient_ladle.client import Ladle
+from patient_ladle.client.errors import ClientError
+
+from . import pairs, parted_values
+
+_LOOKS = (
+    ("integer", r"[+-]?\d+"),
+    ("decimal", r"[+-]?\d+\.\d+"),
+    ("date", r"\d{4}-\d\d-\d\d"),
+    ("boolean", "true|false"),
+)
+"""Type to what a value of it looks like; the first that fits is taken."""
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A statement with what it is given; ``stem``: of the file's name, empty where it came from none."""
+
+    source: str
+    statement: str
+    parameters: Sequence[Mapping[str, Any]]
+    values: Mapping[str, Any]
+    stem: str = ""
+
+
+def add_text_options(verb: argparse.ArgumentParser) -> None:
+    """Options that give a statement instead of the name of an extract."""
+    verb.add_argument("--statement", metavar="FILE", help="a statement that is not saved, from a file; - for standard input")
+    verb.add_argument("--text", metavar="TEXT", help="the same, typed here")
+    verb.add_argument("--source", help="what that statement reads; '' for one that reads nothing")
+    verb.add_argument(
+        "--parameters", metavar="FILE", help="JSON list of its parameters; default: those that --set names, typed by their look"
+    )
+
+
+def saved_or_asked(args: argparse.Namespace, ladle: Ladle, name: str | None) -> Asked | None:
+    """What was given to be read; None: it is the extract of that name. Raises ClientError."""
+    text = _text(args)
+    others = [option for option, given in _ONLY_OF_TEXTS.items() if getattr(args, given, None) is not None]
+    if name and (text is not None or others):
+        given = "--text" if args.text is not None else "--statement" if text is not None else others[0]
+        raise ClientError(f"the extract '{name}' and {given} do not go together.", "Give one of them.")
+    if name:
+        return None
+    if text is None:
+        raise ClientError(
+            "nothing to run was given.", "Give the name of an extract, or a statement: --statement FILE --source NAME."
+        )
+    if args.source is None:
+        known = ", ".join(each["name"] for each in ladle.sources.list())
+        raise ClientError("it is not said what the statement reads.", f"Give --source with one of: {known}.")
+    values = pairs(args.set, "--set")
+    parameters = read_parameters(args.parameters) if args.parameters else [_by_look(*each) for each in values.items()]
+    stem = Path(args.statement).stem if args.statement and args.statement != "-" else ""
+    return Asked(args.source, text, parameters, parted_values(values, parameters), stem)
+
+
+_ONLY_OF_TEXTS = {"--source": "source", "--parameters": "parameters", "--file-name": "file_name"}
+
+
+def _text(args: argparse.Namespace) -> str | None:
+    if args.text is not None and args.statement is not None:
+        raise ClientError("--text and --statement do not go together.", "Give one of them.")
+    if args.statement is None:
+        found: str | None = args.text
+        return found
+    return sys.stdin.read() if args.statement == "-" else Path(args.statement).read_text(encoding="utf-8")
+
+
+def read_parameters(path: str) -> list[dict[str, Any]]:
+    """Declarations from a file of JSON. Raises ClientError."""
+    try:
+        found = json.loads(Path(path).read_text(encoding="utf-8"))
+    except ValueError as error:
+        hint = 'Write a list: [{"name": "since", "type": "date"}]'
+        raise ClientError(f"{path} is not JSON: {error}.", hint) from None
+    return list(found)
+
+
+def _by_look(name: str, value: Any) -> dict[str, Any]:
+    given = value if isinstance(value, list) else [value]
+    kinds = (kind for kind, look in _LOOKS if all(re.fullmatch(look, each) for each in given))
+    return {"name": name, "type": next(kinds, "text"), "is_list": isinstance(value, list)}
+
+
+def output_of(args: argparse.Namespace) -> dict[str, Any] | None:
+    """The settings of the file given, with single options put into them; None where none was given. Raises ClientError."""
+    made: dict[str, Any] | None = None
+    if args.output:
+        try:
+            made = json.loads(Path(args.output).read_text(encoding="utf-8"))
+        except ValueError as error:
+            hint = 'Write {"formats": {"csv": {"delimiter": ";"}}}'
+            raise ClientError(f"{args.output} is not JSON: {error}.", hint) from None
+    for word, value in pairs(args.option, "--option").items():
+        form, dot, name = word.partition(".")
+        if not dot:
+            hint = "Write --option csv.delimiter=semicolon; see ladle format show csv."
+            raise ClientError(f"--option was given '{word}'.", hint)
+        made = made or {}
+        place = made.setdefault("files", {}) if form == "files" else made.setdefault("formats", {}).setdefault(form, {})
+        place[name] = value
+    return made
+
+
+def add_output_options(verb: argparse.ArgumentParser) -> None:
+    """Options of how files are written."""
+    verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
+    verb.add_argument(
+        "--option", action="append", metavar="FORMAT.NAME=VALUE",
+        help="one option, such as csv.delimiter=semicolon or files.compression=gzip",
+    )  # fmt: skip

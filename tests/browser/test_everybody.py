@@ -1,0 +1,93 @@
+"""Every page and every dialog at every width, light and dark: nothing beyond the edge, and the rules for access are met."""
+
+from __future__ import annotations
+
+import pytest
+
+from .conftest import expect, foresee, sign_in
+from .test_console import AXE
+
+PAGES = (
+    "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/district_use",
+    "/extracts/district_use?tab=runs", "/extracts/district_use?tab=revisions", "/new-extract/a-new-one", "/results", "/values", "/schedules", "/alerts", "/sources",
+    "/sources/works?environment=live&table=districts", "/workers", "/channels",
+    "/calendars", "/environments", "/people", "/account", "/nowhere",
+)  # fmt: skip
+WIDTHS = (1280, 900, 600, 400)
+RULES = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}
+DIALOGS = (
+    ("/people", "Add person"), ("/people", "author"), ("/account", "Make a token"), ("/environments", "Add environment"),
+    ("/calendars", "Add calendar"), ("/channels", "Add channel"), ("/sources", "Add source"), ("/schedules", "Add schedule"),
+    ("/values", "Add value"), ("/extracts/district_use", "Rename or move"), ("/extracts/district_use", "Copy"),
+    ("/extracts/district_use", "Archive"),
+)  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def looked_into(service):
+    """Something stands on every page."""
+    with service.ladle("author") as ladle:
+        ladle.runs.wait(ladle.runs.start("district_use")["id"])
+        ladle.sources.run_query("works", "live", "catalogue")
+        ladle.schedules.save_calendar("england", "GB", "ENG")
+    return service
+
+
+def faults(page, whole=("html", "main")):
+    """What lies beyond the window's edge, and what the rules for access say."""
+    page.evaluate(AXE)
+    beyond = page.evaluate(
+        "of => Math.max(0, ...of.map(s => document.querySelector(s)).map(e => e.scrollWidth - e.clientWidth))", [*whole]
+    )
+    found = page.evaluate("rules => axe.run(document, rules)", RULES)["violations"]
+    said = [(v["id"], v["nodes"][0]["target"], v["nodes"][0]["failureSummary"][:200]) for v in found]
+    return ([("beyond the edge", beyond)] if beyond else []) + said
+
+
+@pytest.mark.parametrize("mode", ["light", "dark"])
+def test_the_sign_in_is_there_for_everybody(page, mode):
+    page.emulate_media(color_scheme=mode)
+    page.goto("/")
+    expect(page.get_by_label("Password")).to_be_visible()
+    for width in WIDTHS:
+        page.set_viewport_size({"width": width, "height": 800})
+        assert faults(page, whole=("html",)) == []
+
+
+@pytest.mark.parametrize("address", PAGES)
+def test_every_page_is_there_for_everybody_at_every_width(page, looked_into, address):
+    foresee(page, "status of 404")
+    sign_in(page, "administrator")
+    found = {}
+    for mode in ("light", "dark"):
+        page.set_viewport_size({"width": 1280, "height": 800})
+        if mode == "dark":
+            page.get_by_role("button", name="Dark view").click()
+        page.goto(address)
+        expect(page.get_by_role("heading").first).to_be_visible()
+        page.wait_for_load_state("networkidle")
+        for width in WIDTHS:
+            page.set_viewport_size({"width": width, "height": 800})
+            if wrong := faults(page):
+                found[mode, width] = wrong
+    assert not found, "\n".join(f"{mode} {width}: {wrong}" for (mode, width), wrongs in found.items() for wrong in wrongs)
+
+
+@pytest.mark.parametrize("mode", ["light", "dark"])
+def test_every_dialog_is_there_for_everybody(page, looked_into, mode):
+    sign_in(page, "administrator")
+    if mode == "dark":
+        page.get_by_role("button", name="Dark view").click()
+    found = {}
+    for address, button in DIALOGS:
+        page.set_viewport_size({"width": 1280, "height": 800})
+        page.goto(address)
+        page.get_by_role("button", name=button, exact=True).click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_be_visible()
+        for width in (1280, 400):
+            page.set_viewport_size({"width": width, "height": 800})
+            dialog.evaluate("of => Promise.all(of.getAnimations({ subtree: true }).map(each => each.finished))")
+            if wrong := faults(page, ("html", "[role=dialog]")):
+                found[address, button, width] = wrong
+    assert not found, "\n".join(f"{where}: {wrong}" for where, wrongs in found.items() for wrong in wrongs)
