@@ -9,7 +9,7 @@ from .test_console import AXE
 
 PAGES = (
     "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/district_use",
-    "/extracts/district_use?tab=runs", "/extracts/district_use?tab=revisions", "/new-extract/a-new-one", "/results", "/values", "/schedules", "/alerts", "/sources",
+    "/extracts/district_use?tab=runs", "/extracts/district_use?tab=revisions", "/new-extract/a-new-one", "/results", "/values", "/schedules", "/schedules/glanced_at", "/alerts", "/sources",
     "/sources/works?environment=live&table=districts", "/workers", "/channels",
     "/calendars", "/environments", "/people", "/account", "/nowhere",
 )  # fmt: skip
@@ -30,6 +30,8 @@ def looked_into(service):
         ladle.runs.wait(ladle.runs.start("district_use")["id"])
         ladle.sources.run_query("works", "live", "catalogue")
         ladle.schedules.save_calendar("england", "GB", "ENG")
+        ladle.schedules.add("glanced_at", "district_use", "live", "daily at 05:00", zone="UTC", calendar="england")
+        ladle.schedules.run("glanced_at")
     return service
 
 

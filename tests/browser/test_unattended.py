@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from tests.command import PATIENCE
 from tests.conftest import until
 
@@ -66,3 +68,35 @@ def test_a_worker_is_drained_and_let_work_again(page):
     assert violations(page) == []
     page.get_by_role("button", name="Let it work ").first.click()
     expect(page.get_by_text("drained", exact=True)).to_have_count(0)
+
+
+def test_a_schedule_is_looked_at_by_its_month_and_run_now(page, service):
+    with service.ladle("author") as ladle:
+        ladle.schedules.add("seen_whole", "district_use", "live", "daily at 05:00", zone="UTC", finish_by="07:00")
+    sign_in(page, "author")
+    page.goto("/schedules?search=seen_whole")
+    page.get_by_role("link", name="seen_whole", exact=True).click()
+    page.wait_for_url("**/schedules/seen_whole")
+    expect(page.get_by_text("when it has not finished by 07:00")).to_be_visible()
+    expect(page.get_by_text("No due time has come yet.")).to_be_visible()
+    page.get_by_role("button", name="The month after").click()
+    expect(page.get_by_text("to come", exact=True).first).to_be_visible()
+    page.wait_for_url("**/schedules/seen_whole?month=*")
+    page.get_by_role("button", name="This month").click()
+    page.get_by_role("button", name="Run now").click()
+    page.get_by_role("dialog").get_by_role("button", name="Run now").click()
+    page.wait_for_url("**/runs/*")
+    page.go_back()
+    expect(page.get_by_role("cell", name="started by author")).to_be_visible()
+    expect(page.locator(".month").get_by_text(re.compile("finished|running|queued")).first).to_be_visible()
+    page.get_by_role("button", name="Pause", exact=True).click()
+    form = page.get_by_role("dialog")
+    form.get_by_label("Reason").fill("the meters are swapped")
+    form.get_by_role("button", name="Pause").click()
+    expect(page.get_by_text("Paused by author: the meters are swapped. Due times are skipped.")).to_be_visible()
+    page.get_by_role("button", name="Resume").click()
+    expect(page.get_by_text("Paused by author")).to_have_count(0)
+    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("dialog").get_by_role("button", name="Remove").click()
+    page.wait_for_url("**/schedules")
+    expect(page.get_by_role("link", name="seen_whole")).to_have_count(0)

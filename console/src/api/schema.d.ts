@@ -1304,6 +1304,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/schedules/{name}/month": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A month of a schedule: what became of each day's due times, and how many are still to come. */
+        get: operations["schedule_month"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/schedules/{name}/pause": {
         parameters: {
             query?: never;
@@ -1332,6 +1349,23 @@ export interface paths {
         put?: never;
         /** @description Ends a pause. */
         post: operations["resume_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Runs the whole sequence of a schedule now, as at a due time of this second, paused or not. */
+        post: operations["run_schedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2037,6 +2071,21 @@ export interface components {
             folder?: string;
             /** @description Name of the source. */
             source?: string;
+        };
+        DayView: {
+            /**
+             * Format: date
+             * @description By the clocks of the schedule's zone.
+             */
+            date: string;
+            /** @description In its calendar; empty: none. */
+            holiday: string;
+            /** @description Of its due times: runs by state, held and rejected ones by that; those without a run by their decision. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description Due times that are still to come. */
+            to_come: number;
         };
         DecisionBody: {
             /**
@@ -2772,6 +2821,12 @@ export interface components {
             next_due: components["schemas"]["RuleTimeView"][];
             /** @description One rule of each form that can be written. */
             forms: string[];
+        };
+        MonthView: {
+            /** @description How many days at most; null: any number. */
+            days: components["schemas"]["DayView"][];
+            /** @description All due times to come were counted; else there are more. */
+            complete: boolean;
         };
         MoveBody: {
             /** @description The extract's folder, parts separated by /; empty: none. */
@@ -14585,7 +14640,12 @@ export interface operations {
     };
     due_times: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From the address in next or previous of a page. */
+                cursor?: string;
+                /** @description How many to a page, 200 at most. */
+                page_size?: number;
+            };
             header?: never;
             path: {
                 /** @description The name of it; of a file, its file name. */
@@ -14601,6 +14661,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DueTimePage"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedule_month: {
+        parameters: {
+            query?: {
+                /** @description Any day of the month; default: today. */
+                date?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MonthView"];
                 };
             };
             /** @description Bad Request */
@@ -14793,6 +14923,127 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScheduleView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DueTimeView"];
                 };
             };
             /** @description Bad Request */

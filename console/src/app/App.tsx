@@ -34,6 +34,11 @@ const pages: [string, ReactNode, string | Named][] = [
   ["results", page(() => import("../features/results/ResultsPage"), "ResultsPage"), "Result files"],
   ["values", page(() => import("../features/values/ValuesPage"), "ValuesPage"), "Values"],
   ["schedules", page(() => import("../features/schedules/SchedulesPage"), "SchedulesPage"), "Schedules"],
+  [
+    "schedules/:name",
+    page(() => import("../features/schedules/SchedulePage"), "SchedulePage"),
+    (of) => `Schedule ${of.name}`,
+  ],
   ["alerts", page(() => import("../features/alerts/AlertsPage"), "AlertsPage"), "Alerts"],
   ["channels", page(() => import("../features/alerts/ChannelsPage"), "ChannelsPage"), "Channels"],
   ["calendars", page(() => import("../features/schedules/CalendarsPage"), "CalendarsPage"), "Calendars"],

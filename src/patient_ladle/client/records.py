@@ -225,6 +225,13 @@ class Completion(TypedDict):
     gathered_at: str | None
 
 
+class Day(TypedDict):
+    date: str
+    holiday: str
+    counts: dict[str, int]
+    to_come: int
+
+
 class Diagnostic(TypedDict):
     severity: SeverityEnum
     code: str
@@ -527,6 +534,11 @@ class Me(TypedDict):
 class Moments(TypedDict):
     next_due: list[RuleTime]
     forms: list[str]
+
+
+class Month(TypedDict):
+    days: list[Day]
+    complete: bool
 
 
 class Need(TypedDict):

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Backfill, BackfillLine, Calendar, DueTime, PlannedRun, RuleTime, Schedule
+from .records import Backfill, BackfillLine, Calendar, DueTime, Month, PlannedRun, RuleTime, Schedule
 
 
 class Schedules(Group):
@@ -40,6 +40,14 @@ class Schedules(Group):
     def resume(self, name: str) -> Schedule:
         """Due times run again."""
         return self._post(f"/schedules/{name_in_path(name)}/resume")
+
+    def run(self, name: str) -> DueTime:
+        """The whole sequence of a schedule now; the due time that is recorded for it, with its ``runs``."""
+        return self._post(f"/schedules/{name_in_path(name)}/run")
+
+    def month(self, name: str, day: str | None = None) -> Month:
+        """The month with that day, today's by default: ``days``, each with ``counts`` and ``to_come``."""
+        return self._get(f"/schedules/{name_in_path(name)}/month", date=day)
 
     def due_times(self, name: str) -> Iterator[DueTime]:
         """What became of each past due time, newest first."""

@@ -19,6 +19,7 @@ from .runs import files_api as files
 from .runs import health
 from .runs import night_api as night
 from .runs import repository_api as repository
+from .runs import schedules_api as schedule_runs
 from .runs import unsaved_api as unsaved
 from .runs import workers_api as workers
 from .schedules import api as schedules
@@ -83,6 +84,8 @@ urlpatterns = [
     path(_API + "schedules", schedules.Schedules.as_view()),
     path(_API + "rule-times", schedules.RuleTimes.as_view()),
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
+    path(_API + "schedules/<str:name>/month", schedule_runs.ScheduleMonth.as_view()),
+    path(_API + "schedules/<str:name>/run", schedule_runs.ScheduleRun.as_view()),
     path(_API + "schedules/<str:name>/pause", schedules.SchedulePause.as_view()),
     path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
     path(_API + "schedules/<str:name>/backfill", backfills.ScheduleBackfill.as_view()),

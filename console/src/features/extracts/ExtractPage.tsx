@@ -127,9 +127,14 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
         {extract.used_by.length > 0 ? (
           <span>
             run by{" "}
-            <Link className="in-text" to="/schedules">
-              {extract.used_by.join(", ")}
-            </Link>
+            {extract.used_by.map((used, place) => (
+              <span key={used}>
+                {place > 0 && ", "}
+                <Link className="in-text" to={`/schedules/${used}`}>
+                  {used}
+                </Link>
+              </span>
+            ))}
           </span>
         ) : (
           <span className="dim">no schedule runs it</span>

@@ -94,7 +94,7 @@ function Next({ night }: { night: Night }) {
           <tr key={due.schedule}>
             <td className="n">{moment(due.due_at)}</td>
             <td>
-              <Link to={`/schedules?search=${encodeURIComponent(due.schedule)}`}>{due.schedule}</Link>
+              <Link to={`/schedules/${due.schedule}`}>{due.schedule}</Link>
             </td>
             <td className="dim">
               {due.extract} in {due.environment}

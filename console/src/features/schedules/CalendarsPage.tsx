@@ -176,7 +176,12 @@ export function CalendarsPage() {
             width: 240,
             render: (_, c) =>
               c.used_by.length ? (
-                <Link to={`/schedules?search=${encodeURIComponent(c.used_by[0] ?? "")}`}>{c.used_by.join(", ")}</Link>
+                c.used_by.map((name, place) => (
+                  <span key={name}>
+                    {place > 0 && ", "}
+                    <Link to={`/schedules/${name}`}>{name}</Link>
+                  </span>
+                ))
               ) : (
                 <span className="dim">no schedule yet</span>
               ),

@@ -3,6 +3,7 @@ import { Form, Input } from "antd";
 import { api, must, type Schedule } from "../../api/client";
 import { DayField } from "../../components/DayField";
 import { FormDialog } from "../../components/FormDialog";
+import { schedulesChanged } from "./useScheduleChanges";
 
 /** Why nothing runs for a while, and until when. */
 export function PauseForm({ schedule, onClose }: { schedule: Schedule; onClose: () => void }) {
@@ -17,7 +18,7 @@ export function PauseForm({ schedule, onClose }: { schedule: Schedule; onClose: 
         }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ["schedules"] });
+      await schedulesChanged(client);
       onClose();
     },
   });

@@ -10,6 +10,7 @@ import { valuesOf, type Field } from "../../lib/values";
 import { ParameterFields } from "../extracts/ParameterFields";
 import { FormatBoxes } from "../writing/OutputSettings";
 import { DaysOff, Faults } from "./Conditions";
+import { schedulesChanged } from "./useScheduleChanges";
 import "./schedules.css";
 
 interface Fields {
@@ -112,7 +113,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
       );
     },
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ["schedules"] });
+      await schedulesChanged(client);
       onClose();
     },
   });

@@ -1,5 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Dropdown, Input, Table, type TableColumnsType } from "antd";
+import { Button, Dropdown, Input, Table, type TableColumnsType } from "antd";
 import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
@@ -11,54 +10,13 @@ import { BackfillForm } from "./BackfillForm";
 import { Backfills } from "./Backfills";
 import { PauseForm } from "./PauseForm";
 import { ScheduleForm } from "./ScheduleForm";
+import { useScheduleChanges } from "./useScheduleChanges";
 import "../runs/runs.css";
-
-function DueTimes({ name, zone }: { name: string; zone: string }) {
-  const past = useQuery({
-    queryKey: ["due", name],
-    queryFn: () => must(api.GET("/api/v1/schedules/{name}/due-times", { params: { path: { name } } })),
-    refetchInterval: 15_000,
-  });
-  const found = past.data?.results.slice(0, 8) ?? [];
-  if (!found.length) return <p className="dim">No due time has come yet.</p>;
-  return (
-    <table className="files">
-      <thead>
-        <tr>
-          <th>Due</th>
-          <th>Data date</th>
-          <th>Decision</th>
-          <th>Reason</th>
-          <th>Run</th>
-        </tr>
-      </thead>
-      <tbody>
-        {found.map((d) => (
-          <tr key={d.due_at}>
-            <td>{momentIn(d.due_at, zone)}</td>
-            <td>{d.data_date}</td>
-            <td>{d.decision}</td>
-            <td>{d.reason}</td>
-            <td>
-              {d.runs.map((run) => (
-                <Link key={run} to={`/runs/${run}`} style={{ marginRight: 8 }}>
-                  run {run}
-                </Link>
-              ))}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
 
 export function SchedulesPage() {
   const [editing, setEditing] = useState<Schedule | "new" | null>(null);
   const [pausing, setPausing] = useState<Schedule | null>(null);
   const [filling, setFilling] = useState<Schedule | null>(null);
-  const client = useQueryClient();
-  const { modal } = App.useApp();
   const { may } = useMe();
   const [params, setParams] = useSearchParams();
   const word = params.get("search") ?? "";
@@ -69,27 +27,17 @@ export function SchedulesPage() {
     15_000,
     true,
   );
-  const change = useMutation({
-    mutationFn: ({ name, verb }: { name: string; verb: "resume" | "remove" }) => {
-      const params = { path: { name } };
-      if (verb === "remove") return must(api.DELETE("/api/v1/schedules/{name}", { params }));
-      return must<unknown>(api.POST("/api/v1/schedules/{name}/resume", { params }));
-    },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["schedules"] }),
-  });
-  const remove = (name: string) =>
-    modal.confirm({
-      title: `Remove ${name}?`,
-      content: "The record of its due times stays.",
-      okText: "Remove",
-      onOk: () => change.mutateAsync({ name, verb: "remove" }),
-    });
+  const changes = useScheduleChanges();
   const columns: TableColumnsType<Schedule> = [
     {
       title: "Schedule",
       dataIndex: "name",
       width: 170,
-      render: (name: string) => <strong style={{ fontWeight: 550 }}>{name}</strong>,
+      render: (name: string) => (
+        <Link className="run-link" to={`/schedules/${name}`}>
+          {name}
+        </Link>
+      ),
     },
     {
       title: "Extract",
@@ -151,7 +99,7 @@ export function SchedulesPage() {
             <Button
               size="small"
               aria-label={`${s.paused_at ? "Resume" : "Pause"} ${s.name}`}
-              onClick={() => (s.paused_at ? change.mutate({ name: s.name, verb: "resume" }) : setPausing(s))}
+              onClick={() => (s.paused_at ? changes.resume(s.name) : setPausing(s))}
             >
               {s.paused_at ? "Resume" : "Pause"}
             </Button>
@@ -162,7 +110,7 @@ export function SchedulesPage() {
                   { key: "backfill", label: "Backfill" },
                   { key: "remove", label: "Remove", danger: true },
                 ],
-                onClick: ({ key }) => (key === "backfill" ? setFilling(s) : void remove(s.name)),
+                onClick: ({ key }) => (key === "backfill" ? setFilling(s) : changes.remove(s.name)),
               }}
             >
               <Button size="small" type="text" aria-label={`More for ${s.name}`}>
@@ -195,7 +143,7 @@ export function SchedulesPage() {
           onChange={(e) => setParams(e.target.value ? { search: e.target.value } : {}, { replace: true })}
         />
       </div>
-      <ProblemNote error={query.error ?? change.error} />
+      <ProblemNote error={query.error ?? changes.error} />
       <Table<Schedule>
         size="small"
         rowKey="name"
@@ -205,7 +153,6 @@ export function SchedulesPage() {
         pagination={false}
         tableLayout="fixed"
         {...(query.items.length ? { scroll: { x: 960 } } : {})}
-        expandable={{ expandedRowRender: (s) => <DueTimes name={s.name} zone={s.zone} /> }}
         locale={{
           emptyText: (
             <div className="hollow">

@@ -10,7 +10,8 @@ from typing import Any
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed, pairs
+from . import Noun, connected, listed, not_together, pairs
+from .runs import STRICT, conclude
 
 
 def _paused(schedule: Mapping[str, Any]) -> str:
@@ -147,6 +148,32 @@ def schedule_resume(args: argparse.Namespace) -> None:
         _show(args, ladle.schedules.resume(args.name))
 
 
+def schedule_run(args: argparse.Namespace) -> int:
+    not_together(args, "--no-wait", "--into", "--strict")
+    with connected(args) as ladle:
+        made = ladle.schedules.run(args.name)
+        if args.no_wait:
+            print_json(made) if args.json else print(f"runs {', '.join(map(str, made['runs']))} of {args.name} are queued")
+            return 0
+        return max([conclude(args, ladle, ladle.runs.get(number)) for number in made["runs"]])
+
+
+def schedule_month(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        found = ladle.schedules.month(args.name, f"{args.month}-01" if args.month else None)
+    if args.json:
+        return print_json(found)
+    rows = [
+        (day["date"], ", ".join(f"{count} {state.replace('_', ' ')}" for state, count in day["counts"].items()),
+         day["to_come"] or "", day["holiday"])
+        for day in found["days"] if day["counts"] or day["to_come"] or day["holiday"]
+    ]  # fmt: skip
+    print_table(("DAY", "WHAT BECAME OF IT", "TO COME", "HOLIDAY"), rows, "nothing is due in this month.")
+    if not found["complete"]:
+        print("and more are to come than were counted")
+    return None
+
+
 def schedule_next(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         schedule = ladle.schedules.get(args.name)
@@ -231,6 +258,22 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--reason", default="")
     verb.add_argument("--until", metavar="MOMENT", help="2026-12-01T06:00Z")
+    verb = schedule.verb(
+        "run",
+        schedule_run,
+        "Run what a schedule runs now, paused or not, and wait for its end.",
+        "ladle schedule run users-daily",
+    )
+    verb.add_argument("name")
+    verb.add_argument("--into", metavar="DIR", help="save the files here too, proven by checksum")
+    verb.add_argument("--no-wait", action="store_true")
+    verb.add_argument("--strict", action="store_true", help=f"exit status {STRICT} if held, warned, empty or late")
+    verb = schedule.verb(
+        "month", schedule_month, "What became of each day of a month, and what is to come.",
+        "ladle schedule month users-daily --month 2026-11",
+    )  # fmt: skip
+    verb.add_argument("name")
+    verb.add_argument("--month", metavar="YYYY-MM", help="default: this one")
     schedule.verb("resume", schedule_resume, "Run at due times again.", "ladle schedule resume users-daily").add_argument(
         "name"
     )

@@ -16,6 +16,7 @@ from django.utils import timezone
 
 from patient_ladle.core.errors import Conflict, LadleError
 from patient_ladle.core.runs.due_decisions import DUE_TIME, LATE_AFTER, MISSED, RUN, SKIPPED, DueDecision, decide
+from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.service.alerts.models import OpenProblem
 from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import AWAY
@@ -24,10 +25,11 @@ from patient_ladle.service.common.clock import database_now
 from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.ledger.states import LIVE
 from patient_ladle.service.ledger.waiting import queue_free, settle
+from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import DueTime, Schedule
-from patient_ladle.service.schedules.services import bring_related
+from patient_ladle.service.schedules.services import bring_related, schedule_named
 
-from .services import Lookups, due_runs
+from .services import Lookups, due_runs, queue_due_runs
 
 log = logging.getLogger("ladle.scheduler")
 
@@ -113,6 +115,33 @@ def record_before(schedule: Schedule) -> datetime:
     )
 
 
+@transaction.atomic
+def run_now(person: Person, name: str) -> DueTime:
+    """The whole sequence of a schedule, as at a due time of this second, paused or not. Raises Conflict, BadInput."""
+    schedule = schedule_named(name, locked=True)
+    at = record_before(schedule).replace(microsecond=0)
+    before = _running([schedule]).get(schedule.pk) if schedule.while_running == "skip" else None
+    if before is not None:
+        raise Conflict(
+            f"run {before.pk} of '{name}' has not ended, and the schedule runs nothing beside it.",
+            f"Wait for its end, or stop it: ladle run cancel {before.pk}.",
+        )
+    made, new = DueTime.objects.get_or_create(
+        schedule=schedule,
+        due_at=at,
+        defaults={
+            "data_date": at.astimezone(check_zone(schedule.zone)).date(),
+            "decision": RUN,
+            "reason": f"started by {person.name}",
+        },
+    )
+    if not new:
+        raise Conflict(f"'{name}' has a due time of this very second.", "Try again in a moment.")
+    made.schedule = schedule
+    queue_due_runs(made, started_by=person)
+    return made
+
+
 def in_words(error: Exception) -> str:
     """A fault as a record has it."""
     return error.in_words() if isinstance(error, LadleError) else f"{type(error).__name__}: a fault of the service's own."
@@ -127,8 +156,12 @@ def set_aside(schedule: Schedule, error: Exception) -> None:
     Schedule.objects.filter(pk=schedule.pk).update(fault=words[:400], fault_at=since, look_again_at=now + wait)
     open_problem(
         f"schedule:{schedule.pk}", "not_run", f"{schedule.name}: its due times cannot be recorded", words,
-        "The service's log has the details. It is tried again; nothing of it is lost.", "/schedules", mark=words,
+        "The service's log has the details. It is tried again; nothing of it is lost.", _page_of(schedule), mark=words,
     )  # fmt: skip
+
+
+def _page_of(schedule: Schedule) -> str:
+    return f"/schedules/{schedule.name}"
 
 
 def _forget_faults(schedules: Sequence[Schedule]) -> None:
@@ -136,7 +169,12 @@ def _forget_faults(schedules: Sequence[Schedule]) -> None:
         if schedule.fault:
             schedule.fault, schedule.fault_at, schedule.look_again_at = "", None, None
             schedule.save(update_fields=["fault", "fault_at", "look_again_at"])
-            resolve_problem(f"schedule:{schedule.pk}", f"{schedule.name}: its due times are recorded again", "", "/schedules")
+            resolve_problem(
+                f"schedule:{schedule.pk}",
+                f"{schedule.name}: its due times are recorded again",
+                "",
+                _page_of(schedule),
+            )
 
 
 def _tell_what_cannot_run(due_times: Sequence[DueTime]) -> None:
@@ -149,9 +187,17 @@ def _tell_what_cannot_run(due_times: Sequence[DueTime]) -> None:
         if due_time.decision == SKIPPED and due_time.reason.startswith(COULD_NOT):
             cause = due_time.reason.removeprefix(COULD_NOT)
             hint = "Mend that, or pause or remove the schedule: until then its due times are skipped."
-            open_problem(key, "not_run", f"{schedule.name}: its due times do not run", cause, hint, "/schedules", mark=cause)
+            open_problem(
+                key,
+                "not_run",
+                f"{schedule.name}: its due times do not run",
+                cause,
+                hint,
+                _page_of(schedule),
+                mark=cause,
+            )
         elif key in troubled and due_time.decision == RUN:
-            resolve_problem(key, f"{schedule.name}: its due times run again", "", "/schedules")
+            resolve_problem(key, f"{schedule.name}: its due times run again", "", _page_of(schedule))
 
 
 def _moved_on(schedule: Schedule, now: datetime) -> list[DueDecision]:

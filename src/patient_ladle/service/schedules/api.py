@@ -304,7 +304,11 @@ class ScheduleResume(RoleView):
 
 
 class ScheduleDueTimes(RoleView):
-    @extend_schema(operation_id="due_times", responses=paged("DueTime", DueTimeView))
+    @extend_schema(
+        operation_id="due_times",
+        parameters=[OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        responses=paged("DueTime", DueTimeView),
+    )
     def get(self, request: SignedIn, name: str) -> Response:
         found = services.schedule_named(name).due_times.prefetch_related("runs")
         return page_of(request, self, found, DueTimeView)
