@@ -56,8 +56,9 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     expect(page.get_by_text(f"watched in live: run {run} is held")).to_be_visible()
     expect(page.get_by_text(f"watched in live: run {run} is released")).to_be_visible()
     expect(page.get_by_text("Nothing is wrong now.").or_(page.get_by_label("Open problems"))).to_be_visible()
-    expect(page.get_by_text("Alerts go nowhere yet.")).to_be_visible()
     assert violations(page) == []
+    page.get_by_role("link", name="channels", exact=True).click()
+    expect(page.get_by_text("Alerts stand in the console only, and go nowhere yet.")).to_be_visible()
 
 
 def test_a_worker_is_drained_and_let_work_again(page):

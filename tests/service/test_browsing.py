@@ -165,6 +165,7 @@ def test_a_cancel_is_felt_in_the_database_within_a_second_and_a_look_takes_a_pla
             assert time.monotonic() - asked < PATIENCE
             ended = until(lambda: (i := ladle.sources.query(looking["id"]))["state"] == "cancelled" and i)
             assert ended["error"]["message"] == "this was cancelled."
+            assert ladle.sources.cancel_query(looking["id"])["state"] == "cancelled"  # nothing is left to stop
             assert ladle.runs.wait(run["id"], PATIENCE)["rows"] == 20_000
             slow = ladle.runs.start("slow")
             until(lambda: ladle.runs.get(slow["id"])["state"] == "running")

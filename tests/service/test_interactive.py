@@ -91,3 +91,25 @@ def test_one_past_its_deadline_is_told_as_lost_only_when_nobody_can_be_ending_it
     found = interactive.query_numbered(repository, "author", asked.pk)
     assert found.state == state
     assert state == "running" or "was lost" in found.error["message"]
+
+
+def test_its_child_is_kept_for_the_next_one_and_not_after_a_fault(looking, monkeypatch):
+    from patient_ladle.core.errors import LadleError
+    from patient_ladle.service.children.pool import ChildPool
+    from patient_ladle.service.sources import interactive
+    from patient_ladle.service.sources.queries import connection_spec
+
+    pool, replaced = ChildPool(1), []
+    monkeypatch.setattr(interactive, "CHILDREN", pool)
+    monkeypatch.setattr(interactive, "keep_warm", replaced.append)
+    asked = looking(3600)
+    check = {"do": "check", "reader": connection_spec(asked.address)}
+    for _ in range(2):
+        assert interactive._carried_out(asked.pk, check)
+    [child] = pool.idle
+    assert (child.jobs, replaced) == (2, [])
+    wrong = {"do": "rows", "rows": 1, "statement": "select 1", "parameters": [], "values": {}, "data_date": "2026-11-24"}
+    with pytest.raises(LadleError):
+        interactive._carried_out(asked.pk, check | wrong)
+    assert (pool.idle, replaced) == ([], [0])
+    pool.close()

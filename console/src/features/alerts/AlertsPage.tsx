@@ -79,7 +79,11 @@ function Sent() {
     <>
       <h2>Sent</h2>
       <p className="dim">
-        On the <Link to="/channels">channels</Link> that take alerts out of here.
+        On the{" "}
+        <Link className="in-text" to="/channels">
+          channels
+        </Link>{" "}
+        that take alerts out of here.
       </p>
       <Table<SendingRecord>
         size="small"
@@ -112,7 +116,9 @@ export function AlertsPage() {
   );
   const newest = alerts.items[0]?.id;
   useEffect(() => {
-    if (newest) void api.POST("/api/v1/bell").then(() => client.invalidateQueries({ queryKey: ["bell"] }));
+    if (!newest) return;
+    const seen = () => client.invalidateQueries({ queryKey: ["bell"] });
+    void api.POST("/api/v1/bell").then(seen, () => undefined);
   }, [newest, client]);
   const columns: TableColumnsType<AlertRecord> = [
     { title: "At", key: "at", width: 140, render: (_, n) => moment(n.at) },

@@ -138,7 +138,11 @@ export function ChannelsPage() {
       <header className="head">
         <h1>Channels</h1>
         <p>
-          Where alerts are sent. What was sent stands under <Link to="/alerts">Alerts</Link>.
+          Where alerts are sent. What was sent stands under{" "}
+          <Link className="in-text" to="/alerts">
+            Alerts
+          </Link>
+          .
         </p>
         <div className="grow" />
         {administers && (
@@ -151,7 +155,10 @@ export function ChannelsPage() {
       <p role="status" className="said-line" style={attempt.isSuccess ? {} : { margin: 0 }}>
         {attempt.isSuccess && (
           <span>
-            A test is on its way to {attempt.data.channel}. <Link to="/alerts">See what came back</Link>
+            A test is on its way to {attempt.data.channel}.{" "}
+            <Link className="in-text" to="/alerts">
+              See what came back
+            </Link>
           </span>
         )}
       </p>

@@ -69,7 +69,10 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
     queryKey: ["extracts", "favourites"],
     queryFn: () => must(api.GET("/api/v1/extracts", { params: { query: { favourite: true } } })),
   });
-  useEffect(() => void api.POST("/api/v1/extracts/{name}/opened", { params: { path: { name } } }), [name]);
+  useEffect(
+    () => void api.POST("/api/v1/extracts/{name}/opened", { params: { path: { name } } }).catch(() => undefined), // no loss
+    [name],
+  );
   const source = sources.data?.find((s) => s.name === revision.source);
   const engine = revision.engine;
   const uses = extract.used_by.length

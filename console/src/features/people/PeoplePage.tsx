@@ -114,7 +114,11 @@ export function PeoplePage() {
       </header>
       {!may("administrator") && (
         <p>
-          People are looked after by administrators. What is yours: <Link to="/account">your account</Link>.
+          People are looked after by administrators. What is yours:{" "}
+          <Link className="in-text" to="/account">
+            your account
+          </Link>
+          .
         </p>
       )}
       <ProblemNote error={people.error} />

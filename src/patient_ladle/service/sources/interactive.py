@@ -145,10 +145,10 @@ def query_numbered(person: Person, role: str, number: str) -> InteractiveQuery:
 
 
 def cancel(person: Person, role: str, number: str) -> InteractiveQuery:
-    """Ask it to stop; its statement is stopped in the source. Raises NotFound, Conflict."""
+    """Ask it to stop; its statement is stopped in the source. One that has ended meanwhile stays as it is. Raises NotFound."""
     found = query_numbered(person, role, number)
     if found.state not in (WAITING, RUNNING):
-        raise Conflict(f"this has {found.state} already.", "There is nothing left to cancel.")
+        return found
     InteractiveQuery.objects.filter(pk=found.pk).update(cancel_asked=True)
     found.cancel_asked = True
     return found
