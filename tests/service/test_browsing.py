@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import time
+from pathlib import Path
 
 import duckdb
 import httpx
@@ -188,14 +189,20 @@ def test_a_child_that_dies_or_eats_memory_ends_its_query_alone(gathered, home):
         ladle.sources.run_query("hungry", "live", "catalogue")
         with pytest.raises(QueryFailed, match="memory"):
             ladle.sources.run_query("hungry", "live", "rows", table="hungry")
-        warm = {p[0] for p in _children(gathered)}
         looking = ladle.sources.start_query("hungry", "live", "rows", table="patient")
-        child = until(lambda: [p for p in _children(gathered) if b"children.child" in p[1] and p[0] not in warm])[0]
-        os.kill(child[0], signal.SIGSEGV)
+        child = until(lambda: [pid for pid, _ in _children(gathered) if _has_open(pid, path)])[0]
+        os.kill(child, signal.SIGSEGV)
         ended = until(lambda: (i := ladle.sources.query(looking["id"]))["state"] == "failed" and i)
         assert "ended with status -11" in ended["error"]["message"]
         assert ladle.sources.run_query("works", "live", "count", table="districts")["result"]["rows"] == [["3"]]
         ladle.sources.remove("hungry")
+
+
+def _has_open(pid, path):
+    try:
+        return any(Path(f"/proc/{pid}/fd", each).resolve() == path.resolve() for each in os.listdir(f"/proc/{pid}/fd"))
+    except OSError:
+        return False
 
 
 def _children(service):

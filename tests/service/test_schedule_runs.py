@@ -110,7 +110,7 @@ def test_a_run_now_runs_the_whole_sequence_once_and_not_beside_one_that_the_sche
 
 def test_it_is_run_and_looked_at_from_the_command_line(service, tmp_path):
     with service.ladle("author") as ladle:
-        ladle.schedules.add("run_by_hand", "district_use", "live", "daily 05:00", zone="UTC", deliver_into="by_hand")
+        ladle.schedules.add("run_by_hand", "district_use", "live", "daily 05:00", zone="UTC", first_date="2040-01-01")
         done = service.command("schedule", "run", "run_by_hand", "--into", str(tmp_path), name="runner")
         assert done.returncode == 0, done.stderr
         assert "delivered as " in service.command("run", "show", done.stdout.split()[1]).stdout

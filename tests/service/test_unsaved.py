@@ -107,7 +107,9 @@ def test_a_source_can_be_asked_for_saved_statements_only(only_saved):
                 start(saved["statement"] + " -- another")
             assert refused.value.status == 403
             assert start(saved["statement"])["id"]
-    done = only_saved.command("run", "start", "--text", "select 1 as a", "--source", "laboratory", "--into", "-", name="author")
+    done = only_saved.command(
+        "run", "start", "--text", "select 1 as saved_by_nobody", "--source", "laboratory", "--into", "-", name="author"
+    )
     assert (done.returncode, done.stdout) == (4, "")
     assert only_saved.command("source", "edit", "laboratory", "--unsaved", "yes").returncode == 0
 
@@ -161,7 +163,7 @@ def test_settings_laid_over_others_are_what_a_plain_merge_gives():
     [
         ("run start all_readings --text 'select 1'", "the extract 'all_readings' and --text do not go together"),
         ("run start all_readings --source metering", "the extract 'all_readings' and --source do not go together"),
-        ("run start --text 'select 1'", "Give --source with one of: laboratory, metering, works"),
+        ("run start --text 'select 1'", "it is not said what the statement reads. Give --source with one of: "),
         ("run start", "Give the name of an extract, or a statement"),
         ("extract preview", "Give the name of an extract, or a statement"),
         ("run start --text a --statement b --source metering", "--text and --statement do not go together"),

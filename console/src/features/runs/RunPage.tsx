@@ -305,7 +305,9 @@ export function RunPage() {
         <p className="said-line">
           <span>
             It was run without being saved. To keep what it ran:{" "}
-            <Link to={`/extracts/${run.extract}`}>{run.extract}</Link>
+            <Link className="in-text" to={`/extracts/${run.extract}`}>
+              {run.extract}
+            </Link>
           </span>
         </p>
       )}

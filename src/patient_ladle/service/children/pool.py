@@ -22,11 +22,12 @@ class ChildPool:
         self.lock = threading.Lock()
         self.closed = False
 
-    def warm(self) -> None:
-        """As many as may be idle."""
+    def warm(self, least: int | None = None) -> None:
+        """So many idle ones at least; None: as many as may be idle."""
         with self.lock:
+            wanted = min(self.most if least is None else least, self.most)
             if not self.closed:
-                self.idle += [Child() for _ in range(self.most - len(self.idle))]
+                self.idle += [Child() for _ in range(wanted - len(self.idle))]
 
     def take(self, job: dict[str, Any]) -> Child:
         """A child that has begun the job."""

@@ -63,11 +63,11 @@ POLL_SECONDS = 0.2
 MEMORY_BYTES = int(os.environ.get("LADLE_QUERY_MEMORY_MB", "1500")) << 20
 KEPT = timedelta(hours=1)
 MOST_ROWS = 1_000
-WARM = 2
-"""Idle children of one web process at most."""
+IDLE, WARM = 2, 1
+"""Idle children of one web process at most, and those that are ready before anybody asks."""
 WARM_AFTER_SECONDS = 20.0
 """A service is busy enough while it starts."""
-CHILDREN = ChildPool(WARM)
+CHILDREN = ChildPool(IDLE)
 STALE = timedelta(hours=6)
 """A catalogue older than this is gathered anew in the background when somebody looks at it."""
 
@@ -245,7 +245,7 @@ def _took_a_place(number: str) -> bool:
 
 def keep_warm(after_seconds: float = WARM_AFTER_SECONDS) -> None:
     """Have children ready before anybody asks; a process that is gone before needs none."""
-    timer = threading.Timer(after_seconds, CHILDREN.warm)
+    timer = threading.Timer(after_seconds, CHILDREN.warm, (WARM,))
     timer.daemon = True
     timer.start()
 
