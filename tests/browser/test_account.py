@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 
+import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, Ladle
-from tests.conftest import PASSWORD
+from tests.conftest import PASSWORD, until
 
 from .conftest import expect, foresee, sign_in
 
@@ -75,6 +76,12 @@ def test_a_browser_that_is_signed_out_elsewhere_is_told_and_nobody_else_can_do_i
         number = max(each["id"] for each in own.people.sessions())
         with pytest.raises(CallFailed, match="you have no sign-in"):
             stranger.people.end_session(number)
+        with psycopg.connect(service.database_url(), autocommit=True) as ledger:
+            ledger.execute("update people_session set seen_at = seen_at - interval '1 hour' where id = %s", [number])
+        before = {each["id"]: each["seen_at"] for each in own.people.sessions()}[number]
+        for used in (page, other):
+            used.goto("/runs")
+        until(lambda: {each["id"]: each["seen_at"] for each in own.people.sessions()}[number] > before)
     page.goto("/account")
     page.get_by_role("button", name=re.compile("^Sign out Chrome")).first.click()
     page.get_by_role("dialog").get_by_role("button", name="Sign out").click()

@@ -184,6 +184,17 @@ def test_what_would_be_ignored_is_refused(service, words, said):
     assert (done.returncode, said in done.stderr) == (2, True), done.stderr
 
 
+@pytest.mark.parametrize("text", ["5", '{"name": "a"}', '["a"]', "[", '"a"'])
+def test_a_file_of_something_else_than_declarations_or_settings_is_refused_with_what_to_write(service, tmp_path, text):
+    path = tmp_path / "given.json"
+    path.write_text(text)
+    done = service.command("run", "start", "--text", "select 1", "--source", "metering", "--parameters", str(path))
+    assert (done.returncode, 'Write a list: [{"name": "since"' in done.stderr) == (2, True), done.stderr
+    if not text.startswith("{"):
+        done = service.command("run", "start", "all_readings", "--output", str(path))
+        assert (done.returncode, 'Write {"formats":' in done.stderr) == (2, True), done.stderr
+
+
 def test_several_files_do_not_go_to_standard_output_and_are_kept(service):
     done = service.command("run", "start", "district_use", "--trial", "--into", "-", name="author")
     assert done.returncode == 2

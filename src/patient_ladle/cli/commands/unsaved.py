@@ -82,12 +82,18 @@ def _text(args: argparse.Namespace) -> str | None:
 
 def read_parameters(path: str) -> list[dict[str, Any]]:
     """Declarations from a file of JSON. Raises ClientError."""
+    hint = 'Write a list: [{"name": "since", "type": "date"}]'
+    found = _json_in(path, hint)
+    if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+        raise ClientError(f"{path} holds no list of declarations.", hint)
+    return found
+
+
+def _json_in(path: str, hint: str) -> Any:
     try:
-        found = json.loads(Path(path).read_text(encoding="utf-8"))
+        return json.loads(Path(path).read_text(encoding="utf-8"))
     except ValueError as error:
-        hint = 'Write a list: [{"name": "since", "type": "date"}]'
         raise ClientError(f"{path} is not JSON: {error}.", hint) from None
-    return list(found)
 
 
 def _by_look(name: str, value: Any) -> dict[str, Any]:
@@ -100,11 +106,10 @@ def output_of(args: argparse.Namespace) -> dict[str, Any] | None:
     """The settings of the file given, with single options put into them; None where none was given. Raises ClientError."""
     made: dict[str, Any] | None = None
     if args.output:
-        try:
-            made = json.loads(Path(args.output).read_text(encoding="utf-8"))
-        except ValueError as error:
-            hint = 'Write {"formats": {"csv": {"delimiter": ";"}}}'
-            raise ClientError(f"{args.output} is not JSON: {error}.", hint) from None
+        hint = 'Write {"formats": {"csv": {"delimiter": ";"}}}'
+        made = _json_in(args.output, hint)
+        if not isinstance(made, dict):
+            raise ClientError(f"{args.output} holds no object of settings.", hint)
     for word, value in pairs(args.option, "--option").items():
         form, dot, name = word.partition(".")
         if not dot:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any, cast
 
 from django.contrib.sessions.backends.db import SessionStore as DatabaseStore
@@ -32,6 +32,14 @@ class SessionStore(DatabaseStore):
     @classmethod
     def get_model_class(cls) -> type[Session]:
         return Session
+
+    seen_at: datetime | None = None
+    """Of its row when it was read; None: it has none yet."""
+
+    def _get_session_from_db(self) -> Any:
+        found = super()._get_session_from_db()  # type: ignore[misc]  # the stubs leave it out
+        self.seen_at = found.seen_at if found else None
+        return found
 
     def save(self, must_create: bool = False) -> None:
         self.is_new = must_create
@@ -63,10 +71,10 @@ def begun(request: HttpRequest, address: str) -> None:
 
 
 def seen(request: HttpRequest) -> None:
-    """Its session was used just now."""
-    now = timezone.now()
-    key = request.session.session_key
-    Session.objects.filter(session_key=key, seen_at__lt=now - _SEEN_EVERY).update(seen_at=now)
+    """Its session was used just now; what was read with it says whether that is worth a write."""
+    now, session = timezone.now(), cast(SessionStore, request.session)
+    if session.seen_at and now - session.seen_at > _SEEN_EVERY:
+        Session.objects.filter(session_key=session.session_key).update(seen_at=now)
 
 
 def sessions_of(person: Person) -> list[Session]:
