@@ -7,7 +7,7 @@ import re
 from tests.command import PATIENCE
 from tests.conftest import until
 
-from .conftest import expect, sign_in
+from .conftest import expect, foresee, sign_in
 from .test_console import violations
 
 
@@ -97,6 +97,7 @@ def test_a_schedule_is_looked_at_by_its_month_and_run_now(page, service):
     expect(page.get_by_text("Paused by author: the meters are swapped. Due times are skipped.")).to_be_visible()
     page.get_by_role("button", name="Resume").click()
     expect(page.get_by_text("Paused by author")).to_have_count(0)
+    foresee(page, "status of 404")  # its page may ask once more between the removal and the answer to it
     page.get_by_role("button", name="Remove").click()
     page.get_by_role("dialog").get_by_role("button", name="Remove").click()
     page.wait_for_url("**/schedules")

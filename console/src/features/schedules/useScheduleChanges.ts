@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
 import { App } from "antd";
 import { api, must } from "../../api/client";
 
@@ -18,9 +18,13 @@ export function useScheduleChanges(onRemoved?: () => void) {
       if (verb === "remove") return must(api.DELETE("/api/v1/schedules/{name}", { params }));
       return must<unknown>(api.POST("/api/v1/schedules/{name}/resume", { params }));
     },
-    onSuccess: async (_, { verb }) => {
-      if (verb === "remove") onRemoved?.();
-      await schedulesChanged(client);
+    onSuccess: async (_, { name, verb }) => {
+      if (verb !== "remove") return schedulesChanged(client);
+      onRemoved?.();
+      // Its page is mounted for a moment still: what is gone is not asked for anew.
+      const its = ({ queryKey: [first, second] }: Query) => OF_SCHEDULES.includes(String(first)) && second === name;
+      await client.invalidateQueries({ predicate: its, refetchType: "none" });
+      await client.invalidateQueries({ queryKey: ["schedules"] });
     },
   });
   const remove = (name: string) =>

@@ -10,12 +10,14 @@ from __future__ import annotations
 import json
 import os
 import queue
+import shutil
 import sys
 import threading
 import time
 import traceback
 from collections.abc import Callable, Iterator
 from datetime import date, datetime, timezone
+from pathlib import Path
 from typing import Any
 
 from patient_ladle.adapters.deliveries import begun, mark_of
@@ -44,6 +46,8 @@ from patient_ladle.core.runs.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import without_schema
 from patient_ladle.core.values.parameters import Parameter, resolve, samples
+
+from .launch import PREFIX
 
 IDLE_SECONDS = 0.05
 """A job that came with the start is there by then: nothing holds it up."""
@@ -91,6 +95,7 @@ class PipeLedger:
                     self.session.cancel()
             else:
                 self.answers.put(said)
+        _leave_nothing()
         os._exit(3)
 
     def _begin(self, job: dict[str, Any]) -> None:
@@ -235,7 +240,15 @@ def main() -> None:
         job = _awaited(ledger, first)
         stays = _done(job, ledger) and bool(job.get("stay"))
     sys.stdout.flush()
+    _leave_nothing()
     os._exit(0)  # threads of drivers may linger; everything that counts is on disk
+
+
+def _leave_nothing() -> None:
+    """Its folder for what is temporary goes with it, also where nobody is left who would remove it."""
+    own = Path(os.environ.get("TMPDIR", ""))
+    if own.name.startswith(PREFIX):
+        shutil.rmtree(own, ignore_errors=True)
 
 
 def warm_up() -> Iterator[None]:

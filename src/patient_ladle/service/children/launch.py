@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import shutil
@@ -13,6 +14,45 @@ from pathlib import Path
 from typing import Any
 
 PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
+PREFIX = "ladle-child-"
+
+
+def own_folder() -> tuple[Path, int]:
+    """A folder for what one child keeps for a time, and the open lock that says that it is in use."""
+    while True:
+        made = Path(tempfile.mkdtemp(prefix=PREFIX))
+        lock = _locked(made)
+        if lock is None:
+            continue
+        if made.is_dir():  # else it was swept between its making and its lock
+            return made, lock
+        os.close(lock)
+
+
+def sweep() -> int:
+    """Removes what was left where child and parent were ended by force at once; the number of folders."""
+    left = 0
+    for folder in Path(tempfile.gettempdir()).glob(PREFIX + "*"):
+        lock = _locked(folder)
+        if lock is not None:
+            shutil.rmtree(folder, ignore_errors=True)
+            os.close(lock)
+            left += 1
+    return left
+
+
+def _locked(folder: Path) -> int | None:
+    """Its lock, open; None where somebody has it, or the folder is gone or another user's."""
+    try:
+        opened = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except OSError:
+        return None
+    try:
+        fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(opened)
+        return None
+    return opened
 
 
 class Child:
@@ -22,8 +62,8 @@ class Child:
         self.jobs = 0
         self.heard: list[dict[str, Any]] = []
         self.rest = b""
-        self.own = tempfile.mkdtemp(prefix="ladle-child-")
-        """Where it keeps what is temporary: gone with it, however it ends."""
+        self.own, lock = own_folder()
+        """Where it keeps what is temporary: gone with it, or by the next ``sweep``."""
         self.process = subprocess.Popen(
             [sys.executable, "-m", "patient_ladle.service.children.child"],
             stdin=subprocess.PIPE,
@@ -31,8 +71,10 @@ class Child:
             text=True,
             encoding="utf-8",
             start_new_session=True,
-            env=os.environ | {"TMPDIR": self.own},
+            env=os.environ | {"TMPDIR": str(self.own)},
+            pass_fds=(lock,),
         )
+        os.close(lock)  # the child has it from now on, until its end
         if job is not None:
             self.say(job)
 

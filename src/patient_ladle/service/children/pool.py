@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from typing import Any
 
-from .launch import Child
+from .launch import Child, sweep
 
 JOBS = 200
 """Runs of one child: whatever a driver leaks does not grow for ever."""
@@ -23,7 +23,8 @@ class ChildPool:
         self.closed = False
 
     def warm(self, least: int | None = None) -> None:
-        """So many idle ones at least; None: as many as may be idle."""
+        """So many idle ones at least; None: as many as may be idle. What others before left is swept."""
+        sweep()
         with self.lock:
             wanted = min(self.most if least is None else least, self.most)
             if not self.closed:
