@@ -9,6 +9,8 @@ import shlex
 import signal
 import subprocess
 import sys
+from collections import Counter
+from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
 import pytest
@@ -125,8 +127,32 @@ def test_the_demos_rows_depend_on_its_date_alone(demo, tmp_path):
     assert (len(lines), lines[1]) == (25, 'Alder Fen,North,167,"1,803.163",348.3')
 
 
+def runs_of(demo, *options):
+    return json.loads(ladle("run", "list", "--limit", "500", "--json", *options, env=demo).stdout)
+
+
 def test_a_schedule_of_the_demo_is_due_within_two_minutes(demo):
-    until(lambda: "exceedances-hourly" in ladle("run", "list", env=demo).stdout, 120)
+    began = max(run["id"] for run in runs_of(demo) if not run["schedule"])
+    until(lambda: any(run["id"] > began for run in runs_of(demo, "--schedule", "exceedances-hourly")), 120)
+
+
+def test_two_weeks_lie_behind_the_demo(demo):
+    runs = sorted((run for run in runs_of(demo) if run["schedule"]), key=lambda run: run["id"])
+    moments = [datetime.fromisoformat(run["queued_at"]) for run in runs]
+    assert (moments == sorted(moments), moments[-1] - moments[0] > timedelta(days=12)) == (True, True)
+    for run in runs:
+        if run["ended_at"]:
+            order = [run[name] for name in ("due_at", "queued_at", "started_at", "ended_at")]
+            assert order == sorted(order), run["id"]
+            assert datetime.fromisoformat(run["ended_at"]) < datetime.now(timezone.utc)
+    of = Counter(name for run in runs for name in (run["state"], run["held"], "late" if run["late"] else "") if name)
+    assert of["held"] == of["released"] == 1
+    assert (of["failed"] >= 2, 3 <= of["late"] <= 5, of["finished"] > 50) == (True, True, True), of
+    [again] = [run for run in runs_of(demo, "--extract", "old_repairs") if run["started_by"] == "amir"]
+    log = ladle("run", "log", str(again["id"]), env=demo).stdout
+    assert log.startswith(again["started_at"][:10])
+    said = ladle("alert", "list", env=demo).stdout
+    assert all(words in said for words in ("works in live is back", "night-flow-daily is in time again", "is released"))
 
 
 def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):

@@ -65,7 +65,7 @@ export function NightStrip({ runs, from, until }: { runs: StripRun[]; from: numb
                     title={words}
                     tabIndex={bar.id === first ? 0 : -1}
                     style={{
-                      left: percent(bar.from),
+                      left: `min(${percent(bar.from)}, 100% - 8px)`, // its least width stays inside
                       width: percent(bar.to - bar.from),
                       top: bar.row * ROW + 4,
                       zIndex: 10 - rank(bar.state),

@@ -128,7 +128,8 @@ class PipeLedger:
             raise Fenced(str(answer.get("fenced", "another worker owns this run.")))
 
 
-def _run(job: dict[str, Any], ledger: PipeLedger) -> None:
+def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
+    """A run, to its end. Raises errors of ``core.errors``."""
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
     about = {**job["about"], "values": values.as_text()}
@@ -228,7 +229,7 @@ def _understood(session: ProbingSession, statement: Statement) -> dict[str, Any]
     return {"columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in columns]}
 
 
-_DOES = {"understand": _understand, "run": _run, "check": _check, "catalogue": _catalogue, "rows": _rows}
+_DOES = {"understand": _understand, "run": carry_out, "check": _check, "catalogue": _catalogue, "rows": _rows}
 
 
 def main() -> None:

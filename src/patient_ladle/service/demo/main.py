@@ -34,6 +34,7 @@ from patient_ladle.service.sources.services import add_environment, add_source, 
 from . import data, field_data
 from .mailbox import RunningMailbox
 from .maria_server import MariaServer
+from .past import make_past
 from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
@@ -111,13 +112,13 @@ def _repository() -> None:
             edit_extract(content["name"], content.get("tags", []), None)
     if not HolidayCalendar.objects.exists():
         save_calendar(author, "fennmoor", text=HOLIDAYS)
-    soon = timezone.now() + timedelta(seconds=75)
-    hourly = f"{soon.minute} * * * *"
     for schedule in SCHEDULES:
         if not Schedule.objects.filter(name=schedule["name"]).exists():
             add_schedule(author, environment="live", zone=settings.TIME_ZONE, **schedule)
-    edit_schedule("exceedances-hourly", rule=hourly)
-    if not Run.objects.exists():
+    make_past()
+    soon = timezone.now() + timedelta(seconds=75)
+    edit_schedule("exceedances-hourly", rule=f"{soon.minute} * * * *")
+    if not Run.objects.filter(due_time=None, again_of=None).exists():
         for body in FIRST_RUNS:
             start_run(runner, dict(body))
 
@@ -158,7 +159,6 @@ def main() -> int:
     print(f"demo login: rita, password {PASSWORD} (all logins: {login})", flush=True)
     mailbox = RunningMailbox()
     mailbox.start()
-    _channels(mailbox)
     print(f"demo mailbox: {mailbox.url}", flush=True)
     cluster, maria = Cluster(home, "metering"), MariaServer(home, "works")
     try:
@@ -166,6 +166,7 @@ def main() -> int:
             list(pool.map(lambda server: server.start(), (cluster, maria)))
         _sources(home, cluster, maria)
         _repository()
+        _channels(mailbox)  # now: what lies behind us has been told
         print(f"demo sources: {', '.join(NOTES)} are up (archive's address is wrong on purpose)", flush=True)
         _look_around(stop)
         stop.wait()
