@@ -15,6 +15,8 @@ need_packages() {
   command -v python3 >/dev/null && python3 -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
   if [ "${1:-}" = development ]; then
     command -v chromium >/dev/null || missing+=(chromium fonts-liberation)
+    command -v curl >/dev/null || missing+=(curl) # what the documents show is run as it stands
+    command -v jq >/dev/null || missing+=(jq)
   fi
   [ ${#missing[@]} -eq 0 ] && return 0
   [ "$(id -u)" = 0 ] || fail "These Debian packages are missing: ${missing[*]}. Ask somebody with the rights to: apt-get install ${missing[*]}"

@@ -137,7 +137,7 @@ def _differences(page: Page) -> None:
         body = {"statement": text, "formats": ["xlsx"], "change_note": "short notes, for the crews' lists"}
         assert page.request.patch(path, data=body, headers=headers).ok
     page.goto("/extracts/old_repairs")
-    page.get_by_role("tab", name="Revisions").click()
+    page.get_by_role("button", name="Show: Who saved it").click()
     page.get_by_role("region", name="The statement").wait_for()
 
 
@@ -145,8 +145,7 @@ def _output(page: Page) -> None:
     _write(page, "monthly_consumption", "")
     page.get_by_role("button", name="Preview", exact=True).click()
     page.get_by_role("grid").wait_for()
-    page.get_by_text("Source, files and notes").click()
-    page.get_by_text("Columns, 5 chosen").click()
+    page.get_by_role("button", name="Change: What it gives").click()
     page.get_by_role("region", name="Sample of csv").wait_for()
     page.get_by_role("region", name="Sample of csv").scroll_into_view_if_needed()
 
@@ -161,7 +160,6 @@ def _schedule(page: Page) -> None:
     page.goto("/schedules")
     page.get_by_role("button", name="Edit consumption-monthly").click()
     page.get_by_label("Rule, in words").fill("3rd working day of january, april, july and october 05:00")
-    page.get_by_text("First and last date, exceptions, holidays").click()
     page.get_by_text("2027-04-05 05:00").wait_for()
 
 

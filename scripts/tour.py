@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import signal
 import subprocess
@@ -12,19 +13,34 @@ import threading
 from pathlib import Path
 
 LADLE = str(Path(sys.executable).parent / "ladle")
-STEPS = [
-    "ladle sign-in rita",
-    "ladle status",
-    "ladle source check metering",
-    "ladle extract list",
-    "ladle extract show high_users",
-    "ladle run start high_users --set above=4490 --formats csv,xlsx,json --into {out}",
-    "ladle run start monthly_consumption --env rehearsal --set zone=Coast",
-    "ladle schedule list",
-    "ladle schedule next exceedances-hourly",
-    "ladle run list",
-    "ladle result list --extract high_users",
-]
+README = Path(__file__).parents[1] / "README.md"
+WHY = {
+    "sign-in": "A person signs in; the token is kept in a file of its own.",
+    "extract preview": "A look at a query that nobody has saved: first rows, and nothing is left of it.",
+    "run start": "A run of an extract from the repository: rows fetched, written and read back, or there is no file.",
+    "result verify": "The same proof at any later time, from the descriptor beside the files, without the service.",
+    "run start chlorine_residual": "A run that fails: where the statement is wrong, and what to do next. Its exit status is 1.",
+    "status": "How the night went, and what needs somebody.",
+}
+"""What each command of the README's story is for; the longest beginning counts."""
+FAILS = "ladle run start chlorine_residual"
+NEXT = """
+That was the story that the README tells. What next:
+  ./scripts/demo             the same service to keep: open the page that "ready:" names, sign in as rita
+  docs/tour.md               the tour with pictures: extracts, schedules, alerts, sources
+  docs/tutorial.md           a database of your own, a first workbook, a schedule, a held result
+"""
+
+
+def steps() -> list[str]:
+    """The commands of the README's story, in their order."""
+    blocks = re.findall(r"```sh\n(.*?)```", README.read_text(), re.S)
+    return [line for block in blocks for line in block.splitlines() if line.startswith("ladle ")]
+
+
+def _why(step: str) -> str:
+    words = step.removeprefix("ladle ")
+    return WHY[max((each for each in WHY if words.startswith(each)), key=len)]
 
 
 def _wait_for(service: subprocess.Popen[str], words: tuple[str, ...]) -> None:
@@ -52,12 +68,14 @@ def main() -> int:
                 "LADLE_CONFIG": f"{folder}/config",
                 "LADLE_PASSWORD": "fennmoor-demo",
             }
-            for step in STEPS:
-                words = shlex.split(step.format(out=f"{folder}/out"))
-                print(f"\n$ {' '.join(shlex.quote(word) for word in words)}", flush=True)
-                status = subprocess.run([LADLE, *words[1:]], env=environment, check=False).returncode
-                if status:
-                    return status
+            for step in steps():
+                print(f"\n# {_why(step)}\n$ {step}", flush=True)
+                words = shlex.split(step)[1:]
+                status = subprocess.run([LADLE, *words], env=environment, cwd=folder, check=False).returncode
+                if status != (1 if step == FAILS else 0):
+                    return status or 1
+            status = 0
+            print(NEXT)
     finally:
         service.send_signal(signal.SIGTERM)
         service.wait(60)

@@ -157,7 +157,7 @@ def test_what_is_set_up_once_is_added_changed_and_removed_where_nothing_uses_it(
 
     page.get_by_role("link", name="Channels", exact=True).click()
     page.get_by_role("button", name="Add channel").click()
-    form = page.get_by_role("dialog")
+    form = page.get_by_role("main")
     form.get_by_label("Name").fill("on_duty")
     form.get_by_label("host", exact=True).fill("127.0.0.1")
     form.get_by_label("sender", exact=True).fill("ladle@fennmoor.example")
@@ -167,8 +167,7 @@ def test_what_is_set_up_once_is_added_changed_and_removed_where_nothing_uses_it(
     expect(row(page, "on_duty")).to_contain_text("duty@fennmoor.example")
     page.get_by_role("button", name="Send test on on_duty").click()
     expect(page.get_by_text("A test is on its way to on_duty.")).to_be_visible()
-    page.get_by_role("button", name="on_duty", exact=True).click()
-    form = page.get_by_role("dialog", name="Edit on_duty")
+    page.get_by_role("link", name="on_duty", exact=True).click()
     form.get_by_role("switch", name="In use").click()
     form.get_by_role("button", name="Save").click()
     expect(row(page, "on_duty").get_by_text("no", exact=True)).to_have_count(2)

@@ -9,7 +9,9 @@ from .test_console import AXE
 
 PAGES = (
     "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/district_use",
-    "/extracts/district_use?tab=runs", "/extracts/district_use?tab=revisions", "/new-extract/a-new-one", "/results", "/values", "/schedules", "/schedules/glanced_at", "/alerts", "/sources",
+    "/extracts/district_use?open=reads,asks,gives,holds,goes,notes", "/extracts/district_use?open=runs,became,revisions",
+    "/new-extract/a-new-one", "/results", "/values", "/schedules", "/schedules/glanced_at", "/schedules/glanced_at/edit",
+    "/new-schedule?extract=district_use", "/alerts", "/sources", "/new-source", "/sources/works/edit", "/new-channel",
     "/sources/works?environment=live&table=districts", "/workers", "/channels",
     "/calendars", "/environments", "/people", "/account", "/nowhere",
 )  # fmt: skip
@@ -19,7 +21,7 @@ COLOURS = {"runOnly": {"type": "rule", "values": ["color-contrast", "link-in-tex
 """All that the dark view changes: its widths are those of the light one."""
 DIALOGS = (
     ("/people", "Add person"), ("/people", "author"), ("/account", "Make a token"), ("/environments", "Add environment"),
-    ("/calendars", "Add calendar"), ("/channels", "Add channel"), ("/sources", "Add source"), ("/schedules", "Add schedule"),
+    ("/calendars", "Add calendar"),
     ("/values", "Add value"), ("/extracts/district_use", "Rename or move"), ("/extracts/district_use", "Copy"),
     ("/extracts/district_use", "Archive"),
 )  # fmt: skip

@@ -130,25 +130,60 @@ def test_a_fault_of_a_page_leaves_the_rest_and_stands_in_the_services_log(page, 
 
 def test_a_dialog_loses_nothing_and_gives_the_keyboard_back(page, drafted):
     sign_in(page, "author")
-    page.goto("/schedules")
-    add = page.get_by_role("button", name="Add schedule").first
+    page.goto("/values")
+    add = page.get_by_role("button", name="Add value").first
     add.click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("Name").fill("typed-daily")
-    dialog.get_by_label("Time zone").fill("Europe/Lon")
-    expect(dialog.get_by_role("alert").first).to_be_visible()
+    dialog.get_by_label("Name").fill("typed_half")
     page.keyboard.press("Escape")
     expect(dialog).to_have_count(0)
     expect(add).to_be_focused()
     page.keyboard.press("Enter")
     expect(dialog.get_by_text("As you left it.")).to_be_visible()
-    expect(dialog.get_by_label("Name")).to_have_value("typed-daily")
-    expect(dialog.get_by_label("Time zone")).to_have_value("Europe/Lon")
+    expect(dialog.get_by_label("Name")).to_have_value("typed_half")
     dialog.get_by_role("button", name="Begin anew").click()
     expect(dialog.get_by_label("Name")).to_have_value("")
-    expect(dialog.get_by_label("Time zone")).not_to_have_value("Europe/Lon")
     page.keyboard.press("Escape")
+
+
+def test_a_form_on_a_page_of_its_own_loses_nothing_either(page, drafted):
+    sign_in(page, "author")
+    page.goto("/new-schedule?extract=typed_in")
+    form = page.get_by_role("main")
+    form.get_by_label("Name").fill("typed-daily")
+    form.get_by_label("Time zone").fill("Europe/Lon")
+    expect(form.get_by_role("alert").first).to_be_visible()
     foresee(page, "status of 400")
+    page.get_by_role("link", name="Runs", exact=True).click()
+    expect(page.get_by_role("heading", name="Runs", exact=True)).to_be_visible()
+    page.go_back()
+    expect(form.get_by_text("As you left it.")).to_be_visible()
+    expect(form.get_by_label("Name")).to_have_value("typed-daily")
+    expect(form.get_by_label("Time zone")).to_have_value("Europe/Lon")
+    form.get_by_label("Time zone").fill("UTC")
+    form.get_by_label("Name").fill("Not a Name")
+    form.get_by_role("button", name="Save schedule").click()
+    refused = form.get_by_role("alert").filter(has_text="cannot be the name").first
+    expect(refused).to_be_in_viewport()
+    form.get_by_role("button", name="Begin anew").click()
+    expect(form.get_by_label("Name")).to_have_value("")
+    expect(form.locator(".ant-select", has_text="typed_in").first).to_be_visible()
+
+
+def test_what_is_refused_opens_its_part_and_says_so_there(page, drafted):
+    sign_in(page, "author")
+    page.goto("/extracts/typed_in")
+    gives = page.get_by_role("region", name="What it gives")
+    page.get_by_role("button", name="Change: What it gives").click()
+    gives.get_by_label("File name").fill("{nobody}")
+    page.get_by_role("button", name="Close: What it gives").click()
+    expect(gives).to_contain_text("csv, named {nobody}")
+    page.get_by_role("button", name="Save revision").click()
+    expect(gives.get_by_role("alert")).to_contain_text("nobody")
+    expect(gives.get_by_role("alert")).to_be_focused()
+    expect(gives.get_by_label("File name")).to_have_value("{nobody}")
+    page.get_by_role("button", name="Undo changes").click()
+    foresee(page, "status of 400", "status of 422")
 
 
 def test_a_form_that_is_refused_says_so_in_view_at_the_keyboard_and_beside_the_field(page, drafted):

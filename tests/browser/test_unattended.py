@@ -18,7 +18,7 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
         )
     sign_in(page, "author")
     page.goto("/extracts/watched")
-    page.get_by_text("Source, files and notes").click()
+    page.get_by_role("button", name="Change: What must hold").click()
     page.get_by_role("button", name="Add guard").click()
     page.get_by_label("at least, guard 1").fill("1000")
     page.get_by_role("button", name="Add guard").click()
@@ -26,6 +26,8 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
     page.get_by_title("no null in").click()
     page.get_by_label("Columns, guard 2").fill("name, zone")
     assert violations(page) == []
+    words = "At least 1,000 rows, else held; no null in name and zone, else held"
+    expect(page.get_by_role("region", name="What must hold")).to_contain_text(words)
     page.get_by_role("button", name="Save revision").click()
     expect(page.get_by_text("Saved as revision 2.")).to_be_visible()
     with service.ladle("author") as ladle:

@@ -101,10 +101,20 @@ def test_from_first_letter_to_saved_revision(page, draft):
     expect(told.get_by_label("The command that runs it")).to_contain_text("ladle run start to_edit --env live --set zone=North")
     assert violations(page) == []
     told.get_by_role("button", name="Close").last.click()
-    page.get_by_role("tab", name="Revisions").click()
+    page.get_by_role("button", name="Show: Who saved it").click()
     expect(page.get_by_role("region", name="The statement")).to_contain_text("select name from districts")
     expect(page.get_by_text("parameters: zone")).to_be_visible()
     assert violations(page) == []
+
+
+def test_who_may_not_write_is_told_what_was_decided_and_offered_no_change(page, draft):
+    sign_in(page, "reader")
+    page.goto("/extracts/to_edit")
+    expect(page.get_by_role("region", name="Where it goes")).to_contain_text("The folders are shown to authors.")
+    expect(page.get_by_role("region", name="What it reads")).to_contain_text("metering (postgresql)")
+    page.get_by_role("button", name="Show: What became of it").click()
+    expect(page.get_by_role("button", name="Close: What became of it")).to_be_visible()
+    assert page.get_by_role("button", name="Change", exact=False).count() == 0
 
 
 def test_two_authors_do_not_overwrite_each_other(page, draft):

@@ -60,7 +60,7 @@ def test_a_child_whose_parent_is_killed_leaves_nothing(parent):
 
 
 def test_what_both_left_is_swept_and_what_is_in_use_is_not(parent, temporary):
-    process, number, folder = parent
+    process, number, _ = parent
     used = Child()
     assert sweep() == 0
     os.kill(number, signal.SIGSTOP)  # so that it does not see its parent's end

@@ -196,6 +196,10 @@ def test_a_file_is_served_whole_in_parts_and_only_as_a_download(http, finished):
     ]:
         part = http("GET", path, headers={"Range": given, "If-Range": whole.headers["etag"]})
         assert (part.status_code, part.content) == (206, expected)
+    for known, status in ((whole.headers["etag"], 304), (f'"old", W/{whole.headers["etag"]}', 304), ("*", 304), ('"old"', 200)):
+        again = http("GET", path, headers={"If-None-Match": known})
+        assert (again.status_code, len(again.content)) == (status, 0 if status == 304 else len(whole.content)), known
+        assert again.headers["etag"] == whole.headers["etag"]
     stale = http("GET", path, headers={"Range": "bytes=0-9", "If-Range": '"old"'})
     assert (stale.status_code, stale.content) == (200, whole.content)
     beyond = http("GET", path, headers={"Range": "bytes=99999999-"})

@@ -332,8 +332,8 @@ def test_the_repository_renames_labels_copies_and_compares(service):
         assert ladle.extracts.get("repairs_new")["name"] == "repairs_old"
         ladle.extracts.move("repairs_old", new_name="repairs_new")
         ladle.extracts.edit("repairs_new", ["weekly", "field work"], "runner")
-        assert [e["name"] for e in ladle.extracts.list(tag="field work")] == ["repairs_new"]
-        assert [e["name"] for e in ladle.extracts.list(search="field w")] == ["repairs_new"]
+        assert "repairs_new" in [e["name"] for e in ladle.extracts.list(tag="field work")]
+        assert "repairs_new" in [e["name"] for e in ladle.extracts.list(search="field w")]
         refused(lambda: ladle.extracts.edit("repairs_new", ["<b>"]))
         refused(lambda: ladle.extracts.edit("repairs_new", owner="nobody"), "unknown_name")
         ladle.extracts.save("repairs_new", statement="select name, zone\nfrom districts\norder by name", formats=["json"],

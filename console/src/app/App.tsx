@@ -39,14 +39,32 @@ const pages: [string, ReactNode, string | Named][] = [
     page(() => import("../features/schedules/SchedulePage"), "SchedulePage"),
     (of) => `Schedule ${of.name}`,
   ],
+  [
+    "schedules/:name/edit",
+    page(() => import("../features/schedules/ScheduleForm"), "ScheduleEditPage"),
+    (of) => `Edit ${of.name}`,
+  ],
+  ["new-schedule", page(() => import("../features/schedules/ScheduleForm"), "NewSchedulePage"), "Add schedule"],
   ["alerts", page(() => import("../features/alerts/AlertsPage"), "AlertsPage"), "Alerts"],
   ["channels", page(() => import("../features/alerts/ChannelsPage"), "ChannelsPage"), "Channels"],
+  [
+    "channels/:name/edit",
+    page(() => import("../features/alerts/ChannelForm"), "ChannelEditPage"),
+    (of) => `Edit ${of.name}`,
+  ],
+  ["new-channel", page(() => import("../features/alerts/ChannelForm"), "NewChannelPage"), "Add channel"],
   ["calendars", page(() => import("../features/schedules/CalendarsPage"), "CalendarsPage"), "Calendars"],
   ["environments", page(() => import("../features/sources/EnvironmentsPage"), "EnvironmentsPage"), "Environments"],
   ["people", page(() => import("../features/people/PeoplePage"), "PeoplePage"), "People"],
   ["account", page(() => import("../features/people/AccountPage"), "AccountPage"), "Your account"],
   ["workers", page(() => import("../features/workers/WorkersPage"), "WorkersPage"), "Workers"],
   ["sources", page(() => import("../features/sources/SourcesPage"), "SourcesPage"), "Sources"],
+  [
+    "sources/:name/edit",
+    page(() => import("../features/sources/SourceForm"), "SourceEditPage"),
+    (of) => `Edit ${of.name}`,
+  ],
+  ["new-source", page(() => import("../features/sources/SourceForm"), "NewSourcePage"), "Add source"],
   ["sources/:name", page(() => import("../features/browse/SourcePage"), "SourcePage"), (of) => `Source ${of.name}`],
 ];
 

@@ -1,9 +1,8 @@
-import { useEffect, useRef, useState, type ReactNode } from "react";
-import { Button, Form, type FormInstance } from "antd";
-import { Problem } from "../api/client";
-import { kept } from "../lib/kept";
+import type { ReactNode } from "react";
+import { Form, type FormInstance } from "antd";
 import { Dialog } from "./Dialog";
 import { ProblemNote } from "./ProblemNote";
+import { useKeptForm } from "./useKeptForm";
 
 interface Props<Fields> {
   title: string;
@@ -25,36 +24,7 @@ interface Props<Fields> {
  * in view; the keyboard comes back to where it was. */
 export function FormDialog<Fields extends object>(props: Props<Fields>) {
   const { title, of, form, first, okText, danger, pending, error, width, onSend, onClose, children } = props;
-  const [restored, setRestored] = useState(() => kept.of(of));
-  const values = Form.useWatch<object | undefined>([], { form, preserve: true });
-  const sent = useRef(false);
-  useEffect(() => {
-    if (restored) form.setFieldsValue(restored);
-  }, [form, restored]);
-  useEffect(() => {
-    if (!sent.current && values && form.isFieldsTouched()) kept.keep(of, form.getFieldsValue(true) as object);
-  }, [values, form, of]);
-  useEffect(() => {
-    if (!(error instanceof Problem)) return;
-    const field = error.facts.field ?? error.facts.parameter;
-    const name = typeof error.facts.parameter === "string" ? ["values", error.facts.parameter] : field;
-    if (typeof field === "string")
-      form.setFields([{ name: name as never, errors: [[error.message, error.hint].join(" ")] }]);
-  }, [error, form]);
-  const send = async (fields: Fields) => {
-    try {
-      await onSend(fields);
-    } catch {
-      return; // the error is shown, and what was typed is kept
-    }
-    sent.current = true;
-    kept.forget(of);
-  };
-  const anew = () => {
-    kept.forget(of);
-    form.resetFields();
-    setRestored(undefined);
-  };
+  const { send, note } = useKeptForm(of, form, error, onSend);
   return (
     <Dialog
       what="This form"
@@ -66,14 +36,7 @@ export function FormDialog<Fields extends object>(props: Props<Fields>) {
       confirmLoading={pending}
       width={width ?? 520}
     >
-      {restored && (
-        <p className="said-line" role="status">
-          <span>As you left it.</span>
-          <Button size="small" type="text" onClick={anew}>
-            Begin anew
-          </Button>
-        </p>
-      )}
+      {note}
       <ProblemNote error={error} shown />
       <Form
         form={form}

@@ -12,7 +12,8 @@ Rules and theory
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any, ClassVar
 
 Facts = dict[str, Any]
@@ -46,6 +47,16 @@ class LadleError(Exception):
     def in_words(self) -> str:
         """Message and hint as one line for a log or a terminal."""
         return f"{self.message} {self.hint}".strip()
+
+
+@contextmanager
+def of_field(name: str) -> Iterator[None]:
+    """What is refused within was given in this field: whoever shows the error shows it there."""
+    try:
+        yield
+    except LadleError as error:
+        error.facts.setdefault("field", name)
+        raise
 
 
 class BadInput(LadleError):

@@ -1,118 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Checkbox, Form, Input, Select, Switch, Table } from "antd";
-import { useState } from "react";
-import { Link } from "react-router";
-import { api, must, type ChannelKind, type ChannelRecord } from "../../api/client";
-import { FormDialog } from "../../components/FormDialog";
+import { Button, Table } from "antd";
+import { Link, useNavigate } from "react-router";
+import { api, must, type ChannelRecord } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { useRemoval } from "../../components/useRemoval";
 import { spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
-
-interface Fields {
-  name: string;
-  kind: string;
-  settings: Record<string, string>;
-  secret?: string;
-  kinds: string[];
-  active: boolean;
-  for_people: boolean;
-}
-
-/** Where alerts go: the settings of its kind, which alerts, and whether it may be used for one person's mail. */
-function ChannelForm({
-  channel,
-  kinds,
-  onClose,
-}: {
-  channel: ChannelRecord | null;
-  kinds: ChannelKind[];
-  onClose: () => void;
-}) {
-  const [form] = Form.useForm<Fields>();
-  const client = useQueryClient();
-  const chosen = Form.useWatch("kind", form) ?? channel?.kind ?? kinds[0]?.name;
-  const kind = kinds.find((each) => each.name === chosen);
-  const save = useMutation({
-    mutationFn: ({ name, kind: of, settings = {}, secret, ...rest }: Fields) => {
-      const given = Object.fromEntries(Object.entries(settings).filter(([, value]) => value));
-      const body = { settings: given, ...(secret ? { secret } : {}), kinds: rest.kinds, for_people: rest.for_people };
-      return must(
-        channel
-          ? api.PATCH("/api/v1/channels/{name}", {
-              params: { path: { name: channel.name } },
-              body: { ...body, active: rest.active },
-            })
-          : api.POST("/api/v1/channels", { body: { name, kind: of, ...body } }),
-      );
-    },
-    onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ["channels"] });
-      onClose();
-    },
-  });
-  const defaults = Object.fromEntries((kind?.settings ?? []).map((setting) => [setting.name, setting.default]));
-  return (
-    <FormDialog
-      title={channel ? `Edit ${channel.name}` : "Add channel"}
-      of={`channel ${channel?.name ?? ""}`}
-      form={form}
-      first={channel ?? { kind: kinds[0]?.name, settings: defaults, kinds: [], for_people: false }}
-      okText={channel ? "Save" : "Add"}
-      pending={save.isPending}
-      error={save.error}
-      onSend={(fields) => save.mutateAsync(fields)}
-      onClose={onClose}
-    >
-      {!channel && (
-        <>
-          <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
-            <Input placeholder="duty" />
-          </Form.Item>
-          <Form.Item label="Kind" name="kind" extra={kind?.note}>
-            <Select options={kinds.map((each) => ({ value: each.name, label: each.name }))} />
-          </Form.Item>
-        </>
-      )}
-      {kind?.settings.map((setting) => (
-        <Form.Item
-          key={`${kind.name} ${setting.name}`}
-          label={setting.name}
-          name={["settings", setting.name]}
-          extra={setting.note}
-          rules={setting.required ? [{ required: true, message: `${setting.name} is needed.` }] : []}
-        >
-          <Input placeholder={setting.default} />
-        </Form.Item>
-      ))}
-      <Form.Item
-        label={kind?.secret ? `Secret: ${kind.secret}` : "Secret"}
-        name="secret"
-        extra={channel?.has_secret ? "Empty: the one that is kept stays." : undefined}
-      >
-        <Input.Password autoComplete="off" />
-      </Form.Item>
-      <Form.Item label="Alerts" name="kinds" extra="None chosen: all of them.">
-        <Select mode="multiple" options={(kind?.alerts ?? []).map((value) => ({ value, label: spaced(value) }))} />
-      </Form.Item>
-      <Form.Item name="for_people" valuePropName="checked">
-        <Checkbox>Takes alerts to single people by mail</Checkbox>
-      </Form.Item>
-      {channel && (
-        <Form.Item label="In use" name="active" valuePropName="checked">
-          <Switch aria-label="In use" />
-        </Form.Item>
-      )}
-    </FormDialog>
-  );
-}
 
 /** The channels on which alerts are sent. */
 export function ChannelsPage() {
   const { may } = useMe();
   const administers = may("administrator");
   const client = useQueryClient();
-  const [edited, setEdited] = useState<ChannelRecord | "new" | null>(null);
+  const go = useNavigate();
   const list = useQuery({
     queryKey: ["channels"],
     enabled: may("author"),
@@ -146,7 +46,7 @@ export function ChannelsPage() {
         </p>
         <div className="grow" />
         {administers && (
-          <Button type="primary" disabled={!kinds.data} onClick={() => setEdited("new")}>
+          <Button type="primary" onClick={() => void go("/new-channel")}>
             Add channel
           </Button>
         )}
@@ -176,9 +76,9 @@ export function ChannelsPage() {
             width: 150,
             render: (_, c) =>
               administers ? (
-                <button type="button" className="plain" disabled={!kinds.data} onClick={() => setEdited(c)}>
+                <Link className="in-text" to={`/channels/${c.name}/edit`}>
                   {c.name}
-                </button>
+                </Link>
               ) : (
                 c.name
               ),
@@ -220,14 +120,11 @@ export function ChannelsPage() {
           emptyText: (
             <div className="hollow">
               <p>Alerts stand in the console only, and go nowhere yet.</p>
-              {administers && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
+              {administers && <Button onClick={() => void go("/new-channel")}>Add the first one</Button>}
             </div>
           ),
         }}
       />
-      {edited && kinds.data && (
-        <ChannelForm channel={edited === "new" ? null : edited} kinds={kinds.data} onClose={() => setEdited(null)} />
-      )}
     </div>
   );
 }

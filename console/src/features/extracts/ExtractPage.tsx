@@ -1,12 +1,13 @@
 import { useEffect, useMemo, useState } from "react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Form, Tabs, Tag } from "antd";
+import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Form, Tag } from "antd";
 import Markdown from "react-markdown";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, must, type Extract, type KeptDraft } from "../../api/client";
+import { api, must, type Extract, type KeptDraft, type Run } from "../../api/client";
+import { Part, useParts } from "../../components/Part";
 import { ProblemNote } from "../../components/ProblemNote";
 import { Beside } from "../../components/Side";
-import { useAddress } from "../../lib/useAddress";
+import { becameWords, runsWords } from "../../lib/decisions";
 import { moment } from "../../lib/words";
 import { RunsTable } from "../runs/RunsTable";
 import { useRuns } from "../runs/useRuns";
@@ -22,16 +23,88 @@ import "../runs/runs.css";
 import "../browse/browse.css";
 import "../writing/writing.css";
 
-function OwnRuns({ name }: { name: string }) {
-  const { items: runs, isPending, hasNextPage, fetchNextPage } = useRuns({ extract: name });
+/** The schedules that run it, each with its next moment. */
+function WhenItRuns({ extract }: { extract: Extract }) {
+  const found = useQueries({
+    queries: extract.used_by.map((name) => ({
+      queryKey: ["schedule", name],
+      queryFn: () => must(api.GET("/api/v1/schedules/{name}", { params: { path: { name } } })),
+    })),
+    combine: (all) => ({
+      schedules: all.flatMap((each) => (each.data ? [each.data] : [])),
+      error: all.find((each) => each.error)?.error,
+    }),
+  });
+  const { may } = useMe();
   return (
-    <RunsTable
-      extract={false}
-      runs={runs}
-      loading={isPending}
-      more={hasNextPage ? () => void fetchNextPage() : undefined}
-      hollow={<p>This extract has not run yet.</p>}
-    />
+    <Part
+      name="runs"
+      title="When it runs"
+      words={extract.used_by.length && !found.schedules.length ? "…" : runsWords(found.schedules)}
+      parts={useParts()}
+      opens="Show"
+    >
+      <ProblemNote error={found.error} />
+      {found.schedules.map((s) => (
+        <p key={s.name} style={{ margin: "0 0 4px" }}>
+          <Link className="in-text" to={`/schedules/${s.name}`}>
+            {s.name}
+          </Link>{" "}
+          in {s.environment}: {s.rule}, by the clocks of {s.zone}
+        </p>
+      ))}
+      {may("author") && (
+        <Link className="in-text" to={`/new-schedule?extract=${extract.name}`}>
+          Add a schedule for it
+        </Link>
+      )}
+    </Part>
+  );
+}
+
+function WhatBecame({ name }: { name: string }) {
+  const { items: runs, isPending, hasNextPage, fetchNextPage, error } = useRuns({ extract: name });
+  return (
+    <Part
+      name="became"
+      title="What became of it"
+      words={isPending ? "…" : <BecameLine run={runs[0]} />}
+      parts={useParts()}
+      opens="Show"
+    >
+      <ProblemNote error={error} />
+      <RunsTable
+        extract={false}
+        runs={runs}
+        loading={isPending}
+        more={hasNextPage ? () => void fetchNextPage() : undefined}
+        hollow={<p>This extract has not run yet.</p>}
+      />
+    </Part>
+  );
+}
+
+const BecameLine = ({ run }: { run: Run | undefined }) =>
+  run ? (
+    <Link className="in-text" to={`/runs/${run.id}`}>
+      {becameWords(run)}
+    </Link>
+  ) : (
+    becameWords(run)
+  );
+
+function Saved({ extract }: { extract: Extract }) {
+  const { number, author, saved_at, change_note } = extract.revision;
+  return (
+    <Part
+      name="revisions"
+      title="Who saved it"
+      words={`Revision ${number} by ${author}, ${moment(saved_at)}${change_note ? `: ${change_note}` : ""}`}
+      parts={useParts()}
+      opens="Show"
+    >
+      <Revisions key={number} extract={extract} />
+    </Part>
   );
 }
 
@@ -49,7 +122,6 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
-  const [at, set] = useAddress({ tab: "statement" });
   const [filing, setFiling] = useState<"place" | "copy" | null>(null);
   const [form] = Form.useForm<RunFields>();
   const environment = Form.useWatch<string | undefined>("environment", form);
@@ -99,16 +171,6 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
           {extract.folder}
           {extract.archived_at && " (archived)"}
         </p>
-        <p>
-          revision {revision.number} by {revision.author}, {moment(revision.saved_at)}
-          {revision.source ? (
-            <>
-              , on <Link to={`/sources/${revision.source}`}>{revision.source}</Link>
-            </>
-          ) : (
-            ", without a source"
-          )}
-        </p>
         <div className="grow" />
         {may("author") && extract.in_repository && <Button onClick={() => setFiling("place")}>Rename or move</Button>}
         {may("author") && <Button onClick={() => setFiling("copy")}>Copy</Button>}
@@ -127,21 +189,6 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
           </Tag>
         ))}
         {extract.former_names.length > 0 && <span>earlier {extract.former_names.join(", ")}</span>}
-        {extract.used_by.length > 0 ? (
-          <span>
-            run by{" "}
-            {extract.used_by.map((used, place) => (
-              <span key={used}>
-                {place > 0 && ", "}
-                <Link className="in-text" to={`/schedules/${used}`}>
-                  {used}
-                </Link>
-              </span>
-            ))}
-          </span>
-        ) : (
-          <span className="dim">no schedule runs it</span>
-        )}
       </div>
       {!extract.in_repository && (
         <div className="flag" role="note">
@@ -170,28 +217,18 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
           )
         }
       >
-        <Tabs
-          activeKey={at.tab}
-          onChange={(tab) => set({ tab })}
-          items={[
-            {
-              key: "statement",
-              label: "Statement",
-              children: (
-                <Writing
-                  key={name}
-                  extract={extract}
-                  engine={engine}
-                  drafting={drafting}
-                  environment={environment}
-                  values={values}
-                />
-              ),
-            },
-            { key: "runs", label: "Runs", children: <OwnRuns name={name} /> },
-            { key: "revisions", label: "Revisions", children: <Revisions key={revision.number} extract={extract} /> },
-          ]}
-        />
+        <Writing
+          key={name}
+          extract={extract}
+          engine={engine}
+          drafting={drafting}
+          environment={environment}
+          values={values}
+        >
+          <WhenItRuns extract={extract} />
+          <WhatBecame name={name} />
+          <Saved extract={extract} />
+        </Writing>
       </Beside>
       {filing && <Filing extract={extract} engine={engine} copy={filing === "copy"} onClose={() => setFiling(null)} />}
     </div>

@@ -25,7 +25,7 @@ export function DaysOff() {
         <Form.Item
           label="Calendar of holidays"
           name="calendar"
-          extra={calendars.data?.length ? undefined : "There is none yet: ladle calendar add."}
+          extra={calendars.data?.length ? undefined : "There is none yet: add one under Calendars."}
         >
           <Select allowClear options={(calendars.data ?? []).map((c) => ({ value: c.name, label: c.name }))} />
         </Form.Item>
@@ -85,13 +85,6 @@ export function Faults() {
           <InputNumber min={0} max={3600} style={{ width: "100%" }} />
         </Form.Item>
       </div>
-      <Form.Item
-        label="Delivery folders of its own"
-        name="deliver_into"
-        extra="With ; between. Empty: where each extract says."
-      >
-        <Input className="mono" />
-      </Form.Item>
       <Form.Item label="Priority when runs queue" name="priority">
         <Select options={choices(["low", "low"], ["normal", "normal"], ["high", "high"])} />
       </Form.Item>

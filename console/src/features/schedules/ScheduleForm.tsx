@@ -1,13 +1,15 @@
 import { useDeferredValue } from "react";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { AutoComplete, Form, Input, Select } from "antd";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { Boundary } from "../../components/Boundary";
-import { FormDialog } from "../../components/FormDialog";
+import { FormPage, FormPart } from "../../components/FormPage";
 import { ProblemNote } from "../../components/ProblemNote";
 import { momentIn } from "../../lib/words";
 import { valuesOf, type Field } from "../../lib/values";
 import { ParameterFields } from "../extracts/ParameterFields";
+import { useMe } from "../session/useMe";
 import { FormatBoxes } from "../writing/OutputSettings";
 import { DaysOff, Faults } from "./Conditions";
 import { schedulesChanged } from "./useScheduleChanges";
@@ -55,8 +57,9 @@ const usual = {
 };
 
 /** Add or edit; the next due times of the rule are shown as it is typed. */
-export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null; onClose: () => void }) {
+function ScheduleForm({ schedule, of }: { schedule: Schedule | null; of?: string | undefined }) {
   const [form] = Form.useForm<Fields>();
+  const go = useNavigate();
   const client = useQueryClient();
   const extracts = useQuery({ queryKey: ["extracts", "", false], queryFn: () => must(api.GET("/api/v1/extracts")) });
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
@@ -112,9 +115,9 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
           : api.POST("/api/v1/schedules", { body: { name, ...body } }),
       );
     },
-    onSuccess: async () => {
+    onSuccess: async (saved) => {
       await schedulesChanged(client);
-      onClose();
+      void go(`/schedules/${saved.name}`, { replace: true });
     },
   });
   const first = schedule
@@ -130,13 +133,14 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
       }
     : {
         ...usual,
+        ...(of ? { extract: of } : {}),
         rule: "weekdays 06:30",
         zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
         environment: environments.data?.[0]?.name,
       };
   if (!environments.data) return null;
   return (
-    <FormDialog
+    <FormPage
       title={schedule ? `Edit ${schedule.name}` : "Add schedule"}
       of={`schedule ${schedule?.name ?? ""}`}
       form={form}
@@ -144,73 +148,117 @@ export function ScheduleForm({ schedule, onClose }: { schedule: Schedule | null;
       okText="Save schedule"
       pending={save.isPending}
       error={save.error}
-      width={600}
       onSend={(fields) => save.mutateAsync(fields)}
-      onClose={onClose}
+      onLeave={() => void go(schedule ? `/schedules/${schedule.name}` : "/schedules")}
     >
-      {!schedule && (
-        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
-          <Input autoFocus placeholder="users-daily" />
-        </Form.Item>
-      )}
-      <Form.Item label="Extract" name="extract" rules={[{ required: true, message: "Choose an extract." }]}>
-        <Select showSearch options={(extracts.data ?? []).map((e) => ({ value: e.name, label: e.name }))} />
-      </Form.Item>
-      <Form.Item label="Environment" name="environment">
-        <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} />
-      </Form.Item>
-      <div className="pair">
-        <Form.Item label="Rule, in words or five crontab fields" name="rule">
-          <AutoComplete
-            options={(next.data?.forms ?? []).map((value) => ({ value }))}
-            filterOption={(typed, one) => !!one && one.value !== typed && one.value.startsWith(typed)}
+      <FormPart title="What runs" words="One extract, and others after it once it has finished.">
+        {!schedule && (
+          <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
+            <Input autoFocus placeholder="users-daily" />
+          </Form.Item>
+        )}
+        <div className="pair">
+          <Form.Item label="Extract" name="extract" rules={[{ required: true, message: "Choose an extract." }]}>
+            <Select showSearch options={(extracts.data ?? []).map((e) => ({ value: e.name, label: e.name }))} />
+          </Form.Item>
+          <Form.Item label="Environment" name="environment">
+            <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} />
+          </Form.Item>
+        </div>
+        <Form.Item label="Run afterwards, in order" name="then">
+          <Select
+            mode="multiple"
+            placeholder="none"
+            options={(extracts.data ?? [])
+              .filter((e) => e.name !== chosen)
+              .map((e) => ({ value: e.name, label: e.name }))}
           />
         </Form.Item>
-        <Form.Item label="Time zone" name="zone">
-          <Input />
-        </Form.Item>
-      </div>
-      {next.error ? (
-        <ProblemNote error={next.error} />
-      ) : (
-        <Boundary what="The next due times">
-          <ol aria-live="polite" aria-label="Next due times" className="moments">
-            {next.data?.next_due.map((m) => (
-              <li key={m.at}>
-                {momentIn(m.at, zone || "UTC")}
-                {m.note && <small> {m.note}</small>}
-              </li>
-            ))}
-          </ol>
-        </Boundary>
-      )}
-      <details className="more">
-        <summary>First and last date, exceptions, holidays</summary>
-        <DaysOff />
-      </details>
-      <details className="more">
-        <summary>When runs are missed, overlap, fail or are late</summary>
-        <Faults />
-      </details>
-      <Form.Item label="Run afterwards, in order" name="then">
-        <Select
-          mode="multiple"
-          placeholder="none"
-          options={(extracts.data ?? [])
-            .filter((e) => e.name !== chosen)
-            .map((e) => ({ value: e.name, label: e.name }))}
+      </FormPart>
+      <FormPart title="With" words="Values left empty are the extract’s own.">
+        <ParameterFields
+          parameters={parameters}
+          extract={chosen}
+          environment={environment}
+          dataDate={undefined}
+          within={["values"]}
         />
-      </Form.Item>
-      <ParameterFields
-        parameters={parameters}
-        extract={chosen}
-        environment={environment}
-        dataDate={undefined}
-        within={["values"]}
-      />
-      <Form.Item label="Formats" name="formats" extra="None: those of the extract.">
-        <FormatBoxes />
-      </Form.Item>
-    </FormDialog>
+        <Form.Item label="Formats" name="formats" extra="None: those of the extract.">
+          <FormatBoxes />
+        </Form.Item>
+      </FormPart>
+      <FormPart title="When" words="The next due times are shown as the rule is typed.">
+        <div className="pair">
+          <Form.Item label="Rule, in words or five crontab fields" name="rule">
+            <AutoComplete
+              options={(next.data?.forms ?? []).map((value) => ({ value }))}
+              filterOption={(typed, one) => !!one && one.value !== typed && one.value.startsWith(typed)}
+            />
+          </Form.Item>
+          <Form.Item label="Time zone" name="zone">
+            <Input />
+          </Form.Item>
+        </div>
+        {next.error ? (
+          <ProblemNote error={next.error} />
+        ) : (
+          <Boundary what="The next due times">
+            <ol aria-live="polite" aria-label="Next due times" className="moments">
+              {next.data?.next_due.map((m) => (
+                <li key={m.at}>
+                  {momentIn(m.at, zone || "UTC")}
+                  {m.note && <small> {m.note}</small>}
+                </li>
+              ))}
+            </ol>
+          </Boundary>
+        )}
+        <DaysOff />
+      </FormPart>
+      <FormPart title="Where it goes">
+        <Form.Item
+          label="Delivery folders of its own"
+          name="deliver_into"
+          extra="With ; between. Empty: where each extract says."
+        >
+          <Input className="mono" />
+        </Form.Item>
+      </FormPart>
+      <FormPart title="When something goes wrong" words="A run that was missed, overlaps, fails or takes long.">
+        <Faults />
+      </FormPart>
+    </FormPage>
   );
 }
+
+/** A schedule to edit, on a page of its own. */
+export function ScheduleEditPage() {
+  const name = useParams().name!;
+  const { may } = useMe();
+  const query = useQuery({
+    queryKey: ["schedule", name],
+    staleTime: Infinity, // what is typed is not overtaken
+    queryFn: () => must(api.GET("/api/v1/schedules/{name}", { params: { path: { name } } })),
+  });
+  if (!may("author")) return <AuthorsOnly />;
+  return query.data ? (
+    <ScheduleForm schedule={query.data} />
+  ) : (
+    <div className="page">
+      <ProblemNote error={query.error} />
+    </div>
+  );
+}
+
+/** A new one, of the extract that the address names. */
+export function NewSchedulePage() {
+  const { may } = useMe();
+  const [params] = useSearchParams();
+  return may("author") ? <ScheduleForm schedule={null} of={params.get("extract") ?? undefined} /> : <AuthorsOnly />;
+}
+
+const AuthorsOnly = () => (
+  <div className="page">
+    <p>Schedules are kept by authors. Ask an administrator for the role.</p>
+  </div>
+);

@@ -11,7 +11,6 @@ import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { Month } from "./Month";
 import { PauseForm } from "./PauseForm";
-import { ScheduleForm } from "./ScheduleForm";
 import { useScheduleChanges } from "./useScheduleChanges";
 import "../runs/runs.css";
 import "./schedules.css";
@@ -116,7 +115,7 @@ export function SchedulePage() {
   const { modal } = App.useApp();
   const { may } = useMe();
   const [at, set] = useAddress({ month: "" });
-  const [open, setOpen] = useState<"edit" | "pause" | "fill" | null>(null);
+  const [open, setOpen] = useState<"pause" | "fill" | null>(null);
   const query = useQuery({
     queryKey: ["schedule", name],
     refetchInterval: 15_000,
@@ -164,7 +163,7 @@ export function SchedulePage() {
             Run now
           </Button>
         )}
-        {may("author") && <Button onClick={() => setOpen("edit")}>Edit</Button>}
+        {may("author") && <Button onClick={() => void go(`/schedules/${name}/edit`)}>Edit</Button>}
         {may("author") && (
           <Button onClick={() => (s.paused_at ? changes.resume(name) : setOpen("pause"))}>
             {s.paused_at ? "Resume" : "Pause"}
@@ -205,7 +204,6 @@ export function SchedulePage() {
       </div>
       <h2>Due times</h2>
       <DueTimes name={name} zone={s.zone} />
-      {open === "edit" && <ScheduleForm schedule={s} onClose={() => setOpen(null)} />}
       {open === "pause" && <PauseForm schedule={s} onClose={() => setOpen(null)} />}
       {open === "fill" && <BackfillForm schedule={s} onClose={() => setOpen(null)} />}
     </div>

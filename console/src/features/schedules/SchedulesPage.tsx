@@ -1,6 +1,6 @@
 import { Button, Dropdown, Input, Table, type TableColumnsType } from "antd";
 import { useDeferredValue, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -9,12 +9,11 @@ import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { Backfills } from "./Backfills";
 import { PauseForm } from "./PauseForm";
-import { ScheduleForm } from "./ScheduleForm";
 import { useScheduleChanges } from "./useScheduleChanges";
 import "../runs/runs.css";
 
 export function SchedulesPage() {
-  const [editing, setEditing] = useState<Schedule | "new" | null>(null);
+  const go = useNavigate();
   const [pausing, setPausing] = useState<Schedule | null>(null);
   const [filling, setFilling] = useState<Schedule | null>(null);
   const { may } = useMe();
@@ -93,7 +92,7 @@ export function SchedulesPage() {
       render: (_, s) =>
         may("author") && (
           <span style={{ display: "flex", gap: 6 }}>
-            <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => setEditing(s)}>
+            <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => void go(`/schedules/${s.name}/edit`)}>
               Edit
             </Button>
             <Button
@@ -128,7 +127,7 @@ export function SchedulesPage() {
         <p>Times are those of each schedule’s own zone.</p>
         <div className="grow" />
         {may("author") && (
-          <Button type="primary" onClick={() => setEditing("new")}>
+          <Button type="primary" onClick={() => void go("/new-schedule")}>
             Add schedule
           </Button>
         )}
@@ -157,7 +156,9 @@ export function SchedulesPage() {
           emptyText: (
             <div className="hollow">
               <p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>
-              {!search && may("author") && <Button onClick={() => setEditing("new")}>Add the first schedule</Button>}
+              {!search && may("author") && (
+                <Button onClick={() => void go("/new-schedule")}>Add the first schedule</Button>
+              )}
             </div>
           ),
         }}
@@ -170,7 +171,6 @@ export function SchedulesPage() {
       <Backfills />
       {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
       {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}
-      {editing && <ScheduleForm schedule={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </div>
   );
 }

@@ -1,8 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Checkbox, Form, Input, InputNumber, Select } from "antd";
+import { useNavigate, useParams } from "react-router";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { useEngines } from "../../api/useEngines";
-import { FormDialog } from "../../components/FormDialog";
+import { FormPage, FormPart } from "../../components/FormPage";
+import { ProblemNote } from "../../components/ProblemNote";
+import { useMe } from "../session/useMe";
 
 interface Fields {
   name: string;
@@ -47,7 +50,9 @@ const defaultsOf = (engine: Engine | undefined) =>
   );
 
 /** Add a source with one address, or edit its settings and the address in one environment. */
-export function SourceForm({ source, onClose }: { source: Source | null; onClose: () => void }) {
+function SourceForm({ source }: { source: Source | null }) {
+  const go = useNavigate();
+  const leave = () => void go("/sources");
   const [form] = Form.useForm<Fields>();
   const client = useQueryClient();
   const engines = useEngines();
@@ -86,7 +91,7 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
     },
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ["sources"] });
-      onClose();
+      leave();
     },
   });
   const addressIn = (environment: string) =>
@@ -94,7 +99,7 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
   if (!environments.data || !engines.data) return null;
   const first = environments.data[0]?.name ?? "";
   return (
-    <FormDialog
+    <FormPage
       title={source ? `Edit ${source.name}` : "Add source"}
       of={`source ${source?.name ?? ""}`}
       form={form}
@@ -114,105 +119,144 @@ export function SourceForm({ source, onClose }: { source: Source | null; onClose
       okText="Save source"
       pending={save.isPending}
       error={save.error}
-      width={560}
       onSend={(fields) => save.mutateAsync({ ...fields, engine: fields.engine ?? chosen ?? "" })}
-      onClose={onClose}
+      onLeave={leave}
     >
-      {!source && (
-        <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
-          <Input autoFocus placeholder="metering" />
+      <FormPart title="What it is" words="Its name is what extracts say that they read.">
+        {!source && (
+          <Form.Item label="Name" name="name" rules={[{ required: true, message: "A name is needed." }]}>
+            <Input autoFocus placeholder="metering" />
+          </Form.Item>
+        )}
+        {!source && (
+          <Form.Item label="Engine" name="engine">
+            <Select
+              options={engines.data.map((e) => ({ value: e.name, label: e.title }))}
+              onChange={(name: string) =>
+                form.setFieldValue("address", defaultsOf(engines.data.find((e) => e.name === name)))
+              }
+            />
+          </Form.Item>
+        )}
+        <Form.Item label="Group" name="group" extra="Sources of one group stand together in lists.">
+          <Input placeholder="network" />
         </Form.Item>
-      )}
-      {!source && (
-        <Form.Item label="Engine" name="engine">
+        <Form.Item label="Note" name="note">
+          <Input />
+        </Form.Item>
+      </FormPart>
+      <FormPart
+        title="Where it lies"
+        words="An address for each environment; the login should be one that may only read."
+      >
+        <Form.Item label="Environment of the address" name="environment">
           <Select
-            options={engines.data.map((e) => ({ value: e.name, label: e.title }))}
-            onChange={(name: string) =>
-              form.setFieldValue("address", defaultsOf(engines.data.find((e) => e.name === name)))
-            }
+            options={environments.data.map((e) => ({ value: e.name, label: e.name }))}
+            onChange={(name: string) => form.setFieldValue("address", addressIn(name))}
           />
         </Form.Item>
-      )}
-      <Form.Item label="Environment of the address" name="environment">
-        <Select
-          options={environments.data.map((e) => ({ value: e.name, label: e.name }))}
-          onChange={(name: string) => form.setFieldValue("address", addressIn(name))}
-        />
-      </Form.Item>
-      {engine && (
-        <Form.Item
-          label="Connection URL, instead of the fields below"
-          name="url"
-          extra="Its password goes straight to where secrets are kept."
-        >
-          <Input.Password autoComplete="off" visibilityToggle placeholder={engine.url_form} />
-        </Form.Item>
-      )}
-      {!pasted &&
-        engine?.address_fields
-          .filter((field) => field.required)
-          .map((field) => <AddressItem key={field.name} field={field} />)}
+        {engine && (
+          <Form.Item
+            label="Connection URL, instead of the fields below"
+            name="url"
+            extra="Its password goes straight to where secrets are kept."
+          >
+            <Input.Password autoComplete="off" visibilityToggle placeholder={engine.url_form} />
+          </Form.Item>
+        )}
+        {!pasted &&
+          engine?.address_fields
+            .filter((field) => field.required)
+            .map((field) => <AddressItem key={field.name} field={field} />)}
+        {!pasted && engine?.takes_secret && (
+          <Form.Item
+            label="Password"
+            name="secret"
+            extra={
+              source
+                ? "Empty: stays as it is. Needed again when the address changes."
+                : "Kept encrypted; never shown again."
+            }
+          >
+            <Input.Password autoComplete="new-password" />
+          </Form.Item>
+        )}
+      </FormPart>
       {!pasted && engine?.address_fields.some((field) => !field.required) && (
-        <details style={{ marginBottom: 14 }}>
-          <summary>Encryption and session settings</summary>
+        <FormPart title="Encryption and session" words="Empty: as the engine has it.">
           {engine.address_fields
             .filter((field) => !field.required)
             .map((field) => (
               <AddressItem key={field.name} field={field} />
             ))}
-        </details>
+        </FormPart>
       )}
-      {!pasted && engine?.takes_secret && (
-        <Form.Item
-          label="Password"
-          name="secret"
-          extra={
-            source
-              ? "Empty: stays as it is. Needed again when the address changes."
-              : "Kept encrypted; never shown again."
-          }
-        >
-          <Input.Password autoComplete="new-password" />
+      <FormPart title="How much may be asked of it" words="They guard the database, whoever runs what.">
+        <Form.Item label="Max runs at once" name="max_runs">
+          <InputNumber min={1} max={100} />
         </Form.Item>
-      )}
-      <Form.Item label="Max runs at once" name="max_runs">
-        <InputNumber min={1} max={100} />
-      </Form.Item>
-      <Form.Item label="Connect timeout, in seconds" name="connect_timeout_seconds">
-        <InputNumber min={1} max={60} />
-      </Form.Item>
-      <Form.Item label="Query timeout, in seconds" name="query_timeout_seconds">
-        <InputNumber min={1} max={86400} />
-      </Form.Item>
-      <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit.">
-        <InputNumber min={1} style={{ width: 160 }} />
-      </Form.Item>
-      <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit.">
-        <InputNumber min={1} style={{ width: 160 }} />
-      </Form.Item>
-      <Form.Item
-        label="Quiet hours, in which no run reads it"
-        name="quiet_hours"
-        extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."
-      >
-        <Input />
-      </Form.Item>
-      <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own.">
-        <Input />
-      </Form.Item>
-      <Form.Item
-        name="saved_only"
-        valuePropName="checked"
-        extra="No preview and no run of a statement that is not in the repository."
-      >
-        <Checkbox>Saved statements only</Checkbox>
-      </Form.Item>
-      <Form.Item label="Group" name="group">
-        <Input placeholder="network" />
-      </Form.Item>
-      <Form.Item label="Note" name="note">
-        <Input />
-      </Form.Item>
-    </FormDialog>
+        <Form.Item label="Connect timeout, in seconds" name="connect_timeout_seconds">
+          <InputNumber min={1} max={60} />
+        </Form.Item>
+        <Form.Item label="Query timeout, in seconds" name="query_timeout_seconds">
+          <InputNumber min={1} max={86400} />
+        </Form.Item>
+        <Form.Item label="Most rows of a result" name="max_rows" extra="Empty: no limit.">
+          <InputNumber min={1} style={{ width: 160 }} />
+        </Form.Item>
+        <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit.">
+          <InputNumber min={1} style={{ width: 160 }} />
+        </Form.Item>
+        <Form.Item
+          name="saved_only"
+          valuePropName="checked"
+          extra="No preview and no run of a statement that is not in the repository."
+        >
+          <Checkbox>Saved statements only</Checkbox>
+        </Form.Item>
+      </FormPart>
+      <FormPart title="When it is left alone">
+        <Form.Item
+          label="Quiet hours, in which no run reads it"
+          name="quiet_hours"
+          extra="Such as 07:00 to 09:30 and 22:00 to 02:00. Empty: none."
+        >
+          <Input />
+        </Form.Item>
+        <Form.Item label="Time zone of the quiet hours" name="quiet_zone" extra="Empty: the service’s own.">
+          <Input />
+        </Form.Item>
+      </FormPart>
+    </FormPage>
   );
 }
+
+/** One source to edit, on a page of its own. */
+export function SourceEditPage() {
+  const name = useParams().name!;
+  const { may } = useMe();
+  const query = useQuery({
+    queryKey: ["sources", name],
+    enabled: may("administrator"),
+    staleTime: Infinity, // what is typed is not overtaken
+    queryFn: () => must(api.GET("/api/v1/sources/{name}", { params: { path: { name } } })),
+  });
+  if (!may("administrator")) return <AdministratorsOnly />;
+  return query.data ? (
+    <SourceForm source={query.data} />
+  ) : (
+    <div className="page">
+      <ProblemNote error={query.error} />
+    </div>
+  );
+}
+
+export function NewSourcePage() {
+  return useMe().may("administrator") ? <SourceForm source={null} /> : <AdministratorsOnly />;
+}
+
+const AdministratorsOnly = () => (
+  <div className="page">
+    <p>Sources are looked after by administrators.</p>
+  </div>
+);

@@ -1,12 +1,11 @@
 import { useDeferredValue, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input } from "antd";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, must, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
-import { SourceForm } from "./SourceForm";
 import "../runs/runs.css";
 
 /** Finds tables and columns by name in every source that was browsed. */
@@ -92,7 +91,7 @@ function AddressRow({ address }: { address: Source["addresses"][number] }) {
 }
 
 export function SourcesPage() {
-  const [editing, setEditing] = useState<Source | "new" | null>(null);
+  const go = useNavigate();
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
@@ -130,7 +129,7 @@ export function SourcesPage() {
           </Button>
         )}
         {may("administrator") && (
-          <Button type="primary" onClick={() => setEditing("new")}>
+          <Button type="primary" onClick={() => void go("/new-source")}>
             Add source
           </Button>
         )}
@@ -140,7 +139,7 @@ export function SourcesPage() {
       {query.data && !found.length && (
         <div className="card hollow">
           <p>There are no sources yet.</p>
-          {may("administrator") && <Button onClick={() => setEditing("new")}>Add the first one</Button>}
+          {may("administrator") && <Button onClick={() => void go("/new-source")}>Add the first one</Button>}
         </div>
       )}
       {groups
@@ -169,7 +168,11 @@ export function SourcesPage() {
                   </Button>
                 )}
                 {may("administrator") && (
-                  <Button size="small" aria-label={`Edit ${source.name}`} onClick={() => setEditing(source)}>
+                  <Button
+                    size="small"
+                    aria-label={`Edit ${source.name}`}
+                    onClick={() => void go(`/sources/${source.name}/edit`)}
+                  >
                     Edit
                   </Button>
                 )}
@@ -202,7 +205,6 @@ export function SourcesPage() {
             </section>
           </div>
         ))}
-      {editing && <SourceForm source={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </div>
   );
 }

@@ -1,5 +1,5 @@
 import { Button, Input, InputNumber, Select } from "antd";
-import type { Guard } from "./useDraft";
+import type { Guard } from "../../lib/decisions";
 
 const kinds: [string, string][] = [
   ["rows", "rows at least, at most"],

@@ -1,17 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, Input, InputNumber, Select, Switch } from "antd";
+import { Button, Checkbox, Input, InputNumber, Segmented, Select, Switch } from "antd";
 import { useState } from "react";
 import { api, must, type FormatRecord, type SourceQuery, type OptionRecord, type Output } from "../../api/client";
 import { useFormats } from "../../api/useFormats";
 import { ProblemNote } from "../../components/ProblemNote";
+import { OF_DELIVERY } from "../../lib/decisions";
 
 type Options = Record<string, unknown>;
 type Column = { name: string; as?: string; type?: string; pattern?: string };
 interface Props {
   formats: string[];
+  fileName: string;
   output: Output;
   preview: SourceQuery | undefined;
-  onChange: (more: { formats?: string[]; output?: Output }) => void;
+  onChange: (more: { formats?: string[]; file_name?: string; output?: Output }) => void;
 }
 
 /** Every format there is, to tick. */
@@ -102,32 +104,24 @@ function OptionField({
   );
 }
 
-function OptionsOf({
+/** Options of one kind, each with what it does. */
+export function OptionsOf({
   title,
   options,
   values,
   onChange,
-  open,
 }: {
   title: string;
   options: OptionRecord[];
   values: Options;
   onChange: (next: Options) => void;
-  open?: boolean;
 }) {
-  const count = Object.keys(values).length;
   return (
-    <details open={open}>
-      <summary>
-        {title}
-        {count > 0 && <span className="dim">, {count} set</span>}
-      </summary>
-      <div className="option-grid">
-        {options.map((option) => (
-          <OptionField key={option.name} option={option} options={values} onChange={onChange} label={title} />
-        ))}
-      </div>
-    </details>
+    <div className="option-grid" role="group" aria-label={title}>
+      {options.map((option) => (
+        <OptionField key={option.name} option={option} options={values} onChange={onChange} label={title} />
+      ))}
+    </div>
   );
 }
 
@@ -306,13 +300,16 @@ function Sample({ format, output, preview }: { format: FormatRecord; output: Out
   );
 }
 
-/** Formats and their options, columns, compression and delivery, beside a sample made of the preview. */
-export function OutputSettings({ formats, output, preview, onChange }: Props) {
+const counted = (title: string, n: number) => (n ? `${title} (${n})` : title);
+
+/** What is in the files: formats and their options, columns, compression, beside a sample made of the preview. */
+export function OutputSettings({ formats, fileName, output, preview, onChange }: Props) {
   const told = useFormats();
-  const [looked, setLooked] = useState("");
+  const [looked, setLooked] = useState("columns");
   if (!told.data) return <ProblemNote error={told.error} />;
   const ticked = told.data.formats.filter((f) => formats.includes(f.name));
-  const at = ticked.find((f) => f.name === looked) ?? ticked[0];
+  const at = ticked.find((f) => f.name === looked);
+  const shape = at ?? ticked[0];
   const names = (preview?.result?.columns ?? []).map((c) => c.name);
   const set = (part: "formats" | "columns" | "files", value: unknown) => {
     const next = { ...output, [part]: value };
@@ -325,62 +322,68 @@ export function OutputSettings({ formats, output, preview, onChange }: Props) {
     set("formats", all);
   };
   const columns = output.columns ?? [];
+  const ofFiles = told.data.files.filter((option) => !OF_DELIVERY.includes(option.name));
+  const setOfFiles = Object.keys(output.files ?? {}).filter((name) => !OF_DELIVERY.includes(name)).length;
   return (
     <div className="output">
-      <div>
-        <span id="draft-formats">Formats</span>{" "}
+      <div className="settings-grid">
+        <span id="draft-formats">Formats</span>
         <FormatBoxes aria-labelledby="draft-formats" value={formats} onChange={(next) => onChange({ formats: next })} />
-      </div>
-      {ticked.map((f) => (
-        <OptionsOf
-          key={f.name}
-          title={`Options of ${f.name}`}
-          options={f.options}
-          values={output.formats?.[f.name] ?? {}}
-          onChange={(next) => setFormat(f.name, next)}
+        <label htmlFor="draft-file">File name</label>
+        <Input
+          id="draft-file"
+          className="mono"
+          title="Fields: {extract}, {folder}, {data_date:%Y%m}, {environment}, {statement}, {part}, {run}, {value.NAME}"
+          placeholder="{extract}-{data_date}"
+          value={fileName}
+          onChange={(e) => onChange({ file_name: e.target.value })}
         />
-      ))}
-      <OptionsOf
-        title="Compression, splitting and delivery"
-        options={told.data.files}
-        values={output.files ?? {}}
-        onChange={(next) => set("files", next)}
+      </div>
+      <Segmented<string>
+        aria-label="What of the files"
+        value={at || looked === "files" ? looked : "columns"}
+        onChange={setLooked}
+        options={[
+          { value: "columns", label: counted("Columns", Array.isArray(columns) ? columns.length : 0) },
+          ...ticked.map((f) => ({
+            value: f.name,
+            label: counted(f.name, Object.keys(output.formats?.[f.name] ?? {}).length),
+          })),
+          { value: "files", label: counted("Compression and splitting", setOfFiles) },
+        ]}
       />
-      <details>
-        <summary>
-          Columns
-          {Array.isArray(columns) && columns.length > 0 && <span className="dim">, {columns.length} chosen</span>}
-        </summary>
-        {!Array.isArray(columns) ? (
-          <p className="dim">The columns are chosen by statement; change them with: ladle extract save --output</p>
-        ) : names.length || columns.length ? (
-          <Columns
-            names={names.length ? names : columns.map((c) => c.name)}
-            chosen={columns}
-            types={told.data.column_types}
-            onChange={(next) => set("columns", next)}
-          />
-        ) : (
-          <p className="dim">Press Preview above: the columns of its result can be chosen here.</p>
-        )}
-      </details>
-      {preview?.result?.rows && at && (
+      {at ? (
+        <OptionsOf
+          title={`Options of ${at.name}`}
+          options={at.options}
+          values={output.formats?.[at.name] ?? {}}
+          onChange={(next) => setFormat(at.name, next)}
+        />
+      ) : looked === "files" ? (
+        <OptionsOf
+          title="Compression and splitting"
+          options={ofFiles}
+          values={output.files ?? {}}
+          onChange={(next) => set("files", next)}
+        />
+      ) : !Array.isArray(columns) ? (
+        <p className="dim">The columns are chosen by statement; change them with: ladle extract save --output</p>
+      ) : names.length || columns.length ? (
+        <Columns
+          names={names.length ? names : columns.map((c) => c.name)}
+          chosen={columns}
+          types={told.data.column_types}
+          onChange={(next) => set("columns", next)}
+        />
+      ) : (
+        <p className="dim">Press Preview above: the columns of its result can be chosen here.</p>
+      )}
+      {preview?.result?.rows && shape && (
         <>
-          <div className="filters">
-            <strong>Sample</strong>
-            {ticked.length > 1 && (
-              <Select
-                size="small"
-                aria-label="Format of the sample"
-                value={at.name}
-                onChange={setLooked}
-                options={ticked.map((f) => ({ value: f.name, label: f.name }))}
-                style={{ width: 110 }}
-              />
-            )}
-            <span className="dim">the first rows of the preview, as the file would have them</span>
-          </div>
-          <Sample format={at} output={output} preview={preview} />
+          <p className="dim" style={{ margin: 0 }}>
+            The first rows of the preview, as {shape.name} would have them:
+          </p>
+          <Sample format={shape} output={output} preview={preview} />
         </>
       )}
     </div>

@@ -222,24 +222,43 @@ function Row({ parameter: p, shared, sources, onChange, onRemove }: RowProps) {
   );
 }
 
-/** The declarations of an extract's parameters. `used`: names the statement uses, for those not declared yet. */
+/** Names that the statement uses and that nothing declares. */
+export function undeclared(parameters: Parameter[], used: string[]): string[] {
+  const known = new Set(
+    parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])),
+  );
+  return used.filter((name) => !known.has(name) && name !== "data_date" && name !== "due_time");
+}
+
+/** A button for each of them. */
+export function Declare({
+  names,
+  parameters,
+  onChange,
+}: {
+  names: string[];
+  parameters: Parameter[];
+  onChange: (next: Parameter[]) => void;
+}) {
+  return names.map((name) => (
+    <Button key={name} size="small" onClick={() => onChange([...parameters, { ...made, name }])}>
+      Declare :{name}
+    </Button>
+  ));
+}
+
+/** The declarations of an extract's parameters. */
 export function Parameters({
   parameters,
-  used,
   shared,
   sources,
   onChange,
 }: {
   parameters: Parameter[];
-  used: string[];
   shared: SharedValue[];
   sources: Source[];
   onChange: (next: Parameter[]) => void;
 }) {
-  const known = new Set(
-    parameters.flatMap((p) => (p.type === "period" ? [`${p.name}_from`, `${p.name}_to`] : [p.name])),
-  );
-  const missing = used.filter((name) => !known.has(name) && name !== "data_date" && name !== "due_time");
   const set = (n: number, more: Partial<Parameter>) =>
     onChange(parameters.map((p, i) => (i === n ? { ...p, ...more } : p)));
   return (
@@ -274,17 +293,10 @@ export function Parameters({
         </table>
       )}
       <div className="filters" style={{ marginTop: 6 }}>
-        {missing.map((name) => (
-          <Button key={name} size="small" onClick={() => onChange([...parameters, { ...made, name }])}>
-            Declare :{name}
-          </Button>
-        ))}
         <Button size="small" onClick={() => onChange([...parameters, made])}>
           Add parameter
         </Button>
-        {!parameters.length && !missing.length && (
-          <span className="dim">Write :name in the statement, then declare it here.</span>
-        )}
+        {!parameters.length && <span className="dim">Write :name in the statement, then declare it here.</span>}
       </div>
     </section>
   );

@@ -1,21 +1,24 @@
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Input, InputNumber } from "antd";
+import { App, Button, Input, InputNumber, Select } from "antd";
 import type { SqlLanguage } from "sql-formatter";
 import { api, must, Problem, type Extract, type PreviewBody, type Diagnostic } from "../../api/client";
-import { useLanguage } from "../../api/useEngines";
+import { useLanguage, useSameLanguage } from "../../api/useEngines";
 import { DifferenceView } from "../../components/DifferenceView";
+import { Part, useParts } from "../../components/Part";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
+import { asksWords, givesWords, goesWords, holdsWords, readsWords } from "../../lib/decisions";
 import { useAddress } from "../../lib/useAddress";
 import { amount, moment } from "../../lib/words";
 import { useSourceQuery } from "../browse/useSourceQuery";
 import { useMe } from "../session/useMe";
-import { Parameters } from "./Parameters";
+import { Declare, Parameters, undeclared } from "./Parameters";
 import { partAt } from "./places";
 import { Preview, usePreview } from "./Preview";
+import { Delivery } from "./Delivery";
+import { Guards } from "./Guards";
 import { OutputSettings } from "./OutputSettings";
-import { Settings } from "./Settings";
 import { KEYS, SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
 import { useDiagnostics } from "./useDiagnostics";
 import { draftOf, type Draft, type Drafting } from "./useDraft";
@@ -125,6 +128,18 @@ const KEPT = {
   waiting: "Your draft is not kept yet.",
 } as const;
 
+/** Which part a refused field belongs to. */
+const PART_OF: Record<string, string> = {
+  source: "reads",
+  parameters: "asks",
+  formats: "gives",
+  file_name: "gives",
+  output: "gives",
+  guards: "holds",
+  deliver_into: "goes",
+  notes: "notes",
+};
+
 interface Props {
   /** None: it is new, and saving it makes it one. */
   extract: Extract | null;
@@ -133,10 +148,12 @@ interface Props {
   environment: string | undefined;
   values: () => { values: Record<string, unknown>; data_date?: string | undefined };
   onAdded?: (name: string) => void;
+  /** What follows the parts that a save keeps. */
+  children?: ReactNode;
 }
 
-/** Statement, diagnostics, preview, parameters and settings of an extract, and the save that makes a revision. */
-export function Writing({ extract, engine, drafting, environment, values, onAdded }: Props) {
+/** The statement, then what else is decided, part by part, and the save that makes a revision. */
+export function Writing({ extract, engine, drafting, environment, values, onAdded, children }: Props) {
   const { draft, changed, stale, sync, other, change, drop, became, settled } = drafting;
   const client = useQueryClient();
   const { message } = App.useApp();
@@ -151,6 +168,8 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
     if (line > 0 && column > 0) editor.current?.goTo({ line, column, length: 1 });
   }, [line, column]);
   const language = useLanguage(engine);
+  const same = useSameLanguage(engine);
+  const parts = useParts();
   const [note, setNote] = useState("");
   const diagnostics = useDiagnostics(writable, draft.source, environment, draft.statement, draft.parameters);
   const gather = useSourceQuery(draft.source);
@@ -192,8 +211,10 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       if (!extract) onAdded?.(saved.name);
     },
     onError: (error) => {
-      if (error instanceof Problem && error.code === "edited_meanwhile")
-        void client.invalidateQueries({ queryKey: ["extract", name] });
+      if (!(error instanceof Problem)) return; // a fault of our own, told below
+      if (error.code === "edited_meanwhile") void client.invalidateQueries({ queryKey: ["extract", name] });
+      const refused = PART_OF[String(error.facts.field)];
+      if (refused) parts.turn(refused, true);
     },
   });
   const back = useMutation({
@@ -232,7 +253,30 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
     window.addEventListener("keydown", keys);
     return () => window.removeEventListener("keydown", keys);
   });
-  if (!writable) return <StatementView text={draft.statement} engine={engine} label="Statement" />;
+  const source = sources.data?.find((s) => s.name === draft.source);
+  const refused = save.error instanceof Problem ? PART_OF[String(save.error.facts.field)] : undefined;
+  const fault = (part: string) => (refused === part ? <ProblemNote error={save.error} shown /> : undefined);
+  const told = {
+    reads: { name: "reads", title: "What it reads", words: readsWords(draft.source, source) },
+    asks: { name: "asks", title: "What it asks", words: asksWords(draft.parameters) },
+    gives: { name: "gives", title: "What it gives", words: givesWords(draft.formats, draft.file_name, draft.output) },
+    holds: { name: "holds", title: "What must hold", words: holdsWords(draft.guards) },
+    goes: {
+      name: "goes",
+      title: "Where it goes",
+      words: may("author") ? goesWords(draft.deliver_into, draft.output) : "The folders are shown to authors.",
+    },
+  };
+  if (!writable)
+    return (
+      <>
+        <StatementView text={draft.statement} engine={engine} label="Statement" />
+        {Object.values(told).map((part) => (
+          <Part key={part.name} {...part} parts={parts} />
+        ))}
+        {children}
+      </>
+    );
   const complete: Complete = async (statement, position, asked) => {
     if (!environment) return null;
     const parameters = [
@@ -272,6 +316,8 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
         .map((found) => found[1]!),
     ),
   ];
+  const missing = undeclared(draft.parameters, used);
+  const declare = (parameters: Draft["parameters"]) => change({ parameters });
   const goTo = (line: number, column: number) => editor.current?.goTo({ line, column, length: 1 });
   const errors = diagnostics.diagnostics?.filter((r) => r.severity === "error").length ?? 0;
   return (
@@ -350,46 +396,111 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       )}
       <ProblemNote error={back.error} />
       <Preview preview={preview} label={name || "new extract"} onPlace={goTo} />
-      <h2>Parameters</h2>
-      <Parameters
-        parameters={draft.parameters}
-        used={used}
-        shared={shared.data ?? []}
-        sources={sources.data ?? []}
-        onChange={(parameters) => change({ parameters })}
-      />
-      <details style={{ margin: "10px 0" }}>
-        <summary>Source, files and notes</summary>
+      {extract && (
+        <Part {...told.reads} parts={parts} fault={fault("reads")}>
+          <Select
+            aria-label="Source"
+            value={draft.source}
+            onChange={(source: string) => change({ source })}
+            options={[
+              ...(sources.data ?? []).filter((s) => same(s.engine)).map((s) => ({ value: s.name, label: s.name })),
+              ...(draft.source ? [] : [{ value: "", label: "none: computed from its values" }]),
+            ]}
+            style={{ width: 260 }}
+          />
+          <p className="dim" style={{ margin: "4px 0 0" }}>
+            Another source of the same language; where it lies in each environment stands with the source.
+          </p>
+        </Part>
+      )}
+      <Part
+        {...told.asks}
+        parts={parts}
+        fault={
+          <>
+            {missing.length > 0 && (
+              <div className="part-body filters">
+                <Declare
+                  names={missing}
+                  parameters={draft.parameters}
+                  onChange={(parameters) => {
+                    declare(parameters);
+                    parts.turn("asks", true);
+                  }}
+                />
+              </div>
+            )}
+            {fault("asks")}
+          </>
+        }
+      >
+        <Parameters
+          parameters={draft.parameters}
+          shared={shared.data ?? []}
+          sources={sources.data ?? []}
+          onChange={declare}
+        />
+      </Part>
+      <Part {...told.gives} parts={parts} fault={fault("gives")}>
         <OutputSettings
           formats={draft.formats}
+          fileName={draft.file_name}
           output={draft.output}
           preview={preview.rows.found ?? undefined}
           onChange={change}
         />
-        <Settings draft={draft} sources={sources.data ?? []} engine={engine} onChange={change} />
-      </details>
-      {!(save.error instanceof Problem && save.error.code === "edited_meanwhile") && <ProblemNote error={save.error} />}
-      <div className="filters">
-        <Input
-          aria-label="What this save changes"
-          placeholder="What this save changes"
-          value={note}
-          onChange={(e) => setNote(e.target.value)}
-          style={{ maxWidth: 360 }}
+      </Part>
+      <Part {...told.holds} parts={parts} fault={fault("holds")}>
+        <Guards guards={draft.guards} onChange={(guards) => change({ guards })} />
+      </Part>
+      <Part {...told.goes} parts={parts} fault={fault("goes")}>
+        <Delivery draft={draft} onChange={change} />
+      </Part>
+      <Part
+        name="notes"
+        title="Notes"
+        words={
+          draft.notes.trim()
+            ? amount(draft.notes.trim().split(/\s+/).length, "word")
+            : "None yet: what is it for, and for whom?"
+        }
+        parts={parts}
+        fault={fault("notes")}
+      >
+        <Input.TextArea
+          aria-label="Notes, in Markdown"
+          autoSize={{ minRows: 3, maxRows: 12 }}
+          value={draft.notes}
+          onChange={(e) => change({ notes: e.target.value })}
         />
-        <Button title="Ctrl+S" disabled={!worth} loading={save.isPending} onClick={trySave}>
-          {extract ? "Save revision" : "Save extract"}
-        </Button>
-        {changed && !stale && (
-          <Button type="text" onClick={drop}>
-            Undo changes
+      </Part>
+      {children}
+      <div className="save-bar">
+        {!refused && !(save.error instanceof Problem && save.error.code === "edited_meanwhile") && (
+          <ProblemNote error={save.error} />
+        )}
+        <div className="filters">
+          <Input
+            aria-label="What this save changes"
+            placeholder="What this save changes"
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            style={{ maxWidth: 360 }}
+          />
+          <Button title="Ctrl+S" disabled={!worth} loading={save.isPending} onClick={trySave}>
+            {extract ? "Save revision" : "Save extract"}
           </Button>
-        )}
-        {changed && (
-          <span className="dim" role="status">
-            {KEPT[sync]}
-          </span>
-        )}
+          {changed && !stale && (
+            <Button type="text" onClick={drop}>
+              Undo changes
+            </Button>
+          )}
+          {changed && (
+            <span className="dim" role="status">
+              {KEPT[sync]}
+            </span>
+          )}
+        </div>
       </div>
     </>
   );

@@ -1,22 +1,10 @@
 import { useCallback, useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Extract, KeptDraft, Output, Parameter } from "../../api/client";
 import { Problem } from "../../api/client";
+import type { Guard } from "../../lib/decisions";
 import { unsent } from "../../lib/kept";
 import { useAway } from "../../lib/service";
 import { dropDraft, keepDraft, readDraft, type Place } from "./drafts";
-
-/** A bound that a result must meet, as the service has it. */
-export interface Guard {
-  [setting: string]: unknown;
-  guard: string;
-  then: string;
-  at_least?: number;
-  at_most?: number;
-  percent?: number;
-  of_last?: number;
-  same?: string;
-  columns?: string[];
-}
 
 /** What an author changes before it becomes a revision. `base` is the revision it was begun from; 0: none, it is new. */
 export interface Draft {

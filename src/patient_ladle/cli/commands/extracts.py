@@ -371,19 +371,24 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx",
     )  # fmt: skip
     verb.add_argument("name")
-    verb.add_argument("--statement", metavar="FILE", help="file with the statement; - for standard input")
-    verb.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
     verb.add_argument("--folder")
-    verb.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
-    verb.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
-    verb.add_argument("--file-name", help="template, such as {extract}-{data_date:%%Y%%m}")
-    verb.add_argument("--guard", action="append", metavar="GUARD", help=_GUARDS)
-    add_output_options(verb)
-    verb.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a, b'")
     verb.add_argument("--notes", help="what the extract is for")
     verb.add_argument("--change-note", help="what this save changes")
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
-    verb.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
+    part = verb.add_argument_group("what it reads")
+    part.add_argument("--statement", metavar="FILE", help="file with the statement; - for standard input")
+    part.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
+    part.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
+    part = verb.add_argument_group("what it asks")
+    part.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
+    part = verb.add_argument_group("what it gives")
+    part.add_argument("--formats", help="csv,xlsx,json,…; see ladle format list")
+    part.add_argument("--file-name", help="template, such as {extract}-{data_date:%%Y%%m}")
+    add_output_options(part)
+    part = verb.add_argument_group("what must hold")
+    part.add_argument("--guard", action="append", metavar="GUARD", help=_GUARDS)
+    part = verb.add_argument_group("where it goes")
+    part.add_argument("--deliver-into", metavar="FOLDERS", help="below the service's delivery folders; several: 'a, b'")
     verb = extract.verb(
         "preview", extract_preview, "The first rows of a statement, saved or not, without a run.",
         "ladle extract preview high_users --rows 5\n"

@@ -121,7 +121,7 @@ def output_of(args: argparse.Namespace) -> dict[str, Any] | None:
     return made
 
 
-def add_output_options(verb: argparse.ArgumentParser) -> None:
+def add_output_options(verb: argparse._ActionsContainer) -> None:
     """Options of how files are written."""
     verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
     verb.add_argument(

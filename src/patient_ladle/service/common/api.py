@@ -19,7 +19,7 @@ from rest_framework.validators import ProhibitSurrogateCharactersValidator
 from rest_framework.views import APIView
 
 from patient_ladle.core.errors import BadInput, unknown_name
-from patient_ladle.service.common.problems import in_words
+from patient_ladle.service.common.problems import refused
 
 
 class AlwaysJson(BaseContentNegotiation):
@@ -126,7 +126,7 @@ def checked(given: Any, serializer: type[StrictSerializer], partial: bool = Fals
     """What was given, validated like a body."""
     made = serializer(data=given, partial=partial)
     if not made.is_valid():
-        raise BadInput(in_words(made.errors, given), "Correct the fields named.")
+        raise refused(made.errors, given)
     return dict(made.validated_data)
 
 

@@ -88,13 +88,27 @@ def in_words(detail: Any, given: Any = None, path: str = "") -> str:
     return f"'{path}' was given '{given}': {detail}" if said else f"{path}: {detail}"
 
 
+def first_field(detail: Any, path: str = "") -> str:
+    """The first field that a serializer refused, as it is reached: ``settings.host``."""
+    if not isinstance(detail, dict) or not detail:
+        return path
+    name, inner = next(iter(detail.items()))
+    return path if name == "non_field_errors" else first_field(inner, f"{path}.{name}" if path else str(name))
+
+
+def refused(detail: Any, given: Any = None) -> BadInput:
+    """What a serializer refused, in words and by its field."""
+    field = first_field(detail)
+    return BadInput(in_words(detail, given), "Correct the fields named.", **({"field": field} if field else {}))
+
+
 def as_own(error: Exception) -> LadleError:  # noqa: C901 - one case an exception
     """The one map from the frameworks' exceptions to our errors."""
     match error:
         case LadleError():
             return error
         case exceptions.ValidationError():
-            return BadInput(in_words(error.detail), "Correct the fields named.")
+            return refused(error.detail)
         case exceptions.ParseError():
             return BadInput(f"the body is not JSON: {error.detail}", "Send a JSON object, encoded as UTF-8.")
         case exceptions.UnsupportedMediaType():

@@ -36,8 +36,9 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
-_PAGES = ("runs", "extracts", "new-extract", "results", "values", "schedules", "alerts", "channels", "calendars",
-          "environments", "people", "account", "workers", "sources", "sign-in")  # fmt: skip
+_PAGES = ("runs", "extracts", "new-extract", "results", "values", "schedules", "new-schedule", "alerts", "channels",
+          "new-channel", "calendars", "environments", "people", "account", "workers", "sources",
+          "new-source", "sign-in")  # fmt: skip
 PAGES = rf"^(?:(?:{'|'.join(_PAGES)})(?:/[^/]+)*/?)?$"
 """Addresses of the console's pages. A program that asks for another is told that there is nothing, and not given a page."""
 

@@ -37,8 +37,8 @@ from patient_ladle.service.runs.services import due_runs, run_again
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
 DAYS = int(os.environ.get("LADLE_DEMO_DAYS", "14"))
-HOURLY_SINCE = timedelta(hours=30)
-"""A schedule of every hour was added yesterday: it would fill the two weeks with nothing but itself."""
+HOURLY_SINCE = timedelta(hours=15)
+"""A schedule of every hour was added yesterday evening: it would fill the two weeks with nothing but itself."""
 OUTAGE, SLOW, RENAMED = 6, 9, 3
 """So many days ago the service was down from four to ten past eight, the telemetry share was slow, and the laboratory renamed
 a column."""
@@ -173,7 +173,9 @@ class _Past:
             finish_by=by, late=late, give_up_at=to + timedelta(days=1),
         )  # fmt: skip
         for line in LogLine.objects.filter(run=run, at__gte=began):
-            text = re.sub(r"(^fetched .*) in .* s$", rf"\1 in {longer.total_seconds():,.1f} s", line.text) if ends else line.text
+            text = (
+                re.sub(r"(^fetched .*) in .* s$", rf"\1 in {longer.total_seconds():,.1f} s", line.text) if ends else line.text
+            )
             LogLine.objects.filter(pk=line.pk).update(at=then(line.at), text=text)
         self._set_alerts_back(began, ended)
         return ended

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db import IntegrityError, transaction
@@ -12,7 +12,7 @@ from django.utils import timezone
 from django.utils.crypto import salted_hmac
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotAllowed, NotFound, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotAllowed, NotFound, of_field, unknown_name
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.files.output import OutputSettings
@@ -68,26 +68,27 @@ def check_folder(folder: str) -> str:
 
 
 def _checked(content: dict[str, Any]) -> dict[str, Any]:
-    source = source_named(content["source"]) if content.get("source") else None
+    with of_field("source"):
+        source = source_named(content["source"]) if content.get("source") else None
     language = language_of(source)
     if content.get("restore_parameters"):
         content = content | {"statement": judged(language.restore, content["statement"])}
     used = judged(language.names_used, content["statement"])
-    parameters = [Parameter.from_dict(opened_declaration(item)) for item in content.get("parameters") or []]
-    check_declared(parameters, used)
+    with of_field("parameters"):
+        parameters = _parameters_of(content.get("parameters") or [], used)
     judged(language.refuse_misread, content["statement"], bound_names(parameters))
-    for parameter in parameters:
-        if parameter.shared:
-            shared_value_named(parameter.shared)
-        if parameter.choices:
-            chosen_from = source_named(parameter.choices["source"])
-            judged(get_engine(chosen_from.engine).language.gate, parameter.choices["statement"])
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
-    for name in formats:
-        get_format(name)
-    check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
-    output = OutputSettings.from_dict(content.get("output") or {})
-    targets_of(content.get("deliver_into") or "")
+    with of_field("formats"):
+        for name in formats:
+            get_format(name)
+    with of_field("file_name"):
+        check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
+    with of_field("output"):
+        output = OutputSettings.from_dict(content.get("output") or {})
+    with of_field("guards"):
+        guards = checked_guards(content.get("guards") or [])
+    with of_field("deliver_into"):
+        targets_of(content.get("deliver_into") or "")
     return {
         "source": source,
         "statement": content["statement"],
@@ -96,9 +97,22 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
         "deliver_into": content.get("deliver_into") or "",
         "output": output.to_dict(),
-        "guards": [guard.to_dict() for guard in checked_guards(content.get("guards") or [])],
+        "guards": [guard.to_dict() for guard in guards],
         "notes": content.get("notes") or "",
     }
+
+
+def _parameters_of(declared: Sequence[dict[str, Any]], used: Any) -> list[Parameter]:
+    """Checked with all that they name. Raises BadInput and its family."""
+    parameters = [Parameter.from_dict(opened_declaration(item)) for item in declared]
+    check_declared(parameters, used)
+    for parameter in parameters:
+        if parameter.shared:
+            shared_value_named(parameter.shared)
+        if parameter.choices:
+            chosen_from = source_named(parameter.choices["source"])
+            judged(get_engine(chosen_from.engine).language.gate, parameter.choices["statement"])
+    return parameters
 
 
 def _add_revision(extract: Extract, author: Person, content: dict[str, Any], change_note: str) -> None:

@@ -16,8 +16,9 @@ from urllib.parse import quote
 
 from django.conf import settings
 from django.db import connection
-from django.http import FileResponse, StreamingHttpResponse
+from django.http import FileResponse, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
+from django.utils.http import parse_etags
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
 from rest_framework import serializers
@@ -283,6 +284,10 @@ def _of_file(request: SignedIn, file: ResultFile) -> HttpResponseBase:
 
 
 def _download(request: SignedIn, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponseBase:
+    known = [each.removeprefix("W/") for each in parse_etags(request.headers.get("If-None-Match", ""))]
+    if tag in known or "*" in known:
+        file.close()
+        return HttpResponse(status=304, headers={"ETag": tag, "Cache-Control": "sensitive, no-cache"})
     size = file.seek(0, os.SEEK_END)
     wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
     if request.headers.get("If-Range", tag) != tag or (wanted and not any(wanted.groups())):

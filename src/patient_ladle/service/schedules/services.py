@@ -89,17 +89,23 @@ def calendar_named(name: str) -> HolidayCalendar:
     return found
 
 
-@transaction.atomic
 def save_calendar(author: Person, name: str, country: str = "", region: str = "", text: str = "") -> HolidayCalendar:
     """A new calendar of holidays, or another content for one that is there. Raises BadInput, UnknownName."""
     check_name("calendar", name)
     if bool(country) == bool(text):
         raise BadInput("a calendar is a country's or an iCalendar file's.", "Give a country, such as GB, or a file; not both.")
+    content = {"country": country.upper(), "region": region.upper(), "text": text}
+    HolidayCalendar(**content).days()  # before anything is locked: reckoning the days of a country takes its time
+    return _saved_calendar(author, name, content)
+
+
+@transaction.atomic
+def _saved_calendar(author: Person, name: str, content: dict[str, str]) -> HolidayCalendar:
     found = HolidayCalendar.objects.filter(name=name).first() or HolidayCalendar(name=name, created_by=author)
     schedules = list(found.schedules.filter(removed_at=None).select_for_update(of=("self",))) if found.pk else []
     recorded_until = {schedule.pk: record_before(schedule) for schedule in schedules}
-    found.country, found.region, found.text = country.upper(), region.upper(), text
-    found.days()
+    for field, value in content.items():
+        setattr(found, field, value)
     found.save()
     for schedule in schedules:
         schedule.calendar = found
