@@ -2,11 +2,16 @@
 
 ./scripts/demo &
 .venv/bin/python scripts/screenshots.py http://127.0.0.1:8470 docs/screenshots [NAME …]
+.venv/bin/python scripts/screenshots.py http://127.0.0.1:8470 docs/screenshots --check
+
+Beside the pictures stands ``pages.json``: what each page is made of (headings, buttons, fields, columns; numbers masked).
+``--check`` draws nothing, and fails where a page is made of something else by now: its picture is out of date.
 """
 
 from __future__ import annotations
 
 import io
+import json
 import os
 import pty
 import subprocess
@@ -23,6 +28,20 @@ PASSWORD = "fennmoor-demo"
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"]
 SIZE = {"width": 1280, "height": 800}
 LADLE = str(Path(sys.executable).parent / "ladle")
+
+
+MADE_OF = """() => {
+  const found = new Set();
+  const parts = "h1, h2, h3, button, th, label, dt, summary, [role=tab], [role=columnheader], input, textarea, nav a";
+  for (const part of document.querySelectorAll(parts)) {
+    if (!part.getClientRects().length) continue;
+    const words = part.getAttribute("aria-label") || part.innerText || part.getAttribute("placeholder") || "";
+    const masked = words.replace(/\\s+/g, " ").replace(/\\d[\\d.,:-]*/g, "#").trim();
+    if (masked && masked.length < 80) found.add(`${part.tagName.toLowerCase()} ${masked}`);
+  }
+  return [...found].sort();
+}"""
+"""What a page is made of, apart from its data."""
 
 
 def _sign_in(page: Page) -> None:
@@ -50,13 +69,13 @@ def _held_run(page: Page) -> None:
     page.get_by_text("Held: stored and proven").wait_for()
 
 
+def _month(page: Page) -> None:
+    page.goto("/schedules/chlorine-weekdays")
+    page.get_by_role("link", name="run ").first.wait_for()
+
+
 def _at(path: str):
     return lambda page: page.goto(path)
-
-
-def _schedules(page: Page) -> None:
-    page.goto("/schedules")
-    page.locator(".ant-table-row-expand-icon").first.click()
 
 
 def _sources(page: Page) -> None:
@@ -184,7 +203,7 @@ PAGES = {
     "run": _held_run,
     "extracts": _at("/extracts"),
     "extract": _at("/extracts/monthly_consumption"),
-    "schedules": _schedules,
+    "month": _month,
     "schedule": _schedule,
     "backfill": _backfill,
     "workers": _at("/workers"),
@@ -242,8 +261,14 @@ def _draw_terminal(url: str, steps: list[str], page: Page, target: Path) -> None
 def main() -> None:
     """Pictures of the pages named, or of all."""
     url, folder, *wanted = sys.argv[1:]
+    checks = "--check" in wanted
     target = Path(folder)
     target.mkdir(parents=True, exist_ok=True)
+    record = target / "pages.json"
+    known = json.loads(record.read_text()) if record.is_file() else {}
+    if checks:
+        wanted = [*known]
+    found: dict[str, list[str]] = {}
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_context(viewport=SIZE, base_url=url, color_scheme="light").new_page()
@@ -254,11 +279,27 @@ def main() -> None:
                 visit(page)
                 page.wait_for_load_state("networkidle")
                 page.wait_for_timeout(600)
-                page.screenshot(path=target / f"{name}.png")
+                found[name] = page.evaluate(MADE_OF)
+                if not checks:
+                    page.screenshot(path=target / f"{name}.png")
         for name, steps in TERMINALS.items():
-            if not wanted or name in wanted:
+            if not checks and (not wanted or name in wanted):
                 _draw_terminal(url, steps, browser.new_context(viewport=SIZE).new_page(), target / f"{name}.png")
         browser.close()
+    if checks:
+        sys.exit(_changed(known, found))
+    shown = {name: words for name, words in {**known, **found}.items() if (target / f"{name}.png").is_file()}
+    record.write_text(json.dumps(dict(sorted(shown.items())), indent=1) + "\n")
+
+
+def _changed(known: dict[str, list[str]], found: dict[str, list[str]]) -> int:
+    """Says which pictures are out of date; their number."""
+    changed = [name for name in known if known[name] != found.get(name)]
+    for name in changed:
+        now = found.get(name, [])
+        gone, new = ([each for each in some if each not in other] for some, other in ((known[name], now), (now, known[name])))
+        print(f"{name}.png is out of date: without {gone}, with {new}. Draw it anew: scripts/screenshots.py URL FOLDER {name}")
+    return len(changed)
 
 
 if __name__ == "__main__":

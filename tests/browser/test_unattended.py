@@ -73,6 +73,31 @@ def test_a_worker_is_drained_and_let_work_again(page):
     expect(page.get_by_text("drained", exact=True)).to_have_count(0)
 
 
+def test_several_schedules_are_paused_with_one_question_and_undone(page, service):
+    with service.ladle("author") as ladle:
+        for name in ("lull_one", "lull_two"):
+            ladle.schedules.add(name, "district_use", "live", "daily at 05:00", zone="UTC")
+    sign_in(page, "author")
+    page.goto("/schedules?search=lull")
+    for name in ("lull_one", "lull_two"):
+        page.get_by_role("checkbox", name=f"Choose {name}").check()
+    bar = page.get_by_role("group", name="With those chosen")
+    expect(bar).to_contain_text("2 schedules chosen")
+    bar.get_by_role("button", name="Pause…").click()
+    form = page.get_by_role("dialog", name="Pause 2 schedules")
+    form.get_by_label("Reason").fill("the meters are swapped")
+    form.get_by_role("button", name="Pause", exact=True).click()
+    expect(page.get_by_text("paused by author: the meters are swapped")).to_have_count(2)
+    said = page.get_by_role("status").filter(has_text="2 schedules paused.")
+    said.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("paused by author: the meters are swapped")).to_have_count(0)
+    assert violations(page) == []
+    with service.ladle("author") as ladle:
+        for name in ("lull_one", "lull_two"):
+            assert ladle.schedules.get(name)["paused_at"] is None
+            ladle.schedules.remove(name)
+
+
 def test_a_schedule_is_looked_at_by_its_month_and_run_now(page, service):
     with service.ladle("author") as ladle:
         ladle.schedules.add("seen_whole", "district_use", "live", "daily at 05:00", zone="UTC", finish_by="07:00")

@@ -37,7 +37,7 @@ def test_every_link_leads_somewhere():
         for link in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text()):
             assert "://" in link or (page.parent / link).exists(), f"{page.name} links to {link}"
     shown = {link for page in pages for link in re.findall(r"screenshots/([\w-]+\.png)", page.read_text())}
-    assert shown == {picture.name for picture in (ROOT / "docs/screenshots").iterdir()}
+    assert shown == {picture.name for picture in (ROOT / "docs/screenshots").glob("*.png")}
 
 
 def blocks(document, language):
@@ -83,6 +83,14 @@ def demo(home):
     process.stdout.close()
     left = subprocess.run(["pgrep", "-f", str(data)], capture_output=True, text=True, check=False).stdout.split()
     assert left == [], "Ctrl+C must end everything that the demo started"
+
+
+def test_no_picture_is_out_of_date(demo):
+    """Before the documents' own commands change what is there."""
+    script, pictures = ROOT / "scripts/screenshots.py", ROOT / "docs/screenshots"
+    words = [sys.executable, str(script), demo["LADLE_URL"], str(pictures), "--check"]
+    done = subprocess.run(words, capture_output=True, text=True, timeout=600, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
 
 
 @pytest.mark.parametrize("document", PAGES)

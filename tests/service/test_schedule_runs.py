@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
+from patient_ladle.client.errors import CallFailed
 from patient_ladle.core.errors import Conflict
 from tests.conftest import printed, until
 
@@ -126,3 +127,48 @@ def test_it_is_run_and_looked_at_from_the_command_line(service, tmp_path):
         number = int(queued.split()[1])
         until(lambda: ladle.runs.get(number)["state"] == "finished")
         ladle.schedules.remove("run_by_hand")
+
+
+def pauses_of(ladle, names):
+    found = {name: ladle.schedules.get(name) for name in names}
+    return {name: (bool(s["paused_at"]), s["pause_reason"], s["paused_until"]) for name, s in found.items()}
+
+
+def test_several_pauses_are_set_and_undone_on_states_made_at_random(service):
+    names = [f"several_{n}" for n in range(5)]
+    drawn = random.Random(20261129)
+    kinds = [
+        lambda name: {"name": name, "paused": False},
+        lambda name: {"name": name, "paused": True, "reason": drawn.choice(["", "meter swap"])},
+        lambda name: {"name": name, "paused": True, "reason": "holidays", "until": f"2099-01-0{drawn.randint(1, 9)}T06:00:00Z"},
+    ]
+    with service.ladle("author") as ladle:
+        for name in names:
+            ladle.schedules.add(name, "district_use", "live", "daily at 05:00", zone="UTC")
+        for _ in range(12):
+            ladle.schedules.set_pauses([drawn.choice(kinds)(name) for name in names])
+            before = pauses_of(ladle, names)
+            some = drawn.sample(names, drawn.randint(1, len(names)))
+            wanted = [drawn.choice(kinds)(name) for name in some]
+            undo = ladle.schedules.set_pauses(wanted)["before"]
+            now = pauses_of(ladle, names)
+            for each in wanted:
+                reason, until = (each.get("reason", ""), each.get("until")) if each["paused"] else ("", None)
+                assert now[each["name"]] == (each["paused"], reason, until)
+            assert {name: now[name] for name in names if name not in some} == {n: before[n] for n in names if n not in some}
+            ladle.schedules.set_pauses(undo)
+            assert pauses_of(ladle, names) == before
+        for wrong in (["nobody"], [names[0]]):
+            with pytest.raises(CallFailed):
+                ladle.schedules.pause_several([*names, *wrong], "not at all")
+            assert pauses_of(ladle, names) == before
+        with pytest.raises(CallFailed, match="which is past"):
+            ladle.schedules.pause_several(names, "too late", "2020-01-01T00:00:00Z")
+        assert pauses_of(ladle, names) == before
+        paused = service.command("schedule", "pause", *names[:2], "--reason", "swap", name="author")
+        assert "2 schedules are paused" in paused.stdout, paused.stderr
+        assert {pauses_of(ladle, [name])[name] for name in names[:2]} == {(True, "swap", None)}
+        told = printed(service.command("schedule", "resume", *names[:2], "--json", name="author"))
+        assert [(s["name"], s["paused_at"]) for s in told] == [(name, None) for name in names[:2]]
+        for name in names:
+            ladle.schedules.remove(name)

@@ -839,6 +839,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pauses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Several schedules at once: paused, or running at their due times again. */
+        post: operations["pause_schedules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -2933,6 +2950,22 @@ export interface components {
             /** @description Those that have started, newest first. */
             readonly runs: components["schemas"]["NightRun"][];
         };
+        OnePause: {
+            /**
+             * @description Why, in words.
+             * @default
+             */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When the pause ends by itself; not given: when it is resumed.
+             */
+            until?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description False: it runs at its due times. */
+            paused: boolean;
+        };
         OpenProblemView: {
             /** @description What it is called. */
             title: string;
@@ -3205,6 +3238,27 @@ export interface components {
              * @description When the pause ends by itself; not given: when it is resumed.
              */
             until?: string | null;
+        };
+        PauseView: {
+            /** @description Its name. */
+            name: string;
+            /** @description False: it ran at its due times. */
+            paused: boolean;
+            /** @description Why, in words. */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When the pause ends by itself.
+             */
+            until: string | null;
+        };
+        PausesBody: {
+            /** @description At most 1,000; all of them are changed, or none. */
+            schedules: components["schemas"]["OnePause"][];
+        };
+        PausesView: {
+            /** @description What they were: sent as `schedules`, it undoes this. */
+            before: components["schemas"]["PauseView"][];
         };
         /**
          * @description * `` -
@@ -11277,6 +11331,128 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_schedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PausesBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PausesView"];
+                };
             };
             /** @description Bad Request */
             400: {

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { act, cleanup, render, screen, waitFor } from "@testing-library/react";
+import { act, cleanup, configure, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { Form, Input } from "antd";
 import { useState } from "react";
@@ -16,6 +16,7 @@ const fetched = vi.fn<(request: Request) => Promise<Response>>(() =>
 );
 
 beforeAll(() => {
+  configure({ asyncUtilTimeout: 60_000 }); // a slow day is no fault
   Object.defineProperty(window, "matchMedia", {
     value: () => ({ matches: false, addListener: () => undefined, removeListener: () => undefined }),
   });

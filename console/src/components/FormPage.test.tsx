@@ -1,29 +1,16 @@
 // @vitest-environment jsdom
-import { cleanup, render, screen, waitFor } from "@testing-library/react";
+import { render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { Form, Input } from "antd";
 import { useState } from "react";
 import { MemoryRouter, useLocation } from "react-router";
-import { afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { Problem } from "../api/client";
-import { kept } from "../lib/kept";
+import { standIn } from "../testing/harness";
 import { FormPage, FormPart } from "./FormPage";
 import { Part, useParts } from "./Part";
 
-beforeAll(() => {
-  Object.defineProperty(window, "matchMedia", {
-    value: () => ({ matches: false, addListener: () => undefined, removeListener: () => undefined }),
-  });
-  const styles = window.getComputedStyle.bind(window);
-  window.getComputedStyle = (element) => styles(element); // without the pseudo-elements that are not drawn here
-  Element.prototype.scrollIntoView = () => undefined;
-  vi.stubGlobal("fetch", () => Promise.resolve(new Response(null, { status: 204 })));
-});
-beforeEach(() => {
-  kept.belongTo("");
-  kept.belongTo("amir");
-});
-afterEach(cleanup);
+standIn();
 
 interface Fields {
   name: string;

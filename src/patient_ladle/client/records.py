@@ -622,6 +622,17 @@ class Parameter(TypedDict):
     shared: NotRequired[str]
 
 
+class Pause(TypedDict):
+    name: str
+    paused: bool
+    reason: str
+    until: str | None
+
+
+class Pauses(TypedDict):
+    before: list[Pause]
+
+
 class Person(TypedDict):
     name: str
     role: RoleEnum

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Backfill, BackfillLine, Calendar, DueTime, Month, PlannedRun, RuleTime, Schedule
+from .records import Backfill, BackfillLine, Calendar, DueTime, Month, Pauses, PlannedRun, RuleTime, Schedule
 
 
 class Schedules(Group):
@@ -40,6 +40,18 @@ class Schedules(Group):
     def resume(self, name: str) -> Schedule:
         """Due times run again."""
         return self._post(f"/schedules/{name_in_path(name)}/resume")
+
+    def pause_several(self, names: Iterable[str], reason: str = "", until: str | None = None) -> Pauses:
+        """All of them, or none. ``before`` of the answer: given to ``set_pauses`` it undoes this."""
+        return self.set_pauses([{"name": name, "paused": True, "reason": reason, "until": until} for name in names])
+
+    def resume_several(self, names: Iterable[str]) -> Pauses:
+        """All of them, or none; undone as in ``pause_several``."""
+        return self.set_pauses([{"name": name, "paused": False} for name in names])
+
+    def set_pauses(self, schedules: Iterable[Mapping[str, Any]]) -> Pauses:
+        """Each ``name`` with ``paused``, ``reason`` and ``until``."""
+        return self._post("/pauses", {"schedules": [dict(each) for each in schedules]})
 
     def run(self, name: str) -> DueTime:
         """The whole sequence of a schedule now; the due time that is recorded for it, with its ``runs``."""

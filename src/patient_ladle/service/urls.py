@@ -86,6 +86,7 @@ urlpatterns = [
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
     path(_API + "schedules/<str:name>/month", schedule_runs.ScheduleMonth.as_view()),
     path(_API + "schedules/<str:name>/run", schedule_runs.ScheduleRun.as_view()),
+    path(_API + "pauses", schedules.Pauses.as_view()),
     path(_API + "schedules/<str:name>/pause", schedules.SchedulePause.as_view()),
     path(_API + "schedules/<str:name>/resume", schedules.ScheduleResume.as_view()),
     path(_API + "schedules/<str:name>/backfill", backfills.ScheduleBackfill.as_view()),

@@ -1,31 +1,33 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Form, Input } from "antd";
-import { api, must, type Schedule } from "../../api/client";
 import { DayField } from "../../components/DayField";
 import { FormDialog } from "../../components/FormDialog";
-import { schedulesChanged } from "./useScheduleChanges";
 
-/** Why nothing runs for a while, and until when. */
-export function PauseForm({ schedule, onClose }: { schedule: Schedule; onClose: () => void }) {
-  const [form] = Form.useForm<{ reason?: string; until?: string }>();
-  const client = useQueryClient();
+export interface PauseFields {
+  reason: string;
+  until: string | null;
+}
+
+/** Why nothing runs for a while, and until when. ``what``: the schedule, or how many. */
+export function PauseForm({
+  what,
+  onSend,
+  onClose,
+}: {
+  what: string;
+  onSend: (fields: PauseFields) => Promise<unknown>;
+  onClose: () => void;
+}) {
+  const [form] = Form.useForm<Partial<PauseFields>>();
   const pause = useMutation({
-    mutationFn: ({ reason, until }: { reason?: string; until?: string }) =>
-      must(
-        api.POST("/api/v1/schedules/{name}/pause", {
-          params: { path: { name: schedule.name } },
-          body: { reason: reason ?? "", until: until ? new Date(until).toISOString() : null },
-        }),
-      ),
-    onSuccess: async () => {
-      await schedulesChanged(client);
-      onClose();
-    },
+    mutationFn: ({ reason, until }: Partial<PauseFields>) =>
+      onSend({ reason: reason ?? "", until: until ? new Date(until).toISOString() : null }),
+    onSuccess: onClose,
   });
   return (
     <FormDialog
-      title={`Pause ${schedule.name}`}
-      of={`pause ${schedule.name}`}
+      title={`Pause ${what}`}
+      of={`pause ${what}`}
       form={form}
       okText="Pause"
       pending={pause.isPending}
@@ -34,7 +36,7 @@ export function PauseForm({ schedule, onClose }: { schedule: Schedule; onClose: 
       onSend={(fields) => pause.mutateAsync(fields)}
       onClose={onClose}
     >
-      <p className="dim">Its due times are recorded as skipped, with the reason, until the pause ends.</p>
+      <p className="dim">Due times are recorded as skipped, with the reason, until the pause ends.</p>
       <Form.Item label="Reason" name="reason">
         <Input autoFocus maxLength={200} placeholder="meter swap" />
       </Form.Item>

@@ -204,7 +204,9 @@ export function SchedulePage() {
       </div>
       <h2>Due times</h2>
       <DueTimes name={name} zone={s.zone} />
-      {open === "pause" && <PauseForm schedule={s} onClose={() => setOpen(null)} />}
+      {open === "pause" && (
+        <PauseForm what={name} onSend={(fields) => changes.pause(name, fields)} onClose={() => setOpen(null)} />
+      )}
       {open === "fill" && <BackfillForm schedule={s} onClose={() => setOpen(null)} />}
     </div>
   );

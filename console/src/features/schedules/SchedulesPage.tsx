@@ -9,11 +9,13 @@ import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { Backfills } from "./Backfills";
 import { PauseForm } from "./PauseForm";
+import { Several } from "./Several";
 import { useScheduleChanges } from "./useScheduleChanges";
 import "../runs/runs.css";
 
 export function SchedulesPage() {
   const go = useNavigate();
+  const [chosen, setChosen] = useState<string[]>([]);
   const [pausing, setPausing] = useState<Schedule | null>(null);
   const [filling, setFilling] = useState<Schedule | null>(null);
   const { may } = useMe();
@@ -143,9 +145,20 @@ export function SchedulesPage() {
         />
       </div>
       <ProblemNote error={query.error ?? changes.error} />
+      <Several chosen={query.items.filter((s) => chosen.includes(s.name))} onChoose={setChosen} />
       <Table<Schedule>
         size="small"
         rowKey="name"
+        {...(may("author")
+          ? {
+              rowSelection: {
+                columnWidth: 34,
+                selectedRowKeys: chosen,
+                onChange: (keys: React.Key[]) => setChosen(keys.map(String)),
+                getCheckboxProps: (s: Schedule) => ({ "aria-label": `Choose ${s.name}` }),
+              },
+            }
+          : {})}
         columns={columns}
         dataSource={query.items}
         loading={query.isPending}
@@ -169,7 +182,13 @@ export function SchedulesPage() {
         </Button>
       )}
       <Backfills />
-      {pausing && <PauseForm schedule={pausing} onClose={() => setPausing(null)} />}
+      {pausing && (
+        <PauseForm
+          what={pausing.name}
+          onSend={(fields) => changes.pause(pausing.name, fields)}
+          onClose={() => setPausing(null)}
+        />
+      )}
       {filling && <BackfillForm schedule={filling} onClose={() => setFilling(null)} />}
     </div>
   );

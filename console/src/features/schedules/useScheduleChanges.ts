@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
 import { App } from "antd";
 import { api, must } from "../../api/client";
+import type { PauseFields } from "./PauseForm";
 
 const OF_SCHEDULES = ["schedules", "schedule", "schedule-month", "due"];
 
@@ -34,5 +35,9 @@ export function useScheduleChanges(onRemoved?: () => void) {
       okText: "Remove",
       onOk: () => change.mutateAsync({ name, verb: "remove" }).catch(() => undefined),
     });
-  return { resume: (name: string) => change.mutate({ name, verb: "resume" }), remove, error: change.error };
+  const pause = async (name: string, body: PauseFields) => {
+    await must(api.POST("/api/v1/schedules/{name}/pause", { params: { path: { name } }, body }));
+    await schedulesChanged(client);
+  };
+  return { pause, resume: (name: string) => change.mutate({ name, verb: "resume" }), remove, error: change.error };
 }

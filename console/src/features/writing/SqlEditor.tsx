@@ -10,7 +10,7 @@ import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { bracketMatching } from "@codemirror/language";
 import { linter, setDiagnostics, type Diagnostic as Mark } from "@codemirror/lint";
 import { highlightSelectionMatches, openSearchPanel, search, searchKeymap } from "@codemirror/search";
-import { EditorState } from "@codemirror/state";
+import { Compartment, EditorState } from "@codemirror/state";
 import { EditorView, hoverTooltip, keymap, lineNumbers } from "@codemirror/view";
 import { cspNonce } from "../../app/nonce";
 import { colouringOf, looks, parameterMarks } from "../../components/sqlLook";
@@ -80,6 +80,7 @@ const KINDS: Record<string, string> = {
 export function SqlEditor({ ref, text, language, complete, diagnostics, onChange, onSave, onPreview }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
+  const colours = useRef(new Compartment());
   const now = useRef({ complete, diagnostics, onChange, onSave, onPreview });
   useEffect(() => {
     now.current = { complete, diagnostics, onChange, onSave, onPreview };
@@ -144,7 +145,7 @@ export function SqlEditor({ ref, text, language, complete, diagnostics, onChange
           ]),
           linter(null, { tooltipFilter: () => [] }),
           diagnosticTip(() => now.current.diagnostics ?? []),
-          colouringOf(language),
+          colours.current.of([]),
           parameterMarks,
           ...looks,
           EditorView.contentAttributes.of({ "aria-label": "Statement", "aria-description": KEYS }),
@@ -158,12 +159,16 @@ export function SqlEditor({ ref, text, language, complete, diagnostics, onChange
     made.scrollDOM.tabIndex = 0;
     view.current = made;
     return () => made.destroy();
+  }, []);
+  // The editor stays the one it is, with the keyboard in it, when it is known how its language is coloured.
+  useEffect(() => {
+    view.current?.dispatch({ effects: colours.current.reconfigure(colouringOf(language)) });
   }, [language]);
   useEffect(() => {
     const editor = view.current;
     if (editor && editor.state.doc.toString() !== text)
       editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } });
-  }, [text, language]);
+  }, [text]);
   useEffect(() => {
     const editor = view.current;
     if (!editor || !diagnostics) return;

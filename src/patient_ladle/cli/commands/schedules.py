@@ -8,6 +8,7 @@ from itertools import islice
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected, listed, not_together, pairs
@@ -140,12 +141,24 @@ def schedule_remove(args: argparse.Namespace) -> int:
 
 def schedule_pause(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        _show(args, ladle.schedules.pause(args.name, args.reason, args.until))
+        if len(args.name) == 1:
+            return _show(args, ladle.schedules.pause(args.name[0], args.reason, args.until))
+        ladle.schedules.pause_several(args.name, args.reason, args.until)
+        return _show_several(args, ladle, "paused")
 
 
 def schedule_resume(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        _show(args, ladle.schedules.resume(args.name))
+        if len(args.name) == 1:
+            return _show(args, ladle.schedules.resume(args.name[0]))
+        ladle.schedules.resume_several(args.name)
+        return _show_several(args, ladle, "resumed")
+
+
+def _show_several(args: argparse.Namespace, ladle: Ladle, done: str) -> None:
+    if args.json:
+        return print_json([ladle.schedules.get(name) for name in args.name])
+    return print(f"{len(args.name)} schedules are {done}: {', '.join(args.name)}")
 
 
 def schedule_run(args: argparse.Namespace) -> int:
@@ -255,7 +268,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "Record due times as skipped until resumed, or until a moment.",
         "ladle schedule pause users-daily --reason 'meter swap' --until 2026-12-01T06:00Z",
     )
-    verb.add_argument("name")
+    verb.add_argument("name", nargs="+", help="several: they are paused together, or none is")
     verb.add_argument("--reason", default="")
     verb.add_argument("--until", metavar="MOMENT", help="2026-12-01T06:00Z")
     verb = schedule.verb(
@@ -275,7 +288,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("name")
     verb.add_argument("--month", metavar="YYYY-MM", help="default: this one")
     schedule.verb("resume", schedule_resume, "Run at due times again.", "ladle schedule resume users-daily").add_argument(
-        "name"
+        "name", nargs="+", help="several: they are resumed together, or none is"
     )
     verb = schedule.verb(
         "next",

@@ -31,6 +31,7 @@ from patient_ladle.service.people.authentication import SignedIn
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
+from .pausing import MOST, pause_schedules
 
 
 class StepView(serializers.Serializer[Any]):
@@ -301,6 +302,37 @@ class ScheduleResume(RoleView):
     @extend_schema(operation_id="resume_schedule", request=None, responses=ScheduleView)
     def post(self, request: SignedIn, name: str) -> Response:
         return Response(ScheduleView(services.resume_schedule(name)).data)
+
+
+class OnePause(PauseBody):
+    name = serializers.CharField(max_length=64)
+    paused = serializers.BooleanField(help_text="False: it runs at its due times.")
+
+
+class PausesBody(StrictSerializer):
+    schedules = OnePause(many=True, help_text=f"At most {MOST:,}; all of them are changed, or none.")
+
+
+class PauseView(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    paused = serializers.BooleanField(help_text="False: it ran at its due times.")
+    reason = serializers.CharField()
+    until = serializers.DateTimeField(allow_null=True)
+
+
+class PausesView(serializers.Serializer[Any]):
+    before = PauseView(many=True, help_text="What they were: sent as `schedules`, it undoes this.")
+
+
+class Pauses(RoleView):
+    """Several schedules at once: paused, or running at their due times again."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="pause_schedules", request=PausesBody, responses=PausesView)
+    def post(self, request: SignedIn) -> Response:
+        before = pause_schedules(request.user, body_of(request, PausesBody)["schedules"])
+        return Response(PausesView({"before": before}).data)
 
 
 class ScheduleDueTimes(RoleView):
