@@ -64,8 +64,8 @@ def _drop_drafts(page: Page) -> None:
 
 
 def _held_run(page: Page) -> None:
-    found = page.request.get("/api/v1/runs?state=finished&extract=samples_by_point").json()["results"]
-    page.goto(f"/runs/{found[-1]['id']}")
+    found = page.request.get("/api/v1/runs?state=held&extract=samples_by_point").json()["results"]
+    page.goto(f"/runs/{found[0]['id']}")
     page.get_by_text("Held: stored and proven").wait_for()
 
 

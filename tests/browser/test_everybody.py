@@ -42,6 +42,8 @@ def looked_into(service):
 def faults(page, whole=("html", "main"), rules=RULES):
     """What lies beyond the window's edge, and what the rules for access say."""
     page.evaluate(AXE)
+    # What lies under the bar that stays at the bottom is reached by scrolling.
+    page.evaluate("document.querySelectorAll('.save-bar').forEach(bar => { bar.style.position = 'static' })")
     beyond = page.evaluate(
         "of => Math.max(0, ...of.map(s => document.querySelector(s)).map(e => e.scrollWidth - e.clientWidth))", [*whole]
     )

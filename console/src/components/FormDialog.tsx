@@ -24,7 +24,7 @@ interface Props<Fields> {
  * in view; the keyboard comes back to where it was. */
 export function FormDialog<Fields extends object>(props: Props<Fields>) {
   const { title, of, form, first, okText, danger, pending, error, width, onSend, onClose, children } = props;
-  const { send, note } = useKeptForm(of, form, error, onSend);
+  const { send, note, keep } = useKeptForm(of, form, error, onSend);
   return (
     <Dialog
       what="This form"
@@ -44,6 +44,7 @@ export function FormDialog<Fields extends object>(props: Props<Fields>) {
         requiredMark={false}
         {...(first ? { initialValues: first } : {})}
         scrollToFirstError={{ focus: true }}
+        onValuesChange={keep}
         onFinish={(fields) => void send(fields)}
       >
         {children}

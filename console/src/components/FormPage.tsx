@@ -21,7 +21,7 @@ interface Props<Fields> {
 /** A form too large for a dialog, on a page of its own; leaving it loses nothing that was typed. */
 export function FormPage<Fields extends object>(props: Props<Fields>) {
   const { title, of, form, first, okText, pending, error, onSend, onLeave, children } = props;
-  const { send, note } = useKeptForm(of, form, error, onSend);
+  const { send, note, keep } = useKeptForm(of, form, error, onSend);
   return (
     <div className="page">
       <header className="head">
@@ -35,6 +35,7 @@ export function FormPage<Fields extends object>(props: Props<Fields>) {
         requiredMark={false}
         initialValues={first}
         scrollToFirstError={{ focus: true, block: "center" }}
+        onValuesChange={keep}
         onFinish={(fields) => void send(fields)}
       >
         {children}

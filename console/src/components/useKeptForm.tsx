@@ -36,6 +36,8 @@ export function useKeptForm<Fields extends object>(
     sent.current = true;
     kept.forget(of);
   };
+  /** At once with each change: what is typed and closed in one breath is kept, too. */
+  const keep = () => kept.keep(of, form.getFieldsValue(true) as object);
   const anew = () => {
     kept.forget(of);
     form.resetFields();
@@ -49,5 +51,5 @@ export function useKeptForm<Fields extends object>(
       </Button>
     </p>
   );
-  return { send, note };
+  return { send, note, keep };
 }

@@ -145,7 +145,7 @@ export function SchedulesPage() {
         />
       </div>
       <ProblemNote error={query.error ?? changes.error} />
-      <Several chosen={query.items.filter((s) => chosen.includes(s.name))} onChoose={setChosen} />
+      <Several chosen={query.items.filter((s) => chosen.includes(s.name))} onChoose={setChosen} shown={query.items} />
       <Table<Schedule>
         size="small"
         rowKey="name"
@@ -153,6 +153,7 @@ export function SchedulesPage() {
           ? {
               rowSelection: {
                 columnWidth: 34,
+                columnTitle: <span className="sr">Choose</span>,
                 selectedRowKeys: chosen,
                 onChange: (keys: React.Key[]) => setChosen(keys.map(String)),
                 getCheckboxProps: (s: Schedule) => ({ "aria-label": `Choose ${s.name}` }),

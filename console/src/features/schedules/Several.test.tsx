@@ -14,7 +14,7 @@ const made = (name: string, paused = false) =>
 
 function Chosen({ of }: { of: Schedule[] }) {
   const [names, choose] = useState(of.map((s) => s.name));
-  return <Several chosen={of.filter((s) => names.includes(s.name))} onChoose={choose} />;
+  return <Several chosen={of.filter((s) => names.includes(s.name))} shown={of} onChoose={choose} />;
 }
 
 describe("several schedules", () => {

@@ -17,7 +17,15 @@ interface Pause {
 const several = (names: string[]) => (names.length === 1 ? names[0]! : amount(names.length, "schedule"));
 
 /** All that are chosen, paused or resumed together, and what was done, undone. */
-export function Several({ chosen, onChoose }: { chosen: Schedule[]; onChoose: (names: string[]) => void }) {
+export function Several({
+  chosen,
+  shown,
+  onChoose,
+}: {
+  chosen: Schedule[];
+  shown: Schedule[];
+  onChoose: (names: string[]) => void;
+}) {
   const client = useQueryClient();
   const [asks, setAsks] = useState(false);
   const [done, setDone] = useState<{ words: string; before: Pause[] } | null>(null);
@@ -65,6 +73,11 @@ export function Several({ chosen, onChoose }: { chosen: Schedule[]; onChoose: (n
               }
             >
               Resume
+            </Button>
+          )}
+          {chosen.length < shown.length && (
+            <Button size="small" type="text" onClick={() => onChoose(shown.map((s) => s.name))}>
+              Choose all that are shown
             </Button>
           )}
           <Button size="small" type="text" onClick={() => onChoose([])}>
