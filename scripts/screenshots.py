@@ -171,7 +171,7 @@ def _output(page: Page) -> None:
 
 def _results(page: Page) -> None:
     page.goto("/results")
-    page.get_by_role("button", name=".xlsx").first.click()
+    page.get_by_role("button", name="exceedances-live").filter(has_text=".xlsx").first.click()
     page.get_by_text("rows.").wait_for()
 
 
