@@ -1,43 +1,24 @@
 import type { ReactNode } from "react";
-import { Button, Form, type FormInstance } from "antd";
-import { ProblemNote } from "./ProblemNote";
-import { useKeptForm } from "./useKeptForm";
+import { Button } from "antd";
+import { KeptForm, type Kept } from "./KeptForm";
 import "./part.css";
 
-interface Props<Fields> {
+interface Props<Fields> extends Kept<Fields> {
   title: string;
-  /** What the form is about, as its values are kept under until they are sent. */
-  of: string;
-  form: FormInstance<Fields>;
-  first: object;
   okText: string;
   pending: boolean;
-  error: unknown;
-  onSend: (fields: Fields) => Promise<unknown>;
   onLeave: () => void;
-  children: ReactNode;
 }
 
-/** A form too large for a dialog, on a page of its own; leaving it loses nothing that was typed. */
+/** A form too large for a dialog, on a page of its own. */
 export function FormPage<Fields extends object>(props: Props<Fields>) {
-  const { title, of, form, first, okText, pending, error, onSend, onLeave, children } = props;
-  const { send, note, keep } = useKeptForm(of, form, error, onSend);
+  const { title, okText, pending, onLeave, children, ...rest } = props;
   return (
     <div className="page">
       <header className="head">
         <h1>{title}</h1>
       </header>
-      {note}
-      <ProblemNote error={error} shown />
-      <Form
-        form={form}
-        layout="vertical"
-        requiredMark={false}
-        initialValues={first}
-        scrollToFirstError={{ focus: true, block: "center" }}
-        onValuesChange={keep}
-        onFinish={(fields) => void send(fields)}
-      >
+      <KeptForm {...rest} scrollToFirstError={{ focus: true, block: "center" }}>
         {children}
         <div className="save-bar">
           <div className="filters">
@@ -47,7 +28,7 @@ export function FormPage<Fields extends object>(props: Props<Fields>) {
             <Button onClick={onLeave}>Back</Button>
           </div>
         </div>
-      </Form>
+      </KeptForm>
     </div>
   );
 }

@@ -110,6 +110,7 @@ function ChannelPage({ name }: { name: string | undefined }) {
   const list = useQuery({
     queryKey: ["channels", "to edit"],
     enabled: administers,
+    gcTime: 0, // what somebody has saved since is not overlooked
     staleTime: Infinity, // what is typed is not overtaken
     queryFn: () => must(api.GET("/api/v1/channels")),
   });

@@ -236,7 +236,8 @@ export function ScheduleEditPage() {
   const name = useParams().name!;
   const { may } = useMe();
   const query = useQuery({
-    queryKey: ["schedule", name],
+    queryKey: ["schedule", name, "to edit"],
+    gcTime: 0, // what somebody has saved since is not overlooked
     staleTime: Infinity, // what is typed is not overtaken
     queryFn: () => must(api.GET("/api/v1/schedules/{name}", { params: { path: { name } } })),
   });

@@ -236,8 +236,9 @@ export function SourceEditPage() {
   const name = useParams().name!;
   const { may } = useMe();
   const query = useQuery({
-    queryKey: ["sources", name],
+    queryKey: ["sources", name, "to edit"],
     enabled: may("administrator"),
+    gcTime: 0, // what somebody has saved since is not overlooked
     staleTime: Infinity, // what is typed is not overtaken
     queryFn: () => must(api.GET("/api/v1/sources/{name}", { params: { path: { name } } })),
   });

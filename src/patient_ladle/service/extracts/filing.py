@@ -7,13 +7,10 @@ from typing import Any
 
 from django.db import transaction
 
-from patient_ladle.core.errors import BadInput
+from patient_ladle.service.common.together import names_of
 
 from .models import Extract
 from .services import archive_extract, edit_extract, extract_named, move_extract, restore_extract
-
-MOST = 1_000
-"""Extracts of one call."""
 
 
 @transaction.atomic
@@ -22,12 +19,7 @@ def file_extracts(filings: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
 
     What they were before, in the same form: handed in again, it undoes this. Raises BadInput, UnknownName.
     """
-    if len(filings) > MOST:
-        raise BadInput(f"{len(filings):,} extracts were given; {MOST:,} at most go together.", "Send them in parts.")
-    names = [extract_named(each["name"]).name for each in filings]
-    twice = sorted({name for name in names if names.count(name) > 1})
-    if twice:
-        raise BadInput(f"'{twice[0]}' was given twice.", "Name each extract once.")
+    names = names_of("extract", filings, lambda name: extract_named(name).name)
     # In the order of their keys: of two such calls at once, one waits for the other.
     list(Extract.objects.select_for_update().filter(name__in=names).order_by("pk"))
     return [_filed(name, each) for name, each in zip(names, filings, strict=True)]

@@ -9,9 +9,10 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.together import MOST
 from patient_ladle.service.people.authentication import SignedIn
 
-from .filing import MOST, file_extracts
+from .filing import file_extracts
 from .searching import mark_opened, set_favourite
 from .services import extract_named
 

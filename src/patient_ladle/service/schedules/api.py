@@ -27,11 +27,12 @@ from patient_ladle.service.common.api import (
     paged,
 )
 from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.common.together import MOST
 from patient_ladle.service.people.authentication import SignedIn
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
-from .pausing import MOST, pause_schedules
+from .pausing import pause_schedules
 
 
 class StepView(serializers.Serializer[Any]):

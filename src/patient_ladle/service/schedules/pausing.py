@@ -8,14 +8,11 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from patient_ladle.core.errors import BadInput
+from patient_ladle.service.common.together import names_of
 from patient_ladle.service.people.models import Person
 
 from .models import Schedule
 from .services import pause_schedule, resume_schedule, schedule_named
-
-MOST = 1_000
-"""Schedules of one call."""
 
 
 @transaction.atomic
@@ -25,12 +22,7 @@ def pause_schedules(person: Person, wanted: Sequence[Mapping[str, Any]]) -> list
     What they were before, in the same form: handed in again, it undoes this; a pause that would be over by then is none.
     Raises BadInput, UnknownName.
     """
-    if len(wanted) > MOST:
-        raise BadInput(f"{len(wanted):,} schedules were given; {MOST:,} at most go together.", "Send them in parts.")
-    names = [schedule_named(each["name"]).name for each in wanted]
-    twice = sorted({name for name in names if names.count(name) > 1})
-    if twice:
-        raise BadInput(f"'{twice[0]}' was given twice.", "Name each schedule once.")
+    names = names_of("schedule", wanted, lambda name: schedule_named(name).name)
     # In the order of their keys: of two such calls at once, one waits for the other.
     list(Schedule.objects.select_for_update(of=("self",)).filter(name__in=names).order_by("pk"))
     return [_set(person, each) for each in wanted]
