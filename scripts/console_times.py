@@ -31,7 +31,7 @@ SCROLLED = """async ([steps]) => {
   const frames = [];
   let last = performance.now();
   for (let n = 0; n < steps; n += 1) {
-    box.scrollTop += 240;
+    box.scrollTop += 100;
     if (n % 3 === 0) box.scrollLeft += 60;
     await new Promise(requestAnimationFrame);
     const now = performance.now();
@@ -40,7 +40,7 @@ SCROLLED = """async ([steps]) => {
   }
   return frames;
 }"""
-"""Milliseconds between frames while the grid is scrolled both ways, a screen every three frames."""
+"""Milliseconds between frames while the grid is scrolled both ways, each frame by a notch of a wheel."""
 
 
 class Keys:
@@ -60,10 +60,11 @@ class Keys:
         self.pressed += len(text)
 
     def to(self, words: str) -> None:
-        """Tab until that is reached."""
-        name = "e => (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()"
+        """Tab until what is called that, or ends so where that is an ending, is reached."""
+        name = "e => e === document.body ? '' : (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()"
         for _ in range(120):
-            if words in str(self.page.evaluate(f"({name})(document.activeElement)")):
+            found = str(self.page.evaluate(f"({name})(document.activeElement)"))
+            if found == words or (words.startswith(".") and found.endswith(words)):
                 return
             self.press("Tab")
         sys.exit(f"'{words}' is not reached by Tab.")

@@ -28,7 +28,7 @@ from patient_ladle.client import Ladle
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.processes.private_server import free_port
-from tests import janitor
+from tests import janitor, template
 from tests.command import PATIENCE, ladle
 
 hypothesis.settings.register_profile(
@@ -111,6 +111,7 @@ def home():
 @pytest.fixture(scope="session")
 def cluster(home):
     """A PostgreSQL server with the database ``metering``."""
+    template.copied(home / "sources", "metering")
     server = Cluster(home / "sources", "metering")
     server.start()
     server.make_database("metering")
@@ -235,6 +236,8 @@ def port_of_our_own() -> int:
 
 def start_service(data: Path, **more: str) -> Service:
     """``ladle service start`` on a port of its own, once it says that it is ready."""
+    if not (data / "keys").exists():
+        template.copied(data)
     port = port_of_our_own()
     environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port), "LADLE_LOG_LEVEL": "WARNING"}
     # Limits that a test of another limit must not meet on a slow day; a look's memory is the one that is met.

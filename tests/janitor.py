@@ -6,15 +6,22 @@ Every process of a run of tests carries its mark in the environment, also those 
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 import uuid
 from pathlib import Path
 
 MARK = "LADLE_TESTS_RUN"
 GENTLE_SECONDS = 10
+
+
+def template_of(mark: str) -> Path:
+    """Where that run of tests keeps the server that it copies."""
+    return Path(tempfile.gettempdir()) / f"ladle-template-{mark}"
 
 
 def watch() -> subprocess.Popen | None:
@@ -60,3 +67,4 @@ if __name__ == "__main__":
     while os.read(0, 64):
         continue
     end(sys.argv[1])
+    shutil.rmtree(template_of(sys.argv[1]), ignore_errors=True)

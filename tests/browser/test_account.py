@@ -10,7 +10,7 @@ import pytest
 from patient_ladle.client import CallFailed, Ladle
 from tests.conftest import PASSWORD, until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 
 OTHER = "another-fine-word-16"
 
@@ -99,7 +99,7 @@ def test_a_browser_that_is_signed_out_elsewhere_is_told_and_nobody_else_can_do_i
 
 def test_a_token_is_shown_once_works_and_is_revoked(page, service):
     of_their_own(service, "tester", "author")
-    sign_in(page, "tester")
+    let_in(page, "tester")
     page.goto("/account")
     page.get_by_role("button", name="Make a token").click()
     form = page.get_by_role("dialog", name="Make a token")
@@ -179,7 +179,7 @@ def test_what_is_set_up_once_is_added_changed_and_removed_where_nothing_uses_it(
 def test_a_table_and_a_text_become_files_without_being_saved(page, service):
     with service.ladle("author") as ladle:
         ladle.sources.run_query("metering", "live", "catalogue")
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/sources/metering?environment=live&table=districts")
     page.get_by_role("button", name="All as a file").click()
     page.wait_for_url("**/runs/*")

@@ -11,7 +11,7 @@ from patient_ladle.client import Ladle, RunFailed
 from tests.command import PATIENCE
 from tests.conftest import ADMINISTRATOR, PASSWORD, first_password, free_port, start_service, stop_service, until
 
-from .conftest import expect, sign_in
+from .conftest import expect, let_in
 
 FAULTS = [
     (
@@ -71,7 +71,7 @@ def test_a_fault_is_told_alike_everywhere_and_leaves_nothing(harmed, page, extra
     assert f"run {number} failed: {error['message']} {error['hint']}" == str(failed.value)
     typed = harmed.command("run", "start", extract)
     assert (typed.returncode, cause in typed.stderr, step in typed.stderr) == (1, True, True), typed.stderr
-    sign_in(page)
+    let_in(page)
     page.goto(f"/runs/{number}")
     for words in (error["message"], error["hint"]):  # as sentences
         expect(page.get_by_role("alert")).to_contain_text(words, ignore_case=True)
@@ -85,7 +85,7 @@ def test_a_delivery_that_cannot_be_made_is_told_alike_everywhere_and_decided_in_
     typed = harmed.command("run", "start", "nowhere")
     assert (typed.returncode, cause in typed.stdout, step in typed.stdout) == (1, True, True), typed.stdout
     number = typed.stdout.split()[1]
-    sign_in(page)
+    let_in(page)
     page.goto(f"/runs/{number}")
     told = page.get_by_role("status").filter(has_text="Not delivered yet")
     expect(told).to_contain_text(cause)
@@ -106,7 +106,7 @@ def test_a_check_tells_the_same_cause_and_the_page_shows_it(harmed, page):
     checked = harmed.command("source", "check", "wrong_password")
     assert (checked.returncode, "port       passed" in checked.stdout, "login      FAILED" in checked.stdout) == (1, True, True)
     assert "Correct the user or the password of the source." in checked.stdout
-    sign_in(page)
+    let_in(page)
     page.goto("/sources")
     expect(page.get_by_label("wrong_password", exact=True)).to_contain_text("login: the server at 127.0.0.1")
     page.get_by_role("button", name="Check stopped").click()

@@ -9,7 +9,7 @@ from pathlib import Path
 from patient_ladle.service.demo.field_data import picture
 from tests.conftest import PASSWORD, until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 
 PNG = picture(3)
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
@@ -66,7 +66,7 @@ def test_a_wrong_password_and_a_failed_run_say_the_next_step(page):
 
 
 def test_schedules_and_sources_by_keyboard(page):
-    sign_in(page)
+    let_in(page)
     page.goto("/schedules")
     expect(page.get_by_text("Nothing runs by itself yet.")).to_be_visible()
     page.get_by_role("button", name="Add schedule").focus()
@@ -182,7 +182,7 @@ def test_two_thousand_tables_are_browsed_and_columns_and_cells_chosen(page, serv
     with service.ladle() as ladle:
         ladle.sources.add("network", "sqlite", {"live": {"address": {"path": str(path)}}})
         ladle.sources.run_query("network", "live", "catalogue")
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/sources/network?environment=live")
     tree = page.get_by_role("navigation", name="Tables")
     expect(tree.get_by_role("button", name="pipe_0000")).to_be_visible()
@@ -210,7 +210,7 @@ def test_two_thousand_tables_are_browsed_and_columns_and_cells_chosen(page, serv
 
 
 def test_a_reader_sees_no_button_that_would_be_refused(page):
-    sign_in(page, "reader")
+    let_in(page, "reader")
     page.goto("/extracts/district_use")
     expect(page.get_by_role("heading", name="district_use")).to_be_visible()
     page.wait_for_load_state("networkidle")

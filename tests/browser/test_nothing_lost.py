@@ -7,7 +7,7 @@ import pytest
 from tests.command import PATIENCE
 from tests.conftest import until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 from .test_console import violations
 from .test_writing import write
 
@@ -129,7 +129,7 @@ def test_a_fault_of_a_page_leaves_the_rest_and_stands_in_the_services_log(page, 
 
 
 def test_a_dialog_loses_nothing_and_gives_the_keyboard_back(page, drafted):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/values")
     add = page.get_by_role("button", name="Add value").first
     add.click()
@@ -147,7 +147,7 @@ def test_a_dialog_loses_nothing_and_gives_the_keyboard_back(page, drafted):
 
 
 def test_a_form_on_a_page_of_its_own_loses_nothing_either(page, drafted):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/new-schedule?extract=typed_in")
     form = page.get_by_role("main")
     form.get_by_label("Name").fill("typed-daily")
@@ -171,7 +171,7 @@ def test_a_form_on_a_page_of_its_own_loses_nothing_either(page, drafted):
 
 
 def test_what_is_refused_opens_its_part_and_says_so_there(page, drafted):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts/typed_in")
     gives = page.get_by_role("region", name="What it gives")
     page.get_by_role("button", name="Change: What it gives").click()
@@ -187,7 +187,7 @@ def test_what_is_refused_opens_its_part_and_says_so_there(page, drafted):
 
 
 def test_a_form_that_is_refused_says_so_in_view_at_the_keyboard_and_beside_the_field(page, drafted):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/values")
     page.get_by_role("button", name="Add value").first.click()
     dialog = page.get_by_role("dialog")
@@ -207,7 +207,7 @@ def test_a_form_that_is_refused_says_so_in_view_at_the_keyboard_and_beside_the_f
     ("address", "title"), [("/", "Last night"), ("/extracts/typed_in", "typed_in"), ("/nowhere", "No such page")]
 )
 def test_every_page_has_a_title(page, drafted, address, title):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto(address)
     expect(page).to_have_title(f"{title} · Patient Ladle")
     foresee(page, "status of 404")  # an address that is not there

@@ -8,7 +8,7 @@ import pytest
 
 from tests.conftest import until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 
 
 @pytest.fixture(scope="module")
@@ -29,7 +29,7 @@ def rows(page):
 
 
 def test_search_folder_and_page_stand_in_the_address_and_back_brings_them_back(page, many):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts?search=found_")
     folders = page.get_by_role("navigation", name="Folders")
     expect(folders.get_by_role("button", name="found 61", exact=True)).to_be_visible()
@@ -54,7 +54,7 @@ def test_search_folder_and_page_stand_in_the_address_and_back_brings_them_back(p
 
 
 def test_several_are_moved_and_tagged_with_an_undo_and_archived_after_one_question(page, many):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts?search=found_1")
     for name in ("found_11", "found_12"):
         page.get_by_role("checkbox", name=f"Choose {name}", exact=True).check()
@@ -80,7 +80,7 @@ def test_several_are_moved_and_tagged_with_an_undo_and_archived_after_one_questi
 
 
 def test_favourites_and_what_was_opened_are_a_click_away(page, many):
-    sign_in(page, "runner")
+    let_in(page, "runner")
     page.goto("/extracts/found_7")
     star = page.get_by_role("button", name="found_7 among your favourites")
     star.click()
@@ -122,7 +122,7 @@ def test_the_bars_of_the_night_are_links_and_a_place_in_a_statement_leads_there(
 
 
 def test_the_run_card_is_beside_or_a_drawer_and_keeps_what_was_typed(page, many):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts/district_use")
     page.get_by_label("Data date").fill("2026-11-24")
     page.get_by_role("button", name="Close this card").click()

@@ -8,7 +8,7 @@ import pytest
 
 from tests.command import PATIENCE
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 from .test_console import violations
 
 
@@ -26,7 +26,7 @@ def plain(service):
 
 
 def test_output_settings_show_at_once_what_a_file_would_look_like_and_are_saved(page, plain):
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts/plain_output")
     expect(page.get_by_text("No errors")).to_be_visible()
     page.get_by_role("button", name="Change: What it gives").click()

@@ -7,7 +7,7 @@ import re
 from tests.command import PATIENCE
 from tests.conftest import until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 from .test_console import violations
 
 
@@ -16,7 +16,7 @@ def test_a_guard_is_set_holds_a_delivery_back_and_an_author_releases_it(page, se
         ladle.extracts.add(
             "watched", "metering", "select name, zone from districts", deliver_into="watched", file_name="{extract}"
         )
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/extracts/watched")
     page.get_by_role("button", name="Change: What must hold").click()
     page.get_by_role("button", name="Add guard").click()
@@ -77,7 +77,7 @@ def test_several_schedules_are_paused_with_one_question_and_undone(page, service
     with service.ladle("author") as ladle:
         for name in ("lull_one", "lull_two"):
             ladle.schedules.add(name, "district_use", "live", "daily at 05:00", zone="UTC")
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/schedules?search=lull")
     for name in ("lull_one", "lull_two"):
         page.get_by_role("checkbox", name=f"Choose {name}").check()
@@ -101,7 +101,7 @@ def test_several_schedules_are_paused_with_one_question_and_undone(page, service
 def test_a_schedule_is_looked_at_by_its_month_and_run_now(page, service):
     with service.ladle("author") as ladle:
         ladle.schedules.add("seen_whole", "district_use", "live", "daily at 05:00", zone="UTC", finish_by="07:00")
-    sign_in(page, "author")
+    let_in(page, "author")
     page.goto("/schedules?search=seen_whole")
     page.get_by_role("link", name="seen_whole", exact=True).click()
     page.wait_for_url("**/schedules/seen_whole")

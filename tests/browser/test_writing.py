@@ -6,7 +6,7 @@ import pytest
 
 from tests.conftest import until
 
-from .conftest import expect, foresee, sign_in
+from .conftest import expect, foresee, let_in, sign_in
 from .test_console import violations
 
 
@@ -108,7 +108,7 @@ def test_from_first_letter_to_saved_revision(page, draft):
 
 
 def test_who_may_not_write_is_told_what_was_decided_and_offered_no_change(page, draft):
-    sign_in(page, "reader")
+    let_in(page, "reader")
     page.goto("/extracts/to_edit")
     expect(page.get_by_role("region", name="Where it goes")).to_contain_text("The folders are shown to authors.")
     expect(page.get_by_role("region", name="What it reads")).to_contain_text("metering (postgresql)")
@@ -186,7 +186,7 @@ def test_a_phrase_shows_what_it_means_and_a_wrong_one_what_is_near(page, draft):
             parameters=[{"name": "since", "type": "date"}, {"name": "span", "type": "period", "default": "last month"},
                         {"name": "district", "type": "integer", "choices": choices}],
         )  # fmt: skip
-    sign_in(page, "runner")
+    let_in(page, "runner")
     page.goto("/extracts/with_phrase")
     since = page.get_by_label("since date", exact=False)
     since.fill("stat of last month")

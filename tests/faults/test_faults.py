@@ -89,10 +89,10 @@ def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
         )
         try:
             os.kill(pid, signal.SIGSTOP)
-            until(lambda: ladle.runs.get(run)["attempt"] == 2, PATIENCE)
+            until(lambda: ladle.runs.get(run)["attempt"] > 1)
             os.kill(pid, signal.SIGCONT)
             record = ladle.runs.wait(run, PATIENCE)
-            assert record["attempt"] == 2
+            assert record["attempt"] > 1
             [csv] = [f for f in record["files"] if f["format"] == "csv"]
             time.sleep(3)  # what the woken worker still has in hand must change nothing
             assert (fresh.data / "deliveries/steady/steady.csv").stat().st_size == csv["bytes"]

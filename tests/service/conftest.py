@@ -23,9 +23,8 @@ def http(service):
 @pytest.fixture(scope="session")
 def orm(cluster, home):
     """Django on a database of its own, in this process."""
-    cluster.make_database("ledger")
     with pytest.MonkeyPatch.context() as environment:  # settings are read once: what tests start later must not inherit them
-        environment.setenv("LADLE_DATABASE_URL", cluster.url("ledger"))
+        environment.setenv("LADLE_DATABASE_URL", cluster.url("ladle"))
         environment.setenv("LADLE_DATA", str(home / "ledger"))
         environment.setenv("LADLE_SOURCE_ROOTS", str(home))
         environment.setenv("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")

@@ -577,7 +577,7 @@ def test_two_processes_record_many_due_times_once_and_tell_of_missed_ones_once(r
         )
     Alert.objects.all().delete()
     environment = os.environ | {
-        "LADLE_DATABASE_URL": cluster.url("ledger"), "LADLE_DATA": str(home / "ledger"), "LADLE_SUMMARY_AT": "",
+        "LADLE_DATABASE_URL": cluster.url("ladle"), "LADLE_DATA": str(home / "ledger"), "LADLE_SUMMARY_AT": "",
     }  # fmt: skip
     scheduler = subprocess.Popen(
         [sys.executable, "-m", "patient_ladle.service", "scheduler"], env=environment, stdin=subprocess.PIPE, stderr=subprocess.PIPE,

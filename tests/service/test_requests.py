@@ -21,7 +21,7 @@ from patient_ladle.client import Ladle
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, READER_PASSWORD, first_password, start_service, stop_service
 
-COUNT = int(os.environ.get("LADLE_REQUESTS", "2000"))
+COUNT = int(os.environ.get("LADLE_REQUESTS", "1000"))
 DOCUMENT = Path(__file__).parents[2] / "docs" / "openapi.json"
 DESCRIBED = Path(patient_ladle.__file__).parent / "service" / "common" / "described.json"
 NOT_ASKED = ("sign_out", "change_own_password", "edit_person", "session_sign_in", "token_sign_in", "drain_worker")
@@ -90,7 +90,7 @@ class Requests:
     def send(self, operation, mode, count):
         """So many requests of one operation, right or wrong ones."""
 
-        @hypothesis.settings(max_examples=count, derandomize=COUNT <= 2_000, database=None, phases=[hypothesis.Phase.generate])
+        @hypothesis.settings(max_examples=count, derandomize=COUNT <= 1_000, database=None, phases=[hypothesis.Phase.generate])
         @hypothesis.given(operation.as_strategy(generation_mode=mode), NAMED, st.integers(0, 3))
         def one(case, names, known):
             if known and case.path_parameters:  # mostly things that are there: else nothing but 404 is seen

@@ -24,6 +24,7 @@ export type Parameter = components["schemas"]["ParameterView"];
 export type DueTime = components["schemas"]["DueTimeView"];
 export type ScheduleDay = components["schemas"]["DayView"];
 export type Schedule = components["schemas"]["ScheduleView"];
+export type ScheduleLine = components["schemas"]["ScheduleLine"];
 export type Source = components["schemas"]["SourceView"];
 export type Address = components["schemas"]["AddressView"];
 export type CheckStep = components["schemas"]["CheckStepView"];

@@ -4108,13 +4108,98 @@ export interface components {
             /** @description Name of the environment. */
             environment: string;
         };
-        SchedulePage: {
+        ScheduleLine: {
+            /** @description Its name. */
+            name: string;
+            /** @description Name of the extract. */
+            extract: string;
+            /** @description The extract's folder, parts separated by /; empty: none. */
+            folder: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
+            rule: string;
+            /** @description Name of the time zone whose clocks count, such as Europe/London. */
+            zone: string;
+            /**
+             * Format: date
+             * @description The rule counts from this date.
+             */
+            first_date: string | null;
+            /**
+             * Format: date
+             * @description The rule counts up to this date.
+             */
+            last_date: string | null;
+            /** @description Dates at which the rule does not count. */
+            exceptions: string[];
+            /** @description Name of the calendar of days on which nobody works; none: every day counts. */
+            calendar?: string | null;
+            /** @description run, skip or next_working_day */
+            on_holiday: string;
+            /** @description latest, all or none: which due times run that passed while the service was down. */
+            catch_up: string;
+            /** @description None older than this runs; null: any. */
+            catch_up_hours: number | null;
+            /** @description No more than so many run; null: any number. */
+            catch_up_limit: number | null;
+            /** @description wait, skip or parallel: what a due time does while an earlier run goes on. */
+            while_running: string;
+            /** @description Runs start within so many seconds after the due time, each schedule at its own. */
+            spread_seconds: number;
+            /** @description How many attempts each run has at most. */
+            attempts: number;
+            /** @description How long a run may take with all its attempts. */
+            timeout_minutes: number;
+            /** @description A time of day such as 08:00. */
+            finish_by: string | null;
+            /** @description low, normal or high */
+            priority: string;
+            /** @description Folders that its runs are delivered into; empty: those of the extract. */
+            deliver_into: string;
+            /** @description Sensitive ones masked; a mask that is sent back changes nothing. */
+            readonly values: {
+                [key: string]: unknown;
+            };
+            /** @description Names of formats; none given: the extract's own. */
+            formats: string[];
+            /** @description The extracts that run after it, in their order. */
+            then: components["schemas"]["StepView"][];
+            /**
+             * Format: date-time
+             * @description When it was paused; null: it is not.
+             */
+            paused_at: string | null;
+            /**
+             * Format: date-time
+             * @description When the pause ends by itself; null: when it is resumed.
+             */
+            paused_until: string | null;
+            /** @description Who paused it. */
+            paused_by: string;
+            /** @description Why it is paused. */
+            pause_reason: string;
+            /** @description Who made it. */
+            created_by: string;
+            /** @description The next due times. */
+            readonly next_due: components["schemas"]["RuleTimeView"][];
+            /**
+             * Format: date-time
+             * @description Its latest due time that ran; null: none yet.
+             */
+            last_due_at: string | null;
+            /** @description Of that due time's runs the one that is not well, else the last of its sequence. */
+            last_run: components["schemas"]["LastRunView"] | null;
+            /** @description What is wrong with that run, in words; empty: nothing. */
+            readonly problem: string;
+        };
+        ScheduleLinePage: {
             /** @description Address of the page after this one; null: this is the last. */
             next: string | null;
             /** @description Address of the page before this one; null: this is the first. */
             previous: string | null;
             /** @description Those of this page. */
-            results: components["schemas"]["ScheduleView"][];
+            results: components["schemas"]["ScheduleLine"][];
         };
         ScheduleView: {
             /** @description Its name. */
@@ -12377,10 +12462,18 @@ export interface operations {
             query?: {
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                descending?: boolean;
+                /** @description Name of the environment. */
+                environment?: string;
                 /** @description Name of the extract. */
                 extract?: string;
+                /** @description A format, such as csv. */
+                format?: string;
                 /** @description How many to a page, 200 at most. */
                 page_size?: number;
+                /** @description Words in names of files, and in names and folders of extracts; all are met. */
+                search?: string;
+                sort?: "bytes" | "data_date" | "extract" | "id" | "name" | "rows";
             };
             header?: never;
             path?: never;
@@ -12531,16 +12624,24 @@ export interface operations {
                 backfill?: number;
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                descending?: boolean;
+                /** @description Name of the environment. */
+                environment?: string;
                 /** @description Name of the extract. */
                 extract?: string;
                 /** @description How many to a page, 200 at most. */
                 page_size?: number;
                 /** @description Name of the schedule. */
                 schedule?: string;
-                /** @description Only what was asked for at or after this moment. */
+                /** @description Words in names and folders of extracts; all of them are met. */
+                search?: string;
+                /** @description Queued then or later. */
                 since?: string;
+                sort?: "data_date" | "environment" | "extract" | "id" | "rows" | "state" | "took";
                 /** @description Only those in this state. */
                 state?: "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not_delivered" | "not_run" | "published" | "queued" | "rejected" | "released" | "running" | "waiting" | "warned";
+                /** @description Queued before. */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -14113,10 +14214,16 @@ export interface operations {
             query?: {
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                descending?: boolean;
+                /** @description Name of the environment. */
+                environment?: string;
                 /** @description How many to a page, 200 at most. */
                 page_size?: number;
                 /** @description In names, and in names and folders of what they run. */
                 search?: string;
+                sort?: "environment" | "extract" | "last_due" | "name" | "next_due";
+                /** @description Of itself, or of a run of its latest due time that ran. */
+                state?: "active" | "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not_delivered" | "not_run" | "paused" | "queued" | "running" | "waiting" | "warned";
             };
             header?: never;
             path?: never;
@@ -14129,7 +14236,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SchedulePage"];
+                    "application/json": components["schemas"]["ScheduleLinePage"];
                 };
             };
             /** @description Bad Request */

@@ -5,6 +5,7 @@ import { createBrowserRouter, Link, RouterProvider, type RouteObject } from "rea
 import { Problem } from "../api/client";
 import { Queries } from "../api/queries";
 import { Boundary } from "../components/Boundary";
+import { extractsQuery } from "../features/extracts/extractsQuery";
 import { kitTheme, palette, type Mode } from "../theme/tokens";
 import { ModeContext } from "./mode";
 import { cspNonce } from "./nonce";
@@ -23,12 +24,19 @@ const client: Queries = new Queries({
   },
 });
 
+/** The longest list is asked for while its page is still on its way. */
+const extractsPage = () => {
+  const at = new URLSearchParams(location.search);
+  void client.prefetchQuery(extractsQuery((at.get("search") ?? "").trim(), at.get("archived") ?? ""));
+  return import("../features/extracts/ExtractsPage");
+};
+
 type Named = (of: { name?: string; number?: string }) => string;
 const pages: [string, ReactNode, string | Named][] = [
   ["", page(() => import("../features/night/NightPage"), "NightPage"), "Last night"],
   ["runs", page(() => import("../features/runs/RunsPage"), "RunsPage"), "Runs"],
   ["runs/:number", page(() => import("../features/runs/RunPage"), "RunPage"), (of) => `Run ${of.number}`],
-  ["extracts", page(() => import("../features/extracts/ExtractsPage"), "ExtractsPage"), "Extracts"],
+  ["extracts", page(extractsPage, "ExtractsPage"), "Extracts"],
   ["extracts/:name", page(() => import("../features/extracts/ExtractPage"), "ExtractPage"), (of) => of.name ?? ""],
   ["new-extract/:key", page(() => import("../features/extracts/NewExtractPage"), "NewExtractPage"), "New extract"],
   ["results", page(() => import("../features/results/ResultsPage"), "ResultsPage"), "Result files"],

@@ -7,6 +7,7 @@ import "../features/alerts/alerts.css";
 import { SignIn } from "../features/session/SignIn";
 import { signedInAtStart, useMe } from "../features/session/useMe";
 import { AwayBar } from "../components/AwayBar";
+import { LoadingLine } from "../components/LoadingLine";
 import { Logo } from "../components/Logo";
 import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
@@ -135,6 +136,7 @@ export function Shell() {
       </nav>
       <main className="main" id="main" tabIndex={-1}>
         <AwayBar />
+        <LoadingLine />
         <Outlet />
       </main>
     </div>

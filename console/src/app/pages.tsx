@@ -1,28 +1,13 @@
 /** Pages come when they are first opened. */
-import { Component, lazy, Suspense, useEffect, useState, type ComponentType, type ReactNode } from "react";
+import { Component, lazy, Suspense, type ComponentType, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { useLocation } from "react-router";
 import { Failed, report } from "../components/Boundary";
+import { Waiting } from "../components/Waiting";
 import { NotLoaded } from "./NotLoaded";
 
 /** The file of a page did not come. */
 class PageNotLoaded extends Error {}
-
-const SHOWN_AFTER = 200;
-
-/** Says what is waited for, once it takes so long that somebody would wonder. */
-export function Waiting({ what }: { what: string }) {
-  const [long, setLong] = useState(false);
-  useEffect(() => {
-    const timer = setTimeout(() => setLong(true), SHOWN_AFTER);
-    return () => clearTimeout(timer);
-  }, []);
-  return long ? (
-    <p className="dim" role="status">
-      Loading {what}…
-    </p>
-  ) : null;
-}
 
 /** Holds a page that failed, or did not come, back from the rail and from the next page. */
 class Held extends Component<{ children: ReactNode; onAgain: () => void }, { error: unknown }> {

@@ -34,6 +34,12 @@ export function momentIn(iso: string, zone: string): string {
   return `${part("year")}-${part("month")}-${part("day")} ${part("hour")}:${part("minute")}`;
 }
 
+/** The moment at which a day begins here, or the one so many days after it; undefined for what is no day. */
+export function beginOf(day: string, later = 0): string | undefined {
+  const parts = /^(\d{4})-(\d{2})-(\d{2})$/.exec(day);
+  return parts ? new Date(Number(parts[1]), Number(parts[2]) - 1, Number(parts[3]) + later).toISOString() : undefined;
+}
+
 export const clock = (iso: string): string => {
   const d = new Date(iso);
   return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
@@ -71,6 +77,9 @@ export const FOR_AUTHORS = "The statement is shown to authors.";
 
 /** A code as a sentence has it: "not run" for not_run. */
 export const spaced = (code: string): string => code.replaceAll("_", " ");
+
+/** A code as a choice or a heading has it: "Not run" for not_run. */
+export const titled = (code: string): string => code.charAt(0).toUpperCase() + spaced(code.slice(1));
 
 /** Words of an error as a sentence begins. Names, codes and quoted text at its beginning stay as they are. */
 export const sentence = (text: string): string =>

@@ -83,7 +83,8 @@ export function kitTheme(mode: Mode): ThemeConfig {
       borderRadiusSM: 2,
       controlHeight: 30,
       controlHeightSM: 24,
-      motion: !navigator.webdriver, // pictures and tests wait for nothing
+      // Who asks for less of it gets none; pictures and tests wait for nothing.
+      motion: !navigator.webdriver && !matchMedia("(prefers-reduced-motion: reduce)").matches,
     },
     components: {
       Form: { itemMarginBottom: 12 },

@@ -874,10 +874,46 @@ class Sample(TypedDict):
     warnings: list[str]
 
 
-class SchedulePage(TypedDict):
+class ScheduleLine(TypedDict):
+    name: str
+    extract: str
+    folder: str
+    environment: str
+    rule: str
+    zone: str
+    first_date: str | None
+    last_date: str | None
+    exceptions: list[str]
+    calendar: NotRequired[str | None]
+    on_holiday: str
+    catch_up: str
+    catch_up_hours: int | None
+    catch_up_limit: int | None
+    while_running: str
+    spread_seconds: int
+    attempts: int
+    timeout_minutes: int
+    finish_by: str | None
+    priority: str
+    deliver_into: str
+    values: dict[str, Any]
+    formats: list[str]
+    then: list[Step]
+    paused_at: str | None
+    paused_until: str | None
+    paused_by: str
+    pause_reason: str
+    created_by: str
+    next_due: list[RuleTime]
+    last_due_at: str | None
+    last_run: LastRun
+    problem: str
+
+
+class ScheduleLinePage(TypedDict):
     next: str | None
     previous: str | None
-    results: list[Schedule]
+    results: list[ScheduleLine]
 
 
 class Schedule(TypedDict):

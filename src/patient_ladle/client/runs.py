@@ -58,7 +58,8 @@ class Runs(Group):
         return self._get(f"/runs/{number}")
 
     def list(self, **filters: Any) -> Iterator[RunLine]:
-        """Newest first; ``extract``, ``schedule``, ``state``, ``since``."""
+        """Newest first, or by ``sort`` (id, extract, environment, state, data_date, took, rows) and ``descending``; only those
+        of ``search``, ``extract``, ``schedule``, ``environment``, ``backfill``, ``state``, queued ``since`` and ``until``."""
         return self.transport.pages("/runs", **filters)
 
     def wait(self, number: int, timeout_seconds: float | None = None, progress: Callable[[Run], object] | None = None) -> Run:
@@ -136,9 +137,10 @@ class Runs(Group):
         """What a guard held back is never delivered."""
         return self._post(f"/runs/{number}/reject", {"note": note})
 
-    def results(self, extract: str | None = None) -> Iterator[ResultLine]:
-        """Result files of finished runs, newest first."""
-        return self.transport.pages("/results", extract=extract)
+    def results(self, extract: str | None = None, **filters: Any) -> Iterator[ResultLine]:
+        """Result files of finished runs, newest first, or by ``sort`` (id, name, extract, rows, bytes, data_date) and
+        ``descending``; only those of ``search``, ``environment``, ``format``."""
+        return self.transport.pages("/results", extract=extract, **filters)
 
     def read(self, number: int, name: str) -> Iterator[bytes]:
         """A file's bytes in pieces."""

@@ -6,15 +6,17 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Backfill, BackfillLine, Calendar, DueTime, Month, Pauses, PlannedRun, RuleTime, Schedule
+from .records import Backfill, BackfillLine, Calendar, DueTime, Month, Pauses, PlannedRun, RuleTime, Schedule, ScheduleLine
 
 
 class Schedules(Group):
     """Schedules, their due times and the calendars of holidays that they mind."""
 
-    def list(self, search: str | None = None) -> Iterator[Schedule]:
-        """Schedules by name, each with its next five due times; ``search``: in names, and in those of what they run."""
-        return self.transport.pages("/schedules", search=search, page_size=200)
+    def list(self, search: str | None = None, **filters: Any) -> Iterator[ScheduleLine]:
+        """Schedules by name, each with its next five due times and how it did last; ``search``: in names, and in those of what
+        they run. Or by ``sort`` (name, extract, environment, next_due, last_due) and ``descending``; only those of
+        ``environment`` and ``state``."""
+        return self.transport.pages("/schedules", search=search, page_size=200, **filters)
 
     def get(self, name: str) -> Schedule:
         """One schedule."""

@@ -116,10 +116,12 @@ def _belongs(adopt: bool = False) -> bool:
 
 def _migrate(args: argparse.Namespace) -> int:
     from django.core.management import call_command
+    from django.db import connection
 
     from .ledger.identity import STRANGER
     from .people.services import first_administrator
 
+    connection.settings_dict["OPTIONS"].clear()  # limits of those who answer people; this may take as long as it takes
     call_command("migrate", verbosity=0, interactive=False)
     if not _belongs(args.adopt):
         return STRANGER

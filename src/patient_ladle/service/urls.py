@@ -81,7 +81,7 @@ urlpatterns = [
     path(_API + "values", values.SharedValues.as_view()),
     path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
     path(_API + "date-phrases", values.DatePhrases.as_view()),
-    path(_API + "schedules", schedules.Schedules.as_view()),
+    path(_API + "schedules", schedule_runs.ScheduleList.as_view()),
     path(_API + "rule-times", schedules.RuleTimes.as_view()),
     path(_API + "schedules/<str:name>", schedules.OneSchedule.as_view()),
     path(_API + "schedules/<str:name>/month", schedule_runs.ScheduleMonth.as_view()),

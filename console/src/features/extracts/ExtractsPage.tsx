@@ -5,9 +5,11 @@ import { Link, useNavigate } from "react-router";
 import { api, must, type ExtractLine } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { RunMark } from "../../components/RunMark";
+import { arrowed, sortedByClick } from "../../lib/sorting";
 import { useAddress, useTyped } from "../../lib/useAddress";
 import { amount, count, moment, sentence } from "../../lib/words";
 import { useMe } from "../session/useMe";
+import { extractsQuery } from "./extractsQuery";
 import { Folders } from "./Folders";
 import { flat, foldersOf, isBelow } from "./folders";
 import { Several } from "./Several";
@@ -113,13 +115,7 @@ export function ExtractsPage() {
   const { may } = useMe();
   const search = at.search.trim();
   const query = useQuery({
-    queryKey: ["extracts", search, at.archived],
-    queryFn: () =>
-      must(
-        api.GET("/api/v1/extracts", {
-          params: { query: { search: search || undefined, archived: at.archived === "yes" || undefined } },
-        }),
-      ),
+    ...extractsQuery(search, at.archived),
     placeholderData: (before) => before,
     refetchInterval: ({ state: { data } }) => Math.max(10_000, 100 * (data?.length ?? 0)), // a long list costs more
   });
@@ -142,7 +138,6 @@ export function ExtractsPage() {
   const shown = useMemo(() => found.filter((e) => isBelow(e.folder, at.folder)), [found, at.folder]);
   const there = useMemo(() => new Map((query.data ?? []).map((e) => [e.name, e])), [query.data]);
   const narrowed = !!search || !!at.folder || at.show !== "all";
-  const [sorted, backwards] = at.sort.startsWith("-") ? [at.sort.slice(1), true] : [at.sort, false];
   return (
     <div className="page">
       <header className="head">
@@ -220,10 +215,7 @@ export function ExtractsPage() {
         <Table<ExtractLine>
           size="small"
           rowKey="name"
-          columns={columns.map((c) => ({
-            ...c,
-            ...(c.sorter ? { sortOrder: c.key === sorted ? (backwards ? "descend" : "ascend") : null } : {}),
-          }))}
+          columns={arrowed(columns, at.sort)}
           dataSource={shown}
           rowSelection={
             may("runner")
@@ -244,12 +236,9 @@ export function ExtractsPage() {
             showTotal: (total, [from, to]) => `${count(from)} to ${count(to)} of ${count(total)}`,
           }}
           onChange={(page, _, sorter, { action }) => {
-            const one = Array.isArray(sorter) ? sorter[0] : sorter;
-            const sort = one?.order ? `${one.order === "descend" ? "-" : ""}${String(one.columnKey)}` : "";
-            set({ sort, page: action === "sort" ? "1" : String(page.current ?? 1) });
+            set({ sort: sortedByClick(sorter), page: action === "sort" ? "1" : String(page.current ?? 1) });
           }}
           tableLayout="fixed"
-          loading={{ spinning: query.isPending, delay: 200, tip: "Reading the list of extracts" }}
           rowClassName={(e) => `row-${e.last_run?.state ?? "none"}`}
           locale={{
             emptyText: query.isPending ? (

@@ -1,14 +1,14 @@
+import { lazy, Suspense } from "react";
 import { useQuery } from "@tanstack/react-query";
-import { Button, Segmented, Table } from "antd";
+import { Button, Segmented } from "antd";
 import { Link } from "react-router";
 import { api, must, type Night } from "../../api/client";
 import { NoWorkerNote } from "../../components/NoWorkerNote";
 import { ProblemNote } from "../../components/ProblemNote";
-import { RunMark } from "../../components/RunMark";
+import { Waiting } from "../../components/Waiting";
 import { StateMark } from "../../components/StateMark";
-import { rank, shownState } from "../../lib/strip";
 import { useAddress } from "../../lib/useAddress";
-import { amount, count, moment, sentence, spaced, took } from "../../lib/words";
+import { amount, count, moment, sentence, spaced } from "../../lib/words";
 import { NightStrip } from "./NightStrip";
 import "../runs/runs.css";
 import "./night.css";
@@ -24,6 +24,8 @@ function Kind({ kind }: { kind: Need["kind"] }) {
   );
 }
 
+/** Only who asks for it waits for tables. */
+const NightList = lazy(() => import("./NightList").then(({ NightList: List }) => ({ default: List })));
 const FIRST = 6;
 
 /** Runs that the same cause has kept. */
@@ -109,45 +111,6 @@ function Next({ night }: { night: Night }) {
 const dayAfter = (date: string, days: number) =>
   new Date(Date.parse(`${date}T12:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10);
 
-/** The runs of the night for those who would rather read, the worst first. */
-function AsList({ runs }: { runs: Night["runs"] }) {
-  const rows = [...runs].sort(
-    (a, b) => rank(shownState(a)) - rank(shownState(b)) || (a.started_at! < b.started_at! ? -1 : 1),
-  );
-  return (
-    <Table<Night["runs"][number]>
-      size="small"
-      rowKey="id"
-      dataSource={rows}
-      tableLayout="fixed"
-      pagination={{ pageSize: 50, showSizeChanger: false, hideOnSinglePage: true }}
-      columns={[
-        {
-          title: "Extract",
-          key: "name",
-          render: (_, run) => (
-            <Link className="run-link" to={`/runs/${run.id}`}>
-              {run.extract}
-            </Link>
-          ),
-        },
-        { title: "State", key: "state", width: 150, render: (_, run) => <RunMark run={run} /> },
-        { title: "Folder", dataIndex: "folder", ellipsis: true, responsive: ["md"] },
-        { title: "Began", key: "began", width: 132, align: "right", render: (_, run) => moment(run.started_at) },
-        {
-          title: "Took",
-          key: "took",
-          width: 90,
-          align: "right",
-          responsive: ["sm"],
-          render: (_, run) => took(run.started_at, run.ended_at),
-        },
-      ]}
-      locale={{ emptyText: <div className="hollow">Nothing ran in this night.</div> }}
-    />
-  );
-}
-
 /** Where a morning begins: how the night went, what needs attention first, what is next; and every night before. */
 export function NightPage() {
   const [at, set] = useAddress({ date: "", view: "strip" });
@@ -216,7 +179,9 @@ export function NightPage() {
             </div>
           )}
           {at.view === "list" && night.runs.length > 0 ? (
-            <AsList runs={night.runs} />
+            <Suspense fallback={<Waiting what="the list" />}>
+              <NightList runs={night.runs} />
+            </Suspense>
           ) : (
             <NightStrip
               key={night.since}

@@ -1,120 +1,175 @@
-import { App, Button, Input } from "antd";
-import { useDeferredValue, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useState } from "react";
+import { LinkOutlined } from "@ant-design/icons";
+import { useQuery } from "@tanstack/react-query";
+import { App, Button, Table, type TableColumnsType } from "antd";
+import { Link } from "react-router";
 import { api, must, type ResultLine } from "../../api/client";
 import { usePages } from "../../api/usePages";
+import { Narrowing } from "../../components/Narrowing";
 import { ProblemNote } from "../../components/ProblemNote";
+import { arrowed, askedFor, sortedByClick } from "../../lib/sorting";
+import { useAddress } from "../../lib/useAddress";
 import { count, moment, size } from "../../lib/words";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "./FilePreview";
 import "../runs/runs.css";
 
 /** Every file of finished runs, newest first: looked into, taken singly, or by an address that follows the latest run. */
 export function ResultsPage() {
-  const [params, setParams] = useSearchParams();
-  const extract = params.get("extract") ?? "";
-  const asked = useDeferredValue(extract);
+  const [at, set] = useAddress({ search: "", extract: "", environment: "", format: "", sort: "" });
   const [looked, setLooked] = useState<Looked | null>(null);
   const { message } = App.useApp();
   const { items: files, ...pages } = usePages(
-    ["results", asked],
-    (cursor) => must(api.GET("/api/v1/results", { params: { query: { extract: asked || undefined, cursor } } })),
+    ["results", at],
+    (cursor) =>
+      must(
+        api.GET("/api/v1/results", {
+          params: {
+            query: {
+              search: at.search.trim() || undefined,
+              extract: at.extract || undefined,
+              environment: at.environment || undefined,
+              format: at.format || undefined,
+              ...(askedFor(at.sort) as object),
+              cursor,
+            },
+          },
+        }),
+      ),
     10_000,
     true,
   );
+  const formats = useQuery({
+    queryKey: ["formats"],
+    queryFn: () => must(api.GET("/api/v1/formats")),
+    staleTime: Infinity,
+  });
+  const narrowed = Object.entries(at).some(([key, value]) => key !== "sort" && value);
   const copy = async (file: ResultLine) => {
     const address = `${location.origin}/api/v1/extracts/${encodeURIComponent(file.extract)}/latest/${file.format}?environment=${encodeURIComponent(file.environment)}`;
     await navigator.clipboard.writeText(address);
     void message.success("Copied: an address that always gives what this extract published last in this format.");
   };
+  const columns: TableColumnsType<ResultLine> = [
+    {
+      title: "File",
+      key: "name",
+      sorter: true,
+      render: (_, file) => (
+        <button
+          type="button"
+          className="plain link"
+          onClick={() => setLooked({ run: file.run, name: file.name, sheets: sheetsOf(file.sheets, file.format) })}
+        >
+          {file.name}
+        </button>
+      ),
+    },
+    {
+      title: "Extract",
+      key: "extract",
+      width: 170,
+      sorter: true,
+      render: (_, file) => <Link to={`/extracts/${file.extract}`}>{file.extract}</Link>,
+    },
+    {
+      title: "Run",
+      key: "id",
+      width: 70,
+      sorter: true,
+      render: (_, file) => <Link to={`/runs/${file.run}`}>{file.run}</Link>,
+    },
+    { title: "Rows", key: "rows", width: 86, align: "right", sorter: true, render: (_, file) => count(file.rows) },
+    { title: "Size", key: "bytes", width: 92, align: "right", sorter: true, render: (_, file) => size(file.bytes) },
+    { title: "Data date", key: "data_date", dataIndex: "data_date", width: 104, sorter: true },
+    { title: "Ended", key: "ended", width: 132, align: "right", render: (_, file) => moment(file.ended_at) },
+    {
+      title: "Standing",
+      key: "standing",
+      width: 88,
+      render: (_, file) =>
+        file.held === "held" || file.held === "rejected" ? (
+          <span className="flag">{file.held}</span>
+        ) : file.published ? (
+          "published"
+        ) : (
+          <span className="dim">trial</span>
+        ),
+    },
+    {
+      title: "Take",
+      key: "take",
+      width: 124,
+      render: (_, file) => (
+        <span className="beside-each-other">
+          <a href={fileAddress(file.run, file.name)} download={file.name} aria-label={`Download ${file.name}`}>
+            Download
+          </a>
+          {file.published && (
+            <Button
+              size="small"
+              type="text"
+              icon={<LinkOutlined />}
+              title="Copy link to latest"
+              aria-label={`Copy link to latest ${file.format} of ${file.extract}`}
+              onClick={() => void copy(file)}
+            />
+          )}
+        </span>
+      ),
+    },
+  ];
   return (
     <div className="page">
-      <h1>Result files</h1>
-      <div className="filters">
-        <Input.Search
-          aria-label="Name of an extract"
-          placeholder="Name of an extract"
-          allowClear
-          value={extract}
-          onChange={(e) => setParams(e.target.value ? { extract: e.target.value } : {}, { replace: true })}
-          style={{ maxWidth: 280 }}
-        />
-        <span className="dim">Each was proven: rows fetched, written and read back agree.</span>
-      </div>
+      <header className="head">
+        <h1>Result files</h1>
+        <p>Each was proven: rows fetched, written and read back agree.</p>
+      </header>
+      <Narrowing
+        at={at}
+        set={set}
+        search="Words in names of files, extracts, folders"
+        choices={[
+          {
+            key: "format",
+            label: "Format",
+            options: (formats.data?.formats ?? []).map(({ name }) => ({ value: name, label: name })),
+          },
+        ]}
+        environment
+      />
+      {at.extract && (
+        <p>
+          Files of{" "}
+          <Link className="in-text" to={`/extracts/${at.extract}`}>
+            {at.extract}
+          </Link>
+          .{" "}
+          <Link className="in-text" to="/results">
+            All files
+          </Link>
+        </p>
+      )}
       <ProblemNote error={pages.error} />
-      {pages.data && !files.length && (
-        <div className="hollow">
-          <p>{asked ? `No result files of '${asked}' yet.` : "No result files yet."}</p>
-          <Link to="/extracts">Choose an extract and run it</Link>
-        </div>
-      )}
-      {files.length > 0 && (
-        <table className="files">
-          <thead>
-            <tr>
-              <th>File</th>
-              <th>Extract</th>
-              <th>Run</th>
-              <th className="n">Rows</th>
-              <th className="n">Size</th>
-              <th>Data date</th>
-              <th>Ended</th>
-              <th>Standing</th>
-              <th>Take</th>
-            </tr>
-          </thead>
-          <tbody>
-            {files.map((file) => (
-              <tr key={`${file.run} ${file.name}`}>
-                <td>
-                  <button
-                    type="button"
-                    className="plain link"
-                    onClick={() =>
-                      setLooked({ run: file.run, name: file.name, sheets: sheetsOf(file.sheets, file.format) })
-                    }
-                  >
-                    {file.name}
-                  </button>
-                </td>
-                <td>
-                  <Link to={`/extracts/${file.extract}`}>{file.extract}</Link>
-                </td>
-                <td>
-                  <Link to={`/runs/${file.run}`}>{file.run}</Link>
-                </td>
-                <td className="n">{count(file.rows)}</td>
-                <td className="n">{size(file.bytes)}</td>
-                <td>{file.data_date}</td>
-                <td>{moment(file.ended_at)}</td>
-                <td>
-                  {file.held === "held" || file.held === "rejected" ? (
-                    <span className="flag">{file.held}</span>
-                  ) : file.published ? (
-                    "published"
-                  ) : (
-                    <span className="dim">trial</span>
-                  )}
-                </td>
-                <td style={{ whiteSpace: "nowrap" }}>
-                  <a href={fileAddress(file.run, file.name)} download={file.name} aria-label={`Download ${file.name}`}>
-                    Download
-                  </a>{" "}
-                  {file.published && (
-                    <Button
-                      size="small"
-                      type="text"
-                      aria-label={`Copy link to latest ${file.format} of ${file.extract}`}
-                      onClick={() => void copy(file)}
-                    >
-                      Copy link to latest
-                    </Button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      <Table<ResultLine>
+        size="small"
+        rowKey={(file) => `${file.run} ${file.name}`}
+        columns={arrowed(columns, at.sort)}
+        dataSource={files}
+        pagination={false}
+        tableLayout="fixed"
+        onChange={(_page, _filters, sorter) => set({ sort: sortedByClick(sorter) })}
+        {...(files.length ? { scroll: { x: 1080 } } : {})}
+        locale={{
+          emptyText: pages.isPending ? (
+            " "
+          ) : (
+            <div className="hollow">
+              <p>{narrowed ? "No result file is like that." : "No result files yet."}</p>
+              {!narrowed && <Link to="/extracts">Choose an extract and run it</Link>}
+            </div>
+          ),
+        }}
+      />
       {pages.hasNextPage && (
         <Button loading={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
           Show more

@@ -1,7 +1,8 @@
-import { Button, Table, type TableColumnsType } from "antd";
+import { Button, Table, type Breakpoint, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { Run } from "../../api/client";
 import { RunMark } from "../../components/RunMark";
+import { arrowed, sortedByClick } from "../../lib/sorting";
 import { count, moment, sentence, took } from "../../lib/words";
 
 /** A delivery that goes on: waiting, or under way. */
@@ -21,35 +22,57 @@ function Name({ run, extract }: { run: Run; extract: boolean }) {
   );
 }
 
+const FOLDER: Breakpoint[] = ["xxl"];
+
 interface Props {
   runs: Run[];
   loading: boolean;
   more?: (() => void) | undefined;
   /** Show the extract's name; off on the extract's own page. */
   extract?: boolean;
+  /** How they are sorted, and what a click on a head asks for; not given: they come as they are. */
+  sort?: string;
+  onSort?: (sort: string) => void;
   hollow: React.ReactNode;
 }
 
-export function RunsTable({ runs, loading, more, extract = true, hollow }: Props) {
+export function RunsTable({ runs, loading, more, extract = true, sort = "", onSort, hollow }: Props) {
+  const sorter = !!onSort;
   const columns: TableColumnsType<Run> = [
     {
       title: extract ? "Extract" : "Run",
-      key: "name",
+      key: extract ? "extract" : "id",
+      sorter,
       width: 246,
       render: (_, run) => <Name run={run} extract={extract} />,
     },
     {
       title: "State",
       key: "state",
+      sorter,
       width: 148,
       render: (_, run) => <RunMark run={run} />,
     },
-    ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 124, ellipsis: true }] : []),
-    { title: "Environment", dataIndex: "environment", width: 94 },
-    { title: "Data date", dataIndex: "data_date", width: 92 },
-    { title: "Began", key: "began", width: 128, align: "right", render: (_, run) => moment(run.started_at) },
-    { title: "Took", key: "took", width: 84, align: "right", render: (_, run) => took(run.started_at, run.ended_at) },
-    { title: "Rows", key: "rows", width: 80, align: "right", render: (_, run) => count(run.rows) },
+    ...(extract ? [{ title: "Folder", dataIndex: "folder", width: 130, ellipsis: true, responsive: FOLDER }] : []),
+    { title: "Environment", key: "environment", dataIndex: "environment", width: sorter ? 116 : 94, sorter },
+    { title: "Data date", key: "data_date", dataIndex: "data_date", width: sorter ? 104 : 92, sorter },
+    {
+      title: "Began",
+      key: "id",
+      width: 128,
+      align: "right",
+      sorter: sorter && extract,
+      render: (_, run) => moment(run.started_at),
+    },
+    {
+      title: "Took",
+      key: "took",
+      width: 84,
+      align: "right",
+      sorter,
+      render: (_, run) => took(run.started_at, run.ended_at),
+    },
+    { title: "Rows", key: "rows", width: 84, align: "right", sorter, render: (_, run) => count(run.rows) },
     { title: "Started by", key: "by", ellipsis: true, render: (_, run) => run.schedule ?? run.started_by },
   ];
   if (!runs.length && !loading) return <div className="hollow">{hollow}</div>;
@@ -58,18 +81,18 @@ export function RunsTable({ runs, loading, more, extract = true, hollow }: Props
       <Table<Run>
         size="small"
         rowKey="id"
-        columns={columns}
+        columns={arrowed(columns, sort)}
         dataSource={runs}
         pagination={false}
         tableLayout="fixed"
-        loading={loading}
+        onChange={(_page, _filters, changed) => onSort?.(sortedByClick(changed))}
         scroll={{ x: 1080 }}
         rowClassName={(run) => `row-${run.state}`}
         locale={{ emptyText: " " }}
       />
       {more && (
         <p>
-          <Button onClick={more}>Earlier runs</Button>
+          <Button onClick={more}>{sort ? "More runs" : "Earlier runs"}</Button>
         </p>
       )}
     </>

@@ -1,10 +1,14 @@
-import { Button, Dropdown, Input, Table, type TableColumnsType } from "antd";
-import { useDeferredValue, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, must, type Schedule } from "../../api/client";
+import { Button, Dropdown, Table, type TableColumnsType } from "antd";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, must, type Schedule, type ScheduleLine } from "../../api/client";
 import { usePages } from "../../api/usePages";
+import { Narrowing } from "../../components/Narrowing";
 import { ProblemNote } from "../../components/ProblemNote";
-import { momentIn } from "../../lib/words";
+import { RunMark } from "../../components/RunMark";
+import { arrowed, askedFor, sortedByClick } from "../../lib/sorting";
+import { useAddress } from "../../lib/useAddress";
+import { amount, momentIn, sentence, spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { BackfillForm } from "./BackfillForm";
 import { Backfills } from "./Backfills";
@@ -13,36 +17,66 @@ import { Several } from "./Several";
 import { useScheduleChanges } from "./useScheduleChanges";
 import "../runs/runs.css";
 
+const OF_RUNS = ["failed", "not_run", "running", "waiting", "queued", "finished", "cancelled"];
+const STATES = [
+  { value: "active", label: "Active" },
+  { value: "paused", label: "Paused" },
+  ...[...OF_RUNS, "held", "not_delivered", "late", "warned", "empty"].map((value) => ({
+    value,
+    label: `Last run ${spaced(value)}`,
+  })),
+];
+
+/** All schedules: what each runs, how it did last, and when it is due next. */
 export function SchedulesPage() {
   const go = useNavigate();
   const [chosen, setChosen] = useState<string[]>([]);
   const [pausing, setPausing] = useState<Schedule | null>(null);
   const [filling, setFilling] = useState<Schedule | null>(null);
   const { may } = useMe();
-  const [params, setParams] = useSearchParams();
-  const word = params.get("search") ?? "";
-  const search = useDeferredValue(word.trim());
+  const [at, set] = useAddress({ search: "", state: "", environment: "", sort: "" });
   const query = usePages(
-    ["schedules", search],
-    (cursor) => must(api.GET("/api/v1/schedules", { params: { query: { search: search || undefined, cursor } } })),
+    ["schedules", at],
+    (cursor) =>
+      must(
+        api.GET("/api/v1/schedules", {
+          params: {
+            query: {
+              search: at.search.trim() || undefined,
+              environment: at.environment || undefined,
+              ...({ state: at.state || undefined, ...askedFor(at.sort) } as object),
+              cursor,
+            },
+          },
+        }),
+      ),
     15_000,
     true,
   );
   const changes = useScheduleChanges();
-  const columns: TableColumnsType<Schedule> = [
+  const columns: TableColumnsType<ScheduleLine> = [
     {
       title: "Schedule",
-      dataIndex: "name",
-      width: 170,
-      render: (name: string) => (
-        <Link className="run-link" to={`/schedules/${name}`}>
-          {name}
-        </Link>
+      key: "name",
+      sorter: true,
+      width: 210,
+      render: (_, s) => (
+        <>
+          <Link className="run-link" to={`/schedules/${s.name}`}>
+            {s.name}
+          </Link>
+          {s.problem && (
+            <div className="one-line said" title={s.problem}>
+              {sentence(s.problem)}
+            </div>
+          )}
+        </>
       ),
     },
     {
       title: "Extract",
       key: "extract",
+      sorter: true,
       width: 170,
       render: (_, s) => (
         <>
@@ -55,22 +89,32 @@ export function SchedulesPage() {
         </>
       ),
     },
-    { title: "Environment", dataIndex: "environment", width: 96 },
+    { title: "Environment", key: "environment", dataIndex: "environment", width: 116, sorter: true },
     {
-      title: "Rule",
-      key: "rule",
-      width: 190,
-      render: (_, s) => (
-        <>
-          {s.rule}
-          <br />
-          <small>{[s.zone, s.calendar && `${s.calendar}: ${s.on_holiday}`].filter(Boolean).join(", ")}</small>
-        </>
-      ),
+      title: "Last run",
+      key: "last_due",
+      sorter: true,
+      width: 172,
+      render: (_, s) =>
+        s.last_run ? (
+          <>
+            <Link className="quiet" to={`/runs/${s.last_run.id}`}>
+              <RunMark run={s.last_run} />
+            </Link>
+            <div className="dim">
+              {[s.last_run.rows !== null && amount(s.last_run.rows, "row"), momentIn(s.last_due_at!, s.zone).slice(5)]
+                .filter(Boolean)
+                .join(", ")}
+            </div>
+          </>
+        ) : (
+          <span className="dim">None yet</span>
+        ),
     },
     {
-      title: "Next due times",
-      key: "next",
+      title: "Next due",
+      key: "next_due",
+      sorter: true,
       render: (_, s) =>
         s.paused_at ? (
           <span className="flag" style={{ margin: 0 }}>
@@ -79,12 +123,15 @@ export function SchedulesPage() {
             {s.pause_reason && `: ${s.pause_reason}`}; due times are skipped
           </span>
         ) : (
-          s.next_due.slice(0, 3).map((m, i) => (
-            <span key={m.at} className={i ? "dim" : ""} style={{ display: "block" }}>
-              {momentIn(m.at, s.zone)}
-              {m.note && <small> ({m.note})</small>}
-            </span>
-          ))
+          <>
+            {s.next_due[0] ? momentIn(s.next_due[0].at, s.zone) : "Never"}
+            {s.next_due[0]?.note && <small> ({s.next_due[0].note})</small>}
+            <div className="dim">
+              {[s.rule, s.zone, s.calendar && s.on_holiday !== "run" && `${s.calendar}: ${spaced(s.on_holiday)}`]
+                .filter(Boolean)
+                .join(", ")}
+            </div>
+          </>
         ),
     },
     {
@@ -93,7 +140,7 @@ export function SchedulesPage() {
       width: 190,
       render: (_, s) =>
         may("author") && (
-          <span style={{ display: "flex", gap: 6 }}>
+          <span className="beside-each-other">
             <Button size="small" aria-label={`Edit ${s.name}`} onClick={() => void go(`/schedules/${s.name}/edit`)}>
               Edit
             </Button>
@@ -122,6 +169,7 @@ export function SchedulesPage() {
         ),
     },
   ];
+  const narrowed = !!(at.search || at.state || at.environment);
   return (
     <div className="page">
       <header className="head">
@@ -134,19 +182,16 @@ export function SchedulesPage() {
           </Button>
         )}
       </header>
-      <div className="filters">
-        <Input.Search
-          aria-label="Search"
-          placeholder="Names, extracts, folders"
-          allowClear
-          style={{ width: 300 }}
-          value={word}
-          onChange={(e) => setParams(e.target.value ? { search: e.target.value } : {}, { replace: true })}
-        />
-      </div>
+      <Narrowing
+        at={at}
+        set={set}
+        search="Names, extracts, folders"
+        choices={[{ key: "state", label: "State", options: STATES }]}
+        environment
+      />
       <ProblemNote error={query.error ?? changes.error} />
       <Several chosen={query.items.filter((s) => chosen.includes(s.name))} onChoose={setChosen} shown={query.items} />
-      <Table<Schedule>
+      <Table<ScheduleLine>
         size="small"
         rowKey="name"
         {...(may("author")
@@ -156,21 +201,23 @@ export function SchedulesPage() {
                 columnTitle: <span className="sr">Choose</span>,
                 selectedRowKeys: chosen,
                 onChange: (keys: React.Key[]) => setChosen(keys.map(String)),
-                getCheckboxProps: (s: Schedule) => ({ "aria-label": `Choose ${s.name}` }),
+                getCheckboxProps: (s: ScheduleLine) => ({ "aria-label": `Choose ${s.name}` }),
               },
             }
           : {})}
-        columns={columns}
+        columns={arrowed(columns, at.sort)}
         dataSource={query.items}
-        loading={query.isPending}
+        onChange={(_page, _filters, sorter) => set({ sort: sortedByClick(sorter) })}
         pagination={false}
         tableLayout="fixed"
         {...(query.items.length ? { scroll: { x: 960 } } : {})}
         locale={{
-          emptyText: (
+          emptyText: query.isPending ? (
+            " "
+          ) : (
             <div className="hollow">
-              <p>{search ? "Nothing matches." : "Nothing runs by itself yet."}</p>
-              {!search && may("author") && (
+              <p>{narrowed ? "No schedule is like that." : "Nothing runs by itself yet."}</p>
+              {!narrowed && may("author") && (
                 <Button onClick={() => void go("/new-schedule")}>Add the first schedule</Button>
               )}
             </div>

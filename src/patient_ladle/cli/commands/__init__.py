@@ -88,6 +88,19 @@ def listed(given: str | None) -> list[str] | None:
     return [part.strip() for part in given.split(",") if part.strip()] if given else None
 
 
+def add_sorting(verb: argparse.ArgumentParser, by: Sequence[str]) -> None:
+    """The options that say in which order a list comes."""
+    verb.add_argument("--sort", choices=by, help=f"by: {', '.join(by)}", metavar="BY")
+    verb.add_argument("--descending", action="store_true", help="with --sort: the greatest first")
+
+
+def sorting(args: argparse.Namespace) -> dict[str, Any]:
+    """What ``add_sorting`` gave, for the client. Raises ClientError."""
+    if args.descending and not args.sort:
+        raise ClientError("--descending was given without --sort.", "Say by what: --sort BY.")
+    return {"sort": args.sort, "descending": "true" if args.descending else None}
+
+
 _NAMED_BY: dict[str, Callable[[Ladle], Sequence[Mapping[str, Any]]]] = {
     "source": lambda ladle: ladle.sources.list(),
     "extract": lambda ladle: ladle.extracts.list(),

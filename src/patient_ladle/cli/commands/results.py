@@ -5,27 +5,25 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from patient_ladle.cli.output import print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
-from patient_ladle.client.records import ResultLine, Run
+from patient_ladle.client.records import Run
 from patient_ladle.proof.verifying import NothingToVerify, verify
 from patient_ladle.words import amount
 
-from . import Noun, connected
+from . import Noun, add_sorting, connected, sorting
 from .runs import STRICT
 
 
 def result_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found: list[ResultLine] = []
-        for file in ladle.runs.results(args.extract):
-            found.append(file)
-            if len(found) >= args.limit:
-                break
+        narrowed = {"search": args.search, "environment": args.env, "format": args.format, **sorting(args)}
+        found = [*islice(ladle.runs.results(args.extract, **narrowed), args.limit)]
     if args.json:
         return print_json(found)
     rows = [
@@ -159,7 +157,11 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     """Register the commands."""
     result = Noun(nouns, common, "result", "Result files.")
     verb = result.verb("list", result_list, "List result files, newest first.", "ladle result list --extract high_users")
-    verb.add_argument("--extract")
+    verb.add_argument("--search", help="words in names of files, and in names and folders of extracts")
+    verb.add_argument("--extract", help="only files of that one")
+    verb.add_argument("--env", help="only those of runs in that environment")
+    verb.add_argument("--format", help="only files of that format")
+    add_sorting(verb, ("id", "name", "extract", "rows", "bytes", "data_date"))
     verb.add_argument("--limit", type=int, default=25, help="how many (default 25)")
     verb = result.verb("show", result_show, "What a run's files hold and where they came from.", "ladle result show 12")
     _which(verb)

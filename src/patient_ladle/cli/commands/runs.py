@@ -7,6 +7,7 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import redirect_stdout
+from itertools import islice
 from typing import Any
 
 from rich.console import Console
@@ -14,10 +15,10 @@ from rich.console import Console
 from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
-from patient_ladle.client.records import Run, RunLine
+from patient_ladle.client.records import Run
 from patient_ladle.words import amount
 
-from . import Noun, connected, listed, not_together, values_given
+from . import Noun, add_sorting, connected, listed, not_together, sorting, values_given
 from .unsaved import add_output_options, add_text_options, output_of, saved_or_asked
 
 
@@ -240,11 +241,8 @@ def run_state(run: Mapping[str, Any]) -> str:
 
 def run_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found: list[RunLine] = []
-        for run in ladle.runs.list(extract=args.extract, state=args.state, schedule=args.schedule):
-            found.append(run)
-            if len(found) >= args.limit:
-                break
+        narrowed = {key: getattr(args, key) for key in ("search", "extract", "state", "schedule", "since", "until")}
+        found = [*islice(ladle.runs.list(environment=args.env, **narrowed, **sorting(args)), args.limit)]
     if args.json:
         return print_json(found)
     rows = [
@@ -387,9 +385,17 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         each.add_argument("--into", metavar="DIR", help="save the files here, proven by checksum; - for standard output")
         each.add_argument("--no-wait", action="store_true", help="do not wait for its end")
         each.add_argument("--strict", action="store_true", help=f"exit status {STRICT} if held, warned, empty or late")
-    verb = run.verb("list", run_list, "List runs, newest first.", "ladle run list --state failed")
-    verb.add_argument("--extract")
-    verb.add_argument("--schedule")
+    verb = run.verb(
+        "list", run_list, "List runs, newest first.",
+        "ladle run list --state failed\n  ladle run list --search network --since 2026-11-01 --sort took --descending",
+    )  # fmt: skip
+    verb.add_argument("--search", help="words in names and folders of extracts; all of them are met")
+    verb.add_argument("--extract", help="only runs of that one, also under an earlier name")
+    verb.add_argument("--schedule", help="only runs that it started")
+    verb.add_argument("--env", help="only those in that environment")
+    verb.add_argument("--since", metavar="TIME", help="queued then or later: 2026-11-24, or 2026-11-24T06:05:00Z")
+    verb.add_argument("--until", metavar="TIME", help="queued before")
+    add_sorting(verb, ("id", "extract", "environment", "state", "data_date", "took", "rows"))
     verb.add_argument(
         "--state",
         help="waiting, queued, running, finished, failed, cancelled, not_run; or held, rejected, released, late, warned,"

@@ -11,8 +11,8 @@ from patient_ladle.cli.output import confirmed, moment, print_facts, print_json,
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, listed, not_together, pairs
-from .runs import STRICT, conclude
+from . import Noun, add_sorting, connected, listed, not_together, pairs, sorting
+from .runs import STRICT, conclude, run_state
 
 
 def _paused(schedule: Mapping[str, Any]) -> str:
@@ -24,17 +24,21 @@ def _paused(schedule: Mapping[str, Any]) -> str:
 
 def schedule_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        found = list(ladle.schedules.list(args.search))
+        found = list(ladle.schedules.list(args.search, environment=args.env, state=args.state, **sorting(args)))
     if args.json:
         return print_json(found)
     rows = [
         (s["name"], " → ".join([s["extract"], *(step["extract"] for step in s["then"])]), s["environment"], s["rule"],
-         s["zone"],
+         s["zone"], run_state(s["last_run"]) if s["last_run"] else "",
          f"paused {_paused(s)}" if s["paused_at"] else moment(s["next_due"][0]["at"]) if s["next_due"] else "never")
         for s in found
     ]  # fmt: skip
-    headings = ("SCHEDULE", "EXTRACT", "ENVIRONMENT", "RULE", "ZONE", "NEXT DUE")
-    return print_table(headings, rows, "nothing matches." if args.search else "there are no schedules yet: ladle schedule add.")
+    headings = ("SCHEDULE", "EXTRACT", "ENVIRONMENT", "RULE", "ZONE", "LAST RUN", "NEXT DUE")
+    return print_table(
+        headings,
+        rows,
+        "nothing matches." if args.search or args.env or args.state else "there are no schedules yet: ladle schedule add.",
+    )
 
 
 def _moments(found: Sequence[Mapping[str, Any]]) -> str:
@@ -243,6 +247,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     schedule = Noun(nouns, common, "schedule", "When extracts run by themselves.")
     verb = schedule.verb("list", schedule_list, "List schedules.", "ladle schedule list --search district")
     verb.add_argument("--search", help="in names, and in names and folders of what they run")
+    verb.add_argument("--env", help="only those in that environment")
+    verb.add_argument(
+        "--state", help="active or paused; or of its last run: waiting, queued, running, finished, failed, cancelled, not_run,"
+        " held, not_delivered, late, warned, empty",
+    )  # fmt: skip
+    add_sorting(verb, ("name", "extract", "environment", "next_due", "last_due"))
     schedule.verb("show", schedule_show, "Show a schedule.", "ladle schedule show users-daily").add_argument("name")
     verb = schedule.verb(
         "add", schedule_add, "Add a schedule: a rule in words, or five crontab fields.",

@@ -143,7 +143,7 @@ class Alerts(RoleView):
         responses=paged("Alert", AlertView),
     )
     def get(self, request: SignedIn) -> Response:
-        return page_of(request, self, services.for_the_eyes_of(request.user), AlertView, "-at")
+        return page_of(request, services.for_the_eyes_of(request.user), AlertView, "-at")
 
 
 class OwnAlerts(RoleView):
@@ -243,7 +243,7 @@ class Sendings(RoleView):
     )
     def get(self, request: SignedIn) -> Response:
         seen = Sending.objects.filter(alert__in=services.for_the_eyes_of(request.user))
-        return page_of(request, self, seen.select_related("alert", "channel"), SendingView)
+        return page_of(request, seen.select_related("alert", "channel"), SendingView)
 
 
 class SendingAgain(RoleView):

@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 
 from django.core.validators import ProhibitNullCharactersValidator
 from drf_spectacular.types import OpenApiTypes
-from drf_spectacular.utils import extend_schema_field
+from drf_spectacular.utils import OpenApiParameter, extend_schema_field
 from rest_framework import serializers
 from rest_framework.exceptions import NotFound
 from rest_framework.negotiation import BaseContentNegotiation
@@ -20,6 +20,8 @@ from rest_framework.views import APIView
 
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.service.common.problems import refused
+
+from .sorting import SortedPages
 
 
 class AlwaysJson(BaseContentNegotiation):
@@ -154,19 +156,35 @@ class Pages(CursorPagination):
 
 def page_of(
     request: Request,
-    view: APIView,
     queryset: Any,
     serializer: type[serializers.BaseSerializer[Any]],
     ordering: str = "-id",
     bring: Callable[[list[Any]], None] | None = None,
+    sorts: Mapping[str, Any] | None = None,
 ) -> Response:
-    """One page as ``{next, previous, results}``; ``bring`` fetches what its rows need, for all of them together."""
+    """One page as ``{next, previous, results}``; ``bring`` fetches what its rows need, for all of them together.
+
+    ``sorts``: by name, what it can be sorted by where the request says ``sort``; never null. Raises BadInput, UnknownName.
+    """
     pages = Pages()
-    pages.ordering = ordering
-    found: list[Any] = pages.paginate_queryset(queryset, request, view=view) or []
+    descending = sorts is not None and flag_in(request, "descending")
+    if sorts and request.query_params.get("sort"):
+        found, links = SortedPages(request, sorts, descending, pages.get_page_size(request)).page(queryset)
+    elif descending:
+        raise BadInput("'descending' was given, and nothing to sort by.", f"Give sort as well: {', '.join(sorts or ())}.")
+    else:
+        pages.ordering = ordering
+        found = pages.paginate_queryset(queryset, request) or []
+        links = {"next": pages.get_next_link(), "previous": pages.get_previous_link()}
     if bring is not None:
         bring(found)
-    return pages.get_paginated_response(serializer(found, many=True).data)
+    return Response({**links, "results": serializer(found, many=True).data})
+
+
+def page_parameters(sorts: Mapping[str, Any]) -> list[OpenApiParameter]:
+    """Of a list that ``page_of`` sorts, for the API's document."""
+    sort = [OpenApiParameter("sort", str, enum=[*sorts]), OpenApiParameter("descending", bool)]
+    return [*sort, OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)]
 
 
 def paged(name: str, serializer: type[serializers.Serializer[Any]]) -> Any:

@@ -95,7 +95,9 @@ class MariaServer(PrivateServer):
     def connect(self, database: str | None = None, **more: Any) -> pymysql.Connection[Any]:
         """A connection as superuser, or as the user given."""
         login: dict[str, Any] = {"user": "root", "password": self.password} | more
-        return pymysql.connect(host="127.0.0.1", port=self.port, database=database, autocommit=True, connect_timeout=2, **login)
+        return pymysql.connect(
+            host="127.0.0.1", port=self.port, database=database, autocommit=True, connect_timeout=10, **login
+        )
 
     def carry_out(self, statements: Sequence[str], database: str | None = None) -> None:
         """Each statement in turn, as superuser."""

@@ -11,6 +11,7 @@ from django.utils.functional import cached_property
 
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE
 from patient_ladle.core.values.parameters import Parameter
+from patient_ladle.service.common import lookups  # noqa: F401  # registers them
 from patient_ladle.service.common.fields import SecretField
 from patient_ladle.service.sources.models import Source
 from patient_ladle.service.sources.reading import engine_of, source_name
@@ -62,11 +63,11 @@ class FormerName(models.Model):
 
 
 def with_heads(extracts: models.QuerySet[Extract], left: Sequence[str] = ()) -> list[Extract]:
-    """The extracts with their newest revisions, in two queries however many there are; ``left``: fields of the revisions that
-    are not read with them."""
+    """The extracts with their newest revisions, in a few queries however many there are; ``left``: fields of the revisions that
+    are not read with them. Many share few sources and authors: each of these is one object."""
     found = list(extracts)
-    newest = Revision.objects.filter(extract__in=[each.pk for each in found], number=models.F("extract__number"))
-    newest = newest.select_related("source", "author").defer(*left)
+    newest = Revision.objects.filter(extract__any=[each.pk for each in found], number=models.F("extract__number"))
+    newest = newest.prefetch_related("source", "author").defer(*left)
     heads = {revision.extract_id: revision for revision in newest}
     for extract in found:
         extract.known_head = heads[extract.pk]

@@ -43,7 +43,7 @@ def below(folder: str) -> Q:
 
 def marks_of(person: Person, extracts: Iterable[Extract]) -> dict[int, Mark]:
     """By the extract's key; none where the person never had it in hand."""
-    found = Mark.objects.filter(person=person, extract__in=[each.pk for each in extracts])
+    found = Mark.objects.filter(person=person, extract__any=[each.pk for each in extracts])
     return {mark.extract_id: mark for mark in found}
 
 

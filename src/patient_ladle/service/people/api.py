@@ -227,7 +227,7 @@ class Tokens(RoleView):
     def get(self, request: SignedIn) -> Response:
         mine = Token.objects.select_related("person")
         found = mine if role_of(request) == "administrator" else mine.filter(person=request.user)
-        return page_of(request, self, found, TokenView)
+        return page_of(request, found, TokenView)
 
     @extend_schema(operation_id="add_token", request=TokenBody, responses={201: TokenView})
     def post(self, request: SignedIn) -> Response:

@@ -45,7 +45,7 @@ class Cluster(PrivateServer):
 
     def answers(self) -> bool:
         try:
-            psycopg.connect(self.url(), connect_timeout=2).close()
+            psycopg.connect(self.url(), connect_timeout=10).close()
         except psycopg.Error:
             return False
         return True

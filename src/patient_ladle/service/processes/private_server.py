@@ -26,7 +26,7 @@ from patient_ladle.service.common.keys import kept_secret
 ELSEWHERE = Path("/var/lib/patient-ladle")
 BEGUN = "being-made"
 """Stands in a server's home while it is being made."""
-START_SECONDS = 60
+START_SECONDS = 300
 STOP_SECONDS = 30
 
 

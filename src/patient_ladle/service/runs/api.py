@@ -2,43 +2,43 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
-from django.db.models import Q
 from django.utils import timezone
-from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.values.parameters import masked
-from patient_ladle.service.common.api import DayField, RoleView, StrictSerializer, body_of, number_in, page_of, paged
+from patient_ladle.service.common.api import (
+    DayField,
+    RoleView,
+    StrictSerializer,
+    body_of,
+    number_in,
+    page_of,
+    page_parameters,
+    paged,
+)
 from patient_ladle.service.common.caller import ForAuthors, sees_all
-from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.ledger import delivering, holding
 from patient_ladle.service.ledger.models import LogLine, Run, Worker
 from patient_ladle.service.ledger.pulses import what_does_not_run
 from patient_ladle.service.ledger.states import (
     DELIVERIES,
-    DELIVERY_FAILED,
     ENDED,
-    FINISHED,
     HELD,
-    LEFT,
-    NOT_DELIVERED,
     REJECTED,
     RELEASED,
     STATES,
-    TO_DELIVER,
-    UNDER_WAY,
 )
 from patient_ladle.service.people.authentication import SignedIn
 
 from . import published, services
 from .dry_run import dry_run
 from .files_api import FileView
+from .listed import RUN_FILTERS, RUN_SORTS, runs_asked_for
 from .night import coming_next
 
 OPEN_STAGES = ("describe", "fetch", "prove", "store")
@@ -231,19 +231,6 @@ _OF_LINES = [
 ]  # fmt: skip
 
 
-MARKS = {
-    "held": Q(held=HELD),
-    "rejected": Q(held=REJECTED),
-    "released": Q(held=RELEASED),
-    "late": Q(late=True),
-    "warned": Q(warned=True),
-    "empty": Q(empty=True),
-    "not_delivered": Q(delivery__in=(TO_DELIVER, UNDER_WAY, DELIVERY_FAILED, LEFT)),
-    "published": Q(published=True, state=FINISHED) & ~Q(held__in=NOT_DELIVERED),
-}
-"""What runs are asked for by beside their state: most of these have finished."""
-
-
 def lines_of_runs() -> Any:
     """Runs with what a line of a list shows of them, and no more: revisions and results are wide."""
     return Run.objects.select_related(*_RELATED).only(*_OF_LINES).prefetch_related("files")
@@ -256,46 +243,16 @@ def one_run(number: int) -> Run:
     return found
 
 
-def _moment(name: str, text: str) -> datetime:
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError:
-        raise BadInput(f"'{name}' was given '{text}', which is not a time.", "Give 2026-11-24T06:05:00Z.") from None
-    return found if found.tzinfo else found.replace(tzinfo=timezone.get_current_timezone())
-
-
 class Runs(RoleView):
     needs = {"POST": "runner"}
 
     @extend_schema(
         operation_id="runs",
-        parameters=[
-            OpenApiParameter("extract", str),
-            OpenApiParameter("schedule", str),
-            OpenApiParameter("backfill", int, description="Only the runs of that backfill, by its number."),
-            OpenApiParameter("state", str, enum=(*STATES, *MARKS)),
-            OpenApiParameter("since", OpenApiTypes.DATETIME),
-            OpenApiParameter("cursor", str),
-            OpenApiParameter("page_size", int),
-        ],
+        parameters=[*RUN_FILTERS, *page_parameters(RUN_SORTS)],
         responses=paged("Run", RunLine),
     )
     def get(self, request: SignedIn) -> Response:
-        found, given = lines_of_runs(), request.query_params
-        if given.get("extract"):
-            named = Q(name=given["extract"]) | Q(former_names__name=given["extract"])
-            found = found.filter(extract__in=list(Extract.objects.filter(named).values_list("pk", flat=True).distinct()))
-        if given.get("schedule"):
-            found = found.filter(due_time__schedule__name=given["schedule"])
-        if given.get("backfill"):
-            found = found.filter(of_backfill=number_in(request, "backfill", 0))
-        if given.get("state"):
-            if given["state"] not in (*STATES, *MARKS):
-                raise unknown_name("state", given["state"], (*STATES, *MARKS))
-            found = found.filter(MARKS.get(given["state"], Q(state=given["state"])))
-        if given.get("since"):
-            found = found.filter(queued_at__gte=_moment("since", given["since"]))
-        return page_of(request, self, found, RunLine)
+        return page_of(request, runs_asked_for(request, lines_of_runs()), RunLine, sorts=RUN_SORTS)
 
     @extend_schema(
         operation_id="start_run",

@@ -116,7 +116,7 @@ class Backfills(RoleView):
         found = Backfill.objects.select_related("schedule", "person")
         if schedule := request.query_params.get("schedule"):
             found = found.filter(schedule__name=schedule)
-        return page_of(request, self, found, BackfillLine, bring=_bring_counts)
+        return page_of(request, found, BackfillLine, bring=_bring_counts)
 
 
 class OneBackfill(RoleView):

@@ -30,7 +30,7 @@ from patient_ladle.core.files.formats import checked_options, get_format
 from patient_ladle.core.runs.engine import DESCRIPTOR
 from patient_ladle.service.children.file_preview import StoredAt, preview_of
 from patient_ladle.service.children.judging import judged_within
-from patient_ladle.service.common.api import RoleView, number_in, page_of, paged
+from patient_ladle.service.common.api import RoleView, number_in, page_of, page_parameters, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
@@ -40,6 +40,7 @@ from patient_ladle.service.ledger.stores import store
 from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.words import spaced
 
+from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for
 from .published import held_hint, held_words, latest, refuse_held
 
 log = logging.getLogger("ladle.results")
@@ -338,7 +339,7 @@ class _Part:
 class Results(RoleView):
     @extend_schema(
         operation_id="results",
-        parameters=[OpenApiParameter("extract", str), OpenApiParameter("cursor", str), OpenApiParameter("page_size", int)],
+        parameters=[*RESULT_FILTERS, *page_parameters(RESULT_SORTS)],
         responses=paged("Result", ResultLine),
     )
     def get(self, request: SignedIn) -> Response:
@@ -347,6 +348,4 @@ class Results(RoleView):
         )
         if not sees_all():
             found = found.exclude(run__held__in=NOT_DELIVERED)
-        if request.query_params.get("extract"):
-            found = found.filter(run__extract__name=request.query_params["extract"])
-        return page_of(request, self, found, ResultLine)
+        return page_of(request, results_asked_for(request, found), ResultLine, sorts=RESULT_SORTS)

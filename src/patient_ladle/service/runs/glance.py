@@ -12,7 +12,7 @@ from datetime import datetime
 
 from django.db.models import OuterRef, Subquery
 
-from patient_ladle.core.errors import BadInput, nearest
+from patient_ladle.core.errors import BadInput, general_words, nearest
 from patient_ladle.service.extracts.models import Extract, Mark
 from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.ledger.states import DELIVERY_FAILED, FAILED, HELD, NOT_RUN, STATES
@@ -22,6 +22,31 @@ from .night import Need, need_of
 
 SEARCHED = (*STATES, "held", "not_delivered", "late", "warned", "empty", "never", "paused", "unscheduled")
 """What ``state:`` may be searched for: of the last run, or of the extract's schedules."""
+
+
+def trouble_of(run: Run | None) -> Need | None:
+    """What of a run a person should look at; None where nothing is wrong with it, or there is none."""
+    if run is None:
+        return None
+    wrong = run.state in (FAILED, NOT_RUN) or run.delivery == DELIVERY_FAILED or run.held == HELD or run.late
+    return need_of(run) if wrong else None
+
+
+def trouble_in_words(run: Run | None, whole: bool) -> str:
+    """Its cause, in general words for those who may not see the ``whole``; empty: nothing is wrong."""
+    need = trouble_of(run)
+    if need is None:
+        return ""
+    if need.code and not whole:
+        return str(general_words(need.code, {"message": need.cause, "hint": need.hint})["message"])
+    return need.cause
+
+
+OF_A_GLANCE = (
+    "extract", "environment", "state", "held", "delivery", "late", "warned", "empty", "rows", "queued_at", "ended_at", "due_at",
+    "finish_by", "error", "delivery_error", "findings",
+)  # fmt: skip
+"""What of a run a glance and its trouble need: other columns are wide."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,11 +63,7 @@ class Glance:
     @property
     def need(self) -> Need | None:
         """What a person should look at; None where nothing is wrong with the last run."""
-        run = self.last_run
-        if run is None:
-            return None
-        wrong = run.state in (FAILED, NOT_RUN) or run.delivery == DELIVERY_FAILED or run.held == HELD or run.late
-        return need_of(run) if wrong else None
+        return trouble_of(self.last_run)
 
     def is_in(self, state: str) -> bool:
         """Whether that holds of it; ``state`` is one of SEARCHED."""
@@ -94,16 +115,16 @@ def in_states(found: Sequence[Glance], states: Collection[str]) -> list[Glance]:
 def _last_runs(keys: Collection[int]) -> dict[int, Run]:
     """By extract."""
     newest = Run.objects.filter(extract=OuterRef("pk")).order_by("-pk").values("pk")[:1]
-    ids = Extract.objects.filter(pk__in=keys).annotate(newest=Subquery(newest)).values_list("newest", flat=True)
-    found = Run.objects.filter(pk__in=[each for each in ids if each]).select_related("environment", "due_time")
+    ids = Extract.objects.filter(pk__any=list(keys)).annotate(newest=Subquery(newest)).values_list("newest", flat=True)
+    found = Run.objects.filter(pk__any=[each for each in ids if each]).prefetch_related("environment").only(*OF_A_GLANCE)
     return {run.extract_id: run for run in found}
 
 
 def _schedules(keys: Collection[int]) -> dict[int, list[tuple[datetime | None, bool]]]:
     """By extract, of each schedule that runs it: when it is due next, and whether it is paused."""
     there = Schedule.objects.filter(removed_at=None)
-    first = there.filter(extract__in=keys).values_list("extract_id", "pk", "next_due_at", "paused_at")
-    steps = SequenceStep.objects.filter(schedule__removed_at=None, extract__in=keys)
+    first = there.filter(extract__any=list(keys)).values_list("extract_id", "pk", "next_due_at", "paused_at")
+    steps = SequenceStep.objects.filter(schedule__removed_at=None, extract__any=list(keys))
     later = steps.values_list("extract_id", "schedule_id", "schedule__next_due_at", "schedule__paused_at")
     found: dict[int, dict[int, tuple[datetime | None, bool]]] = defaultdict(dict)
     for extract, schedule, due, paused in (*first, *later):

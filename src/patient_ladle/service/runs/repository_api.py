@@ -8,7 +8,6 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.errors import general_words
 from patient_ladle.core.values.search import read_search
 from patient_ladle.service.common.api import flag_in
 from patient_ladle.service.common.caller import sees_all
@@ -18,7 +17,7 @@ from patient_ladle.service.extracts.searching import below, marks_of, searched
 from patient_ladle.service.ledger.states import DELIVERIES, HELD, REJECTED, RELEASED, STATES
 from patient_ladle.service.people.authentication import SignedIn
 
-from .glance import SEARCHED, Glance, glances, in_states
+from .glance import SEARCHED, Glance, glances, in_states, trouble_in_words
 
 FIELDS = ("tag", "source", "owner", "folder", "state")
 UNREAD = ("statement", "parameters", "formats", "file_name", "output", "guards", "deliver_into", "change_note")
@@ -39,6 +38,9 @@ class LastRunView(serializers.Serializer[Any]):
     rows = serializers.IntegerField(allow_null=True)
     queued_at = serializers.DateTimeField()
     ended_at = serializers.DateTimeField(allow_null=True)
+
+
+_in_words = serializers.DateTimeField(allow_null=True).to_representation
 
 
 class ExtractLine(serializers.Serializer[Any]):
@@ -62,12 +64,30 @@ class ExtractLine(serializers.Serializer[Any]):
     )
 
     def get_problem(self, glance: Glance) -> str:
-        need = glance.need
-        if need is None:
-            return ""
-        if need.code and not sees_all():
-            return str(general_words(need.code, {"message": need.cause, "hint": need.hint})["message"])
-        return need.cause
+        return trouble_in_words(glance.last_run, sees_all())
+
+    def to_representation(self, instance: Glance) -> dict[str, Any]:
+        """What the fields say, without asking each of them: thousands of lines are one answer."""
+        extract, mark, run = instance.extract, instance.mark, instance.last_run
+        head = extract.head
+        return {
+            "name": extract.name,
+            "folder": extract.folder,
+            "owner": extract.owner.name,
+            "number": extract.number,
+            "archived_at": _in_words(extract.archived_at),
+            "source": head.source_name,
+            "notes": head.notes,
+            "saved_at": _in_words(head.saved_at),
+            "tags": extract.tags,
+            "last_run": self.fields["last_run"].to_representation(run) if run else None,
+            "problem": self.get_problem(instance),
+            "next_due_at": _in_words(instance.next_due_at),
+            "schedules": instance.schedules,
+            "paused": instance.paused,
+            "favourite": mark.favourite if mark else False,
+            "opened_at": _in_words(mark.opened_at) if mark else None,
+        }
 
 
 class Repository(api.Extracts):
@@ -90,7 +110,7 @@ class Repository(api.Extracts):
     def get(self, request: SignedIn) -> Response:
         given = request.query_params
         search = read_search(given.get("search", ""), FIELDS)
-        found = Extract.objects.select_related("owner").filter(
+        found = Extract.objects.prefetch_related("owner").filter(
             archived_at__isnull=not flag_in(request, "archived"), in_repository=True
         )
         if given.get("folder"):

@@ -1,7 +1,8 @@
-"""What a schedule has run and will run, over HTTP: a month at a glance, and a run of it now."""
+"""What schedules have run and will run, over HTTP: the list of them, a month of one at a glance, and a run of it now."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from typing import Any
 
 from django.utils import timezone
@@ -11,13 +12,53 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.core.values.calendars.clock import check_zone
-from patient_ladle.service.common.api import RoleView, day_in
+from patient_ladle.service.common.api import RoleView, day_in, page_of, page_parameters, paged
+from patient_ladle.service.common.caller import sees_all
+from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.people.authentication import SignedIn
-from patient_ladle.service.schedules.api import DueTimeView
-from patient_ladle.service.schedules.services import schedule_named
+from patient_ladle.service.schedules import api as schedules_api
+from patient_ladle.service.schedules.api import DueTimeView, ScheduleView
+from patient_ladle.service.schedules.services import bring_related, schedule_named
 
+from .glance import trouble_in_words, trouble_of
+from .listed import SCHEDULE_FILTERS, SCHEDULE_SORTS, schedules_asked_for
 from .recording import run_now
+from .repository_api import LastRunView
 from .schedule_month import month_of
+
+
+class ScheduleLine(ScheduleView):
+    last_due_at = serializers.DateTimeField(allow_null=True, help_text="Its latest due time that ran; null: none yet.")
+    last_run = LastRunView(
+        allow_null=True, help_text="Of that due time's runs the one that is not well, else the last of its sequence."
+    )
+    problem = serializers.SerializerMethodField(help_text="What is wrong with that run, in words; empty: nothing.")
+
+    def get_problem(self, schedule: Any) -> str:
+        return trouble_in_words(schedule.last_run, sees_all())
+
+
+def _bring(schedules: list[Any]) -> None:
+    """What a line shows, in a few queries for all of them."""
+    bring_related(schedules)
+    runs: dict[int, dict[int, Run]] = defaultdict(dict)
+    wanted = {schedule.last_due for schedule in schedules if schedule.last_due}
+    for run in Run.objects.filter(due_time__in=wanted).select_related("environment").order_by("step", "turn"):
+        assert run.due_time_id is not None
+        runs[run.due_time_id][run.step] = run
+    for schedule in schedules:
+        steps = [*runs.get(schedule.last_due, {}).values()]
+        schedule.last_run = next(filter(trouble_of, steps), steps[-1] if steps else None)
+
+
+class ScheduleList(schedules_api.Schedules):
+    @extend_schema(
+        operation_id="schedules",
+        parameters=[*SCHEDULE_FILTERS, *page_parameters(SCHEDULE_SORTS)],
+        responses=paged("ScheduleLine", ScheduleLine),
+    )
+    def get(self, request: SignedIn) -> Response:
+        return page_of(request, schedules_asked_for(request), ScheduleLine, "name", _bring, SCHEDULE_SORTS)
 
 
 class DayView(serializers.Serializer[Any]):

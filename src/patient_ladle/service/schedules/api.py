@@ -204,19 +204,6 @@ class CalendarBody(StrictSerializer):
 class Schedules(RoleView):
     needs = {"POST": "author"}
 
-    @extend_schema(
-        operation_id="schedules",
-        parameters=[
-            OpenApiParameter("search", str, description="In names, and in names and folders of what they run."),
-            OpenApiParameter("cursor", str),
-            OpenApiParameter("page_size", int),
-        ],
-        responses=paged("Schedule", ScheduleView),
-    )
-    def get(self, request: SignedIn) -> Response:
-        found = services.schedules_with(request.query_params.get("search", ""))
-        return page_of(request, self, found, ScheduleView, "name", services.bring_related)
-
     @extend_schema(operation_id="add_schedule", request=ScheduleBody, responses={201: ScheduleView})
     def post(self, request: SignedIn) -> Response:
         return Response(ScheduleView(services.add_schedule(request.user, **body_of(request, ScheduleBody))).data, status=201)
@@ -344,4 +331,4 @@ class ScheduleDueTimes(RoleView):
     )
     def get(self, request: SignedIn, name: str) -> Response:
         found = services.schedule_named(name).due_times.prefetch_related("runs")
-        return page_of(request, self, found, DueTimeView)
+        return page_of(request, found, DueTimeView)
