@@ -61,9 +61,9 @@ class Keys:
 
     def to(self, words: str) -> None:
         """Tab until what is called that, or ends so where that is an ending, is reached."""
-        name = "e => e === document.body ? '' : (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()"
+        name = "e => e === document.body ? '' : e.ariaLabel || e.labels?.[0]?.innerText || e.innerText || ''"
         for _ in range(120):
-            found = str(self.page.evaluate(f"({name})(document.activeElement)"))
+            found = str(self.page.evaluate(f"({name})(document.activeElement)")).strip()
             if found == words or (words.startswith(".") and found.endswith(words)):
                 return
             self.press("Tab")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from .conftest import expect, foresee, let_in
@@ -84,6 +86,27 @@ def test_every_page_is_there_for_everybody_at_every_width(page, looked_into, add
     if wrong := faults(page, rules=COLOURS):
         found["dark"] = wrong
     assert not found, "\n".join(f"{where}: {wrong}" for where, wrongs in found.items() for wrong in wrongs)
+
+
+CHANGES = re.compile(
+    r"^(Add|New|Edit|Remove|Pause|Resume|Run|Drain|Check|Refresh|Rename|Copy |Archive|Restore|Release|Reject|Publish|Test|Save)\b"
+)
+"""How buttons and links begin that change something."""
+
+
+def test_a_reader_is_offered_nothing_that_is_refused(page, looked_into):
+    """And no page asks the service for what it does not show: the browser would say so."""
+    let_in(page, "reader")
+    offered = {}
+    for address in PAGES[:-1]:
+        page.goto(address)
+        expect(page.get_by_role("heading").first).to_be_visible()
+        page.wait_for_load_state("networkidle")
+        words = page.evaluate(
+            "() => [...document.querySelectorAll('main button, main a')].map(e => (e.ariaLabel || e.innerText || '').trim())"
+        )
+        offered[address] = [each for each in words if CHANGES.match(each)]
+    assert {address: words for address, words in offered.items() if words} == {}
 
 
 @pytest.mark.parametrize("mode", ["light", "dark"])

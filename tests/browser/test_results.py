@@ -70,7 +70,7 @@ def test_result_files_are_found_looked_into_and_taken(page, plain):
     page.context.grant_permissions(["clipboard-read", "clipboard-write"])
     sign_in(page, "reader")
     page.get_by_role("link", name="Result files").click()
-    page.get_by_label("Name of an extract").fill("plain_output")
+    page.get_by_label("Search").fill("plain_output")
     page.get_by_role("button", name=re.compile(r"^plain_output.*\.xlsx")).click()
     rows = page.get_by_role("table", name="Preview plain_output")
     expect(rows).to_contain_text("Alder Moor")

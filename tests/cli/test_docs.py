@@ -63,14 +63,18 @@ def demo(home):
         "LADLE_DEMO_DATE": "2026-11-24",
         "LADLE_TIME_ZONE": "Europe/London",
     }
-    process = subprocess.Popen(
-        [*LADLE, "service", "start", "--demo"], env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
-    )
+    with open(home / "demo.log", "w") as log:
+        process = subprocess.Popen(
+            [*LADLE, "service", "start", "--demo"], env=environment, stdout=subprocess.PIPE, stderr=log, text=True
+        )
     said = []
     for line in process.stdout:
         said.append(line)
         if line.startswith("demo sources: "):
             break
+    else:
+        process.stdout.close()
+        raise AssertionError(f"it ended with {process.wait()}: {(home / 'demo.log').read_text()}")
     assert f"ready: http://127.0.0.1:{port}\n" in said
     environment |= {
         "LADLE_URL": f"http://127.0.0.1:{port}",

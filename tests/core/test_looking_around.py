@@ -25,6 +25,7 @@ from patient_ladle.core.statements.catalogue import (
     CatalogueBuilder,
     TableColumn,
     find_table,
+    full_name_of,
     references_to,
     search,
     without_schema,
@@ -36,6 +37,7 @@ from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.languages.sqlite import SQLITE
 from patient_ladle.core.statements.lexing import scan
 from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names
+from patient_ladle.core.statements.text_diagnostics import of_names
 from patient_ladle.core.statements.views import Filter
 
 
@@ -96,6 +98,12 @@ def test_the_default_schema_stays_unsaid_and_names_are_found(catalogue):
     assert [(t["schema"], t["name"]) for t in catalogue] == [("", "districts"), ("", "readings"), ("old", "readings")]
     assert find_table(catalogue, "readings")["rows_about"] == 500
     assert find_table(catalogue, "OLD.readings")["schema"] == "old"
+    for written in ("public.readings", "Public.READINGS"):  # both ways of writing it are right
+        assert find_table(catalogue, written)["rows_about"] == 500
+    assert [full_name_of(table) for table in catalogue] == ["public.districts", "public.readings", "old.readings"]
+    assert of_names("select * from public.readings, old.readings, districts", POSTGRESQL, catalogue, []) == []
+    [missing] = of_names("select * from private.readings", POSTGRESQL, catalogue, [])
+    assert "write readings or old.readings" in missing.hint
     with pytest.raises(LadleError, match="there is no table 'raedings'") as missing:
         find_table(catalogue, "raedings")
     assert "Did you mean 'readings'?" in missing.value.hint

@@ -256,12 +256,13 @@ def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
     assert (codes[:5], codes[-1]) == (["not_signed_in"] * 5, "slow_down")
     with httpx.Client(base_url=service.url, timeout=PATIENCE) as browser:
         right = {"name": "runner", "password": PASSWORD}
-        assert browser.post("/api/v1/sign-in", json=right).status_code == 403
+        assert "X-CSRFToken" in problem(browser.post("/api/v1/sign-in", json=right), 403, "not_allowed")["hint"]
         browser.get("/")
         token = {"X-CSRFToken": browser.cookies["csrftoken"]}
         assert browser.post("/api/v1/sign-in", json=right, headers=token).status_code == 200
         assert browser.get("/api/v1/me").json() == {"name": "runner", "role": "runner"}
-        problem(browser.post("/api/v1/runs", json={"extract": "samples"}), 403, "not_allowed")
+        refused = problem(browser.post("/api/v1/runs", json={"extract": "samples"}), 403, "not_allowed")
+        assert "X-CSRFToken" in refused["hint"], "no wider role helps"
         token = {"X-CSRFToken": browser.cookies["csrftoken"]}
         assert browser.post("/api/v1/runs", json={"extract": "samples"}, headers=token).status_code == 201
 

@@ -3408,7 +3408,7 @@ export interface components {
             filters?: components["schemas"]["FilterBody"][];
             /** @description Name of the column to sort by. */
             sort?: string;
-            /** @description The largest first. */
+            /** @description The greatest first; only with sort. */
             descending?: boolean;
             /** @description Column whose values are counted. */
             column?: string;
@@ -4580,6 +4580,8 @@ export interface components {
             name: string;
             /** @description Name of the schema; empty: the engine has none. */
             schema: string;
+            /** @description With its schema, also where that need not be said. */
+            full_name: string;
             /** @description Which kind it is of. */
             kind: string;
             /** @description What the database says about it. */
@@ -12473,6 +12475,7 @@ export interface operations {
                 page_size?: number;
                 /** @description Words in names of files, and in names and folders of extracts; all are met. */
                 search?: string;
+                /** @description What the list is sorted by; equal ones by their numbers. Not given: as it comes. */
                 sort?: "bytes" | "data_date" | "extract" | "id" | "name" | "rows";
             };
             header?: never;
@@ -12637,6 +12640,7 @@ export interface operations {
                 search?: string;
                 /** @description Queued then or later. */
                 since?: string;
+                /** @description What the list is sorted by; equal ones by their numbers. Not given: as it comes. */
                 sort?: "data_date" | "environment" | "extract" | "id" | "rows" | "state" | "took";
                 /** @description Only those in this state. */
                 state?: "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not_delivered" | "not_run" | "published" | "queued" | "rejected" | "released" | "running" | "waiting" | "warned";
@@ -14221,6 +14225,7 @@ export interface operations {
                 page_size?: number;
                 /** @description In names, and in names and folders of what they run. */
                 search?: string;
+                /** @description What the list is sorted by; equal ones by their numbers. Not given: as it comes. */
                 sort?: "environment" | "extract" | "last_due" | "name" | "next_due";
                 /** @description Of itself, or of a run of its latest due time that ran. */
                 state?: "active" | "cancelled" | "empty" | "failed" | "finished" | "held" | "late" | "not_delivered" | "not_run" | "paused" | "queued" | "running" | "waiting" | "warned";

@@ -1065,6 +1065,7 @@ class TableLine(TypedDict):
 class Table(TypedDict):
     name: str
     schema: str
+    full_name: str
     kind: str
     comment: str
     rows_about: int | None

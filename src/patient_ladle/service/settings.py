@@ -55,6 +55,7 @@ TRUSTED_PROXIES = _listed("LADLE_TRUSTED_PROXIES")
 """Addresses of proxies whose word on a caller's address and on HTTPS is taken."""
 _BY_HTTPS = PUBLIC_URL.startswith("https://")
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = _BY_HTTPS
+CSRF_FAILURE_VIEW = "patient_ladle.service.console.views.refused_as_forged"
 CSRF_TRUSTED_ORIGINS = [PUBLIC_URL] if _BY_HTTPS else []
 WEBHOOK_HOSTS = _listed("LADLE_WEBHOOK_HOSTS")
 WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")

@@ -10,6 +10,7 @@ import { ProblemNote } from "../../components/ProblemNote";
 import { arrowed, askedFor, sortedByClick } from "../../lib/sorting";
 import { useAddress } from "../../lib/useAddress";
 import { count, moment, size } from "../../lib/words";
+import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "./FilePreview";
 import "../runs/runs.css";
 
@@ -18,6 +19,7 @@ export function ResultsPage() {
   const [at, set] = useAddress({ search: "", extract: "", environment: "", format: "", sort: "" });
   const [looked, setLooked] = useState<Looked | null>(null);
   const { message } = App.useApp();
+  const { may } = useMe();
   const { items: files, ...pages } = usePages(
     ["results", at],
     (cursor) =>
@@ -165,7 +167,7 @@ export function ResultsPage() {
           ) : (
             <div className="hollow">
               <p>{narrowed ? "No result file is like that." : "No result files yet."}</p>
-              {!narrowed && <Link to="/extracts">Choose an extract and run it</Link>}
+              {!narrowed && may("runner") && <Link to="/extracts">Choose an extract and run it</Link>}
             </div>
           ),
         }}

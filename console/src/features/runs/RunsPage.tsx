@@ -9,6 +9,7 @@ import { stateClass, stateWord } from "../../components/StateMark";
 import { useAddress } from "../../lib/useAddress";
 import { askedFor } from "../../lib/sorting";
 import { beginOf, moment, titled } from "../../lib/words";
+import { useMe } from "../session/useMe";
 import { RunsTable } from "./RunsTable";
 import { useRuns } from "./useRuns";
 import "./runs.css";
@@ -19,6 +20,7 @@ const CHOICES = [...order, ...MARKS].map((value) => ({ value, label: titled(valu
 const USUAL = { search: "", state: "", environment: "", schedule: "", from: "", to: "", backfill: "", sort: "" };
 
 export function RunsPage() {
+  const { may } = useMe();
   const [at, set] = useAddress(USUAL);
   const backfill = Number(at.backfill) || undefined;
   const {
@@ -51,11 +53,13 @@ export function RunsPage() {
           {status.data?.next_due_at ? `Next: ${status.data.next_schedule}, ${moment(status.data.next_due_at)}` : ""}
         </p>
         <div className="grow" />
-        <Link to="/extracts">
-          <Button type="primary" tabIndex={-1}>
-            Run an extract
-          </Button>
-        </Link>
+        {may("runner") && (
+          <Link to="/extracts">
+            <Button type="primary" tabIndex={-1}>
+              Run an extract
+            </Button>
+          </Link>
+        )}
       </header>
       <div className="counts" role="group" aria-label="Runs of the last day, by state">
         {order.map((state) => (
@@ -112,7 +116,7 @@ export function RunsPage() {
           ) : (
             <>
               <p>Nothing has run yet.</p>
-              <Link to="/extracts">Choose an extract and run it</Link>
+              {may("runner") && <Link to="/extracts">Choose an extract and run it</Link>}
             </>
           )
         }

@@ -15,6 +15,7 @@ export function WorkersPage() {
     queryKey: ["workers"],
     queryFn: () => must(api.GET("/api/v1/workers")),
     refetchInterval: 5_000,
+    enabled: may("author"),
   });
   const drain = useMutation({
     mutationFn: ({ id, draining }: WorkerRecord) =>
@@ -65,6 +66,13 @@ export function WorkersPage() {
       ),
     },
   ];
+  if (!may("author"))
+    return (
+      <div className="page">
+        <h1>Workers</h1>
+        <p>Workers are shown to authors, and looked after by administrators.</p>
+      </div>
+    );
   return (
     <div className="page">
       <header className="head">

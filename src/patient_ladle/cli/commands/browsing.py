@@ -72,7 +72,8 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
 
 def _print_table(table: Mapping[str, Any]) -> None:
     about = f"about {table['rows_about']:,}" if table["rows_about"] is not None else ""
-    print_facts([(table["kind"], table["name"]), ("comment", table["comment"]), ("rows", about)])
+    written = f"{table['name']}, or {table['full_name']}" if table["full_name"] != table["name"] else table["name"]
+    print_facts([(table["kind"], written), ("comment", table["comment"]), ("rows", about)])
     rows = [
         (
             c["name"],

@@ -87,9 +87,11 @@ class CatalogueBuilder:
 
 
 def without_schema(catalogue: Iterable[dict[str, Any]], schema: str) -> list[dict[str, Any]]:
-    """The catalogue with that schema left unsaid and first: its tables need no prefix, in no environment."""
+    """The catalogue with that schema left unsaid and first: its tables need no prefix, in no environment. They may be written
+    with it all the same: ``unsaid_schema`` keeps it."""
     made = list(catalogue)
     for table in made:
+        table["unsaid_schema"] = schema if table["schema"] == schema else ""
         for place in (table, *table["foreign_keys"]):
             place["schema"] = "" if place["schema"] == schema else place["schema"]
     return sorted(made, key=lambda table: (table["schema"], table["name"]))
@@ -100,10 +102,17 @@ def names_of(table: Mapping[str, Any]) -> str:
     return f"{table['schema']}.{table['name']}" if table["schema"] else str(table["name"])
 
 
+def full_name_of(table: Mapping[str, Any]) -> str:
+    """``schema.table``, also where the schema need not be said; a catalogue of an earlier release does not know it then."""
+    unsaid = table.get("unsaid_schema")
+    return f"{unsaid}.{table['name']}" if unsaid else names_of(table)
+
+
 def find_table(catalogue: Sequence[Mapping[str, Any]], name: str) -> Mapping[str, Any]:
     """The table that ``name`` means: in full, or alone where only one schema has it. Raises UnknownName."""
-    exact = [table for table in catalogue if names_of(table) == name]
-    loose = [table for table in catalogue if table["name"].lower() == name.lower() or names_of(table).lower() == name.lower()]
+    ways = [(table, (names_of(table), full_name_of(table))) for table in catalogue]
+    exact = [table for table, names in ways if name in names]
+    loose = [table for table, names in ways if name.lower() in map(str.lower, (table["name"], *names))]
     found = exact or loose
     if len(found) == 1:
         return found[0]

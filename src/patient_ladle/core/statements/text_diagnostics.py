@@ -16,7 +16,7 @@ from typing import Any
 
 from ..errors import LadleError, StatementRefused, nearest
 from ..values.parameters import BUILT_IN, Parameter, bound_names
-from .catalogue import names_of
+from .catalogue import full_name_of, names_of
 from .diagnostics import Diagnostic, OtherCatalogue, Table, diagnostic_at, of_refusal, of_undeclared, of_unused
 from .dialects import Dialect
 from .parts import Part, place
@@ -39,7 +39,7 @@ _PARAMETER_CLASSES = {kind: _CLASSES[kind] for kind in ("integer", "decimal", "t
 def find_tables(catalogue: Sequence[Table], name: str) -> list[Table]:
     """Tables that a name as written may mean: in full, or by its last part."""
     wanted, last = name.lower(), name.rpartition(".")[2].lower()
-    exact = [table for table in catalogue if names_of(table).lower() == wanted]
+    exact = [table for table in catalogue if wanted in (names_of(table).lower(), full_name_of(table).lower())]
     return exact or ([] if "." in name else [table for table in catalogue if table["name"].lower() == last])
 
 

@@ -102,6 +102,14 @@ def refused(detail: Any, given: Any = None) -> BadInput:
     return BadInput(in_words(detail, given), "Correct the fields named.", **({"field": field} if field else {}))
 
 
+def forged() -> NotAllowed:
+    """Of a change by a browser that does not prove that a page of ours asked for it."""
+    return NotAllowed(
+        "this call has no token that tells it from a forged one.",
+        "Load the page anew. In a program: send the cookie csrftoken in the header X-CSRFToken as well, or a bearer token.",
+    )
+
+
 def as_own(error: Exception) -> LadleError:  # noqa: C901 - one case an exception
     """The one map from the frameworks' exceptions to our errors."""
     match error:
@@ -115,6 +123,8 @@ def as_own(error: Exception) -> LadleError:  # noqa: C901 - one case an exceptio
             return BadInput("the body is not JSON.", "Send it with Content-Type: application/json.")
         case exceptions.NotAuthenticated() | exceptions.AuthenticationFailed():
             return NotSignedIn("this needs a sign-in.", "Sign in, or send a bearer token.")
+        case exceptions.PermissionDenied() if str(error).startswith("CSRF Failed"):
+            return forged()
         case exceptions.PermissionDenied() | PermissionDenied():
             return NotAllowed(str(error) or "this is not allowed.", "Ask an administrator for a wider role.")
         case exceptions.MethodNotAllowed():

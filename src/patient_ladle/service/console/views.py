@@ -11,8 +11,8 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.cache import never_cache
 from whitenoise.middleware import WhiteNoiseMiddleware
 
-from patient_ladle.core.errors import NotFound
-from patient_ladle.service.common.problems import problem_body
+from patient_ladle.core.errors import LadleError, NotFound
+from patient_ladle.service.common.problems import forged, problem_body
 
 BUILD = Path(__file__).parent / "build"
 NONCE, SESSION = "__CSP_NONCE__", "__SESSION__"
@@ -65,5 +65,14 @@ def index(request: Any, status: int = 200) -> HttpResponse:
 def no_such_address(request: HttpRequest) -> HttpResponse:
     """A problem, not a page, for an API address that is not there."""
     error = NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
+    return _problem(request, error)
+
+
+def refused_as_forged(request: HttpRequest, reason: str = "") -> HttpResponse:
+    """A problem, not a page, where the token against forged calls is missing; ``reason``: the framework's words."""
+    return _problem(request, forged())
+
+
+def _problem(request: HttpRequest, error: LadleError) -> HttpResponse:
     status, body = problem_body(error, getattr(request, "request_id", ""))
     return JsonResponse(body, status=status, content_type="application/problem+json")

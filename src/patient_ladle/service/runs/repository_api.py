@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -40,7 +41,11 @@ class LastRunView(serializers.Serializer[Any]):
     ended_at = serializers.DateTimeField(allow_null=True)
 
 
-_in_words = serializers.DateTimeField(allow_null=True).to_representation
+_MOMENTS = serializers.DateTimeField()
+
+
+def _in_words(at: datetime | None) -> str | None:
+    return _MOMENTS.to_representation(at) if at else None
 
 
 class ExtractLine(serializers.Serializer[Any]):

@@ -13,7 +13,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
-from patient_ladle.core.statements.catalogue import find_table, names_of, references_to, search
+from patient_ladle.core.statements.catalogue import find_table, full_name_of, names_of, references_to, search
 from patient_ladle.core.statements.views import PERIODS, TESTS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
@@ -64,6 +64,7 @@ class ReferenceView(serializers.Serializer[Any]):
 class TableView(serializers.Serializer[Any]):
     name = serializers.CharField()
     schema = serializers.CharField()
+    full_name = serializers.CharField(help_text="With its schema, also where that need not be said.")
     kind = serializers.CharField()
     comment = serializers.CharField()
     rows_about = serializers.IntegerField(allow_null=True)
@@ -210,7 +211,8 @@ class OneTable(RoleView):
     def get(self, request: SignedIn, name: str, table: str) -> Response:
         catalogue = interactive.catalogue_of(_address(request, name))
         found = find_table(catalogue, table)
-        return Response(TableView({**found, "name": names_of(found), "referenced_by": references_to(catalogue, found)}).data)
+        names = {"name": names_of(found), "full_name": full_name_of(found)}
+        return Response(TableView({**found, **names, "referenced_by": references_to(catalogue, found)}).data)
 
 
 class CatalogueSearch(RoleView):
