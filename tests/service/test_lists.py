@@ -220,3 +220,25 @@ def test_the_long_list_of_extracts_says_what_its_fields_say(many, repository):
     assert [line.last_run is None for line in lines] == [True, False]
     by_fields = [serializers.Serializer.to_representation(ExtractLine(), line) for line in lines]
     assert [list(line.items()) for line in ExtractLine(lines, many=True).data] == [list(line.items()) for line in by_fields]
+
+
+def test_what_a_million_runs_are_sorted_by_is_found_by_an_index(many):
+    from django.db import connection
+
+    from patient_ladle.service.common.sorting import KEY
+    from patient_ladle.service.runs.listed import RUN_SORTS
+
+    with connection.cursor() as cursor:
+        cursor.execute("set enable_seqscan = off")
+        cursor.execute("set enable_sort = off")
+        try:
+            plans = {
+                by: many.annotate(**{KEY: RUN_SORTS[by]}).order_by(f"-{KEY}", "-pk")[:51].explain()
+                for by in ("id", "data_date", "rows", "took")
+            }
+        finally:
+            cursor.execute("reset enable_seqscan")
+            cursor.execute("reset enable_sort")
+    found = {by: plan.split("using ")[1].split(" on ")[0] for by, plan in plans.items()}
+    assert found == {"id": "runs_run_pkey", "data_date": "runs_by_data_date", "rows": "runs_by_rows", "took": "runs_by_length"}
+    assert not any("Sort" in plan for plan in plans.values())

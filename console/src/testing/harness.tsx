@@ -37,7 +37,7 @@ async function fetched(request: Request): Promise<Response> {
 
 /** To be called once by a test file. */
 export function standIn() {
-  configure({ asyncUtilTimeout: 60_000 }); // a slow day is no fault
+  configure({ asyncUtilTimeout: 150_000 }); // a slow day is no fault
   beforeAll(() => {
     Object.defineProperty(window, "matchMedia", {
       value: () => ({

@@ -4,6 +4,7 @@ import { App, AutoComplete, Button, Form, Select } from "antd";
 import { Link } from "react-router";
 import { api, must, type ExtractLine } from "../../api/client";
 import { FormDialog } from "../../components/FormDialog";
+import { Chosen, Done } from "../../components/Chosen";
 import { ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -92,14 +93,7 @@ export function Several({
     });
   return (
     <>
-      {done && (
-        <p className="said-line" role="status">
-          <span>{done.words}</span>
-          <Button size="small" onClick={() => file.mutate({ extracts: done.before, words: "" })}>
-            Undo
-          </Button>
-        </p>
-      )}
+      {done && <Done words={done.words} onUndo={() => file.mutate({ extracts: done.before, words: "" })} />}
       {started && (
         <p className="said-line" role="status">
           <span>
@@ -118,32 +112,26 @@ export function Several({
         </p>
       )}
       <ProblemNote error={file.error ?? run.error} />
-      {chosen.length > 0 && (
-        <div className="filters several" role="group" aria-label="With those chosen">
-          <span aria-live="polite">{several(names)} chosen</span>
-          {may("author") && (
-            <>
-              <Button size="small" onClick={() => setForm("move")}>
-                Move…
-              </Button>
-              <Button size="small" onClick={() => setForm("tag")}>
-                Tags…
-              </Button>
-              <Button size="small" loading={file.isPending} onClick={archive}>
-                {archived ? "Restore" : "Archive…"}
-              </Button>
-            </>
-          )}
-          {may("runner") && !archived && (
-            <Button size="small" loading={run.isPending} onClick={() => void start()}>
-              Run…
+      <Chosen words={chosen.length ? several(names) : ""} onNone={() => onChoose([])}>
+        {may("author") && (
+          <>
+            <Button size="small" onClick={() => setForm("move")}>
+              Move…
             </Button>
-          )}
-          <Button size="small" type="text" onClick={() => onChoose([])}>
-            Choose none
+            <Button size="small" onClick={() => setForm("tag")}>
+              Tags…
+            </Button>
+            <Button size="small" loading={file.isPending} onClick={archive}>
+              {archived ? "Restore" : "Archive…"}
+            </Button>
+          </>
+        )}
+        {may("runner") && !archived && (
+          <Button size="small" loading={run.isPending} onClick={() => void start()}>
+            Run…
           </Button>
-        </div>
-      )}
+        )}
+      </Chosen>
       {form && (
         <Change
           what={form}

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { api, must, type Schedule } from "../../api/client";
+import { Chosen, Done } from "../../components/Chosen";
 import { ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
 import { PauseForm } from "./PauseForm";
@@ -44,47 +45,33 @@ export function Several({
   });
   return (
     <>
-      {done && (
-        <p className="said-line" role="status">
-          <span>{done.words}</span>
-          <Button size="small" onClick={() => change.mutate({ schedules: done.before, words: "" })}>
-            Undo
-          </Button>
-        </p>
-      )}
+      {done && <Done words={done.words} onUndo={() => change.mutate({ schedules: done.before, words: "" })} />}
       <ProblemNote error={change.error} />
-      {chosen.length > 0 && (
-        <div className="filters several" role="group" aria-label="With those chosen">
-          <span aria-live="polite">{several(names)} chosen</span>
-          {paused < chosen.length && (
-            <Button size="small" onClick={() => setAsks(true)}>
-              Pause…
-            </Button>
-          )}
-          {paused > 0 && (
-            <Button
-              size="small"
-              loading={change.isPending}
-              onClick={() =>
-                change.mutate({
-                  schedules: names.map((name) => ({ name, paused: false, reason: "" })),
-                  words: `${several(names)} resumed.`,
-                })
-              }
-            >
-              Resume
-            </Button>
-          )}
-          {chosen.length < shown.length && (
-            <Button size="small" type="text" onClick={() => onChoose(shown.map((s) => s.name))}>
-              Choose all that are shown
-            </Button>
-          )}
-          <Button size="small" type="text" onClick={() => onChoose([])}>
-            Choose none
+      <Chosen
+        words={chosen.length ? several(names) : ""}
+        onNone={() => onChoose([])}
+        onAll={chosen.length < shown.length ? () => onChoose(shown.map((s) => s.name)) : undefined}
+      >
+        {paused < chosen.length && (
+          <Button size="small" onClick={() => setAsks(true)}>
+            Pause…
           </Button>
-        </div>
-      )}
+        )}
+        {paused > 0 && (
+          <Button
+            size="small"
+            loading={change.isPending}
+            onClick={() =>
+              change.mutate({
+                schedules: names.map((name) => ({ name, paused: false, reason: "" })),
+                words: `${several(names)} resumed.`,
+              })
+            }
+          >
+            Resume
+          </Button>
+        )}
+      </Chosen>
       {asks && (
         <PauseForm
           what={several(names)}

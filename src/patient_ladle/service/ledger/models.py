@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import socket
+from datetime import timedelta
 from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
-from django.db.models.functions import Now
+from django.db.models.functions import Coalesce, Now
 
 from patient_ladle.core.errors import NotFound
 from patient_ladle.service.common.state_rules import rules_of
@@ -126,6 +127,14 @@ class Pulse(models.Model):
             cls.objects.update_or_create(pk=name, defaults=given)
 
 
+BY_ROWS = Coalesce(models.F("rows"), models.Value(-1))
+BY_LENGTH = Coalesce(
+    models.ExpressionWrapper(models.F("ended_at") - models.F("started_at"), models.DurationField()),
+    models.Value(timedelta(days=-1)),
+)
+"""What lists of runs are sorted by, least where it is not known yet; an index has the same words."""
+
+
 class Run(RunRequest, RunProgress, RunOutcome, RunDelivery):
     """One execution of one revision with given values in one environment."""
 
@@ -143,6 +152,9 @@ class Run(RunRequest, RunProgress, RunOutcome, RunDelivery):
                 condition=Q(published=True, state=FINISHED),
             ),
             models.Index(fields=["queued_at"], name="runs_by_moment"),
+            models.Index(fields=["data_date", "id"], name="runs_by_data_date"),
+            models.Index(BY_ROWS, "id", name="runs_by_rows"),
+            models.Index(BY_LENGTH, "id", name="runs_by_length"),
             models.Index(fields=["due_time"], name="unfinished_runs", condition=Q(state__in=LIVE)),
             models.Index(fields=["id"], name="held_runs", condition=Q(held=HELD)),
             models.Index(fields=["deliver_at"], name="runs_to_deliver", condition=Q(delivery=TO_DELIVER)),

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from datetime import timezone as zones
 from typing import Any
 
-from django.db.models import DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Subquery, Value
+from django.db.models import Exists, F, OuterRef, Q, QuerySet, Subquery, Value
 from django.db.models.functions import Coalesce
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -18,7 +18,7 @@ from patient_ladle.core.runs.due_decisions import RUN
 from patient_ladle.core.values.search import read_search
 from patient_ladle.service.common.api import number_in
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.ledger.models import ResultFile, Run
+from patient_ladle.service.ledger.models import BY_LENGTH, BY_ROWS, ResultFile, Run
 from patient_ladle.service.ledger.states import (
     DELIVERY_FAILED,
     FINISHED,
@@ -54,8 +54,8 @@ RUN_SORTS = {
     "environment": F("environment__name"),
     "state": F("state"),
     "data_date": F("data_date"),
-    "took": Coalesce(ExpressionWrapper(F("ended_at") - F("started_at"), DurationField()), Value(timedelta(seconds=-1))),
-    "rows": Coalesce(F("rows"), Value(-1)),
+    "took": BY_LENGTH,
+    "rows": BY_ROWS,
 }
 RESULT_SORTS = {
     "id": F("id"),
