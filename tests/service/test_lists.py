@@ -215,7 +215,7 @@ def test_the_long_list_of_extracts_says_what_its_fields_say(many, repository):
     Mark.objects.update_or_create(
         person=repository, extract=Extract.objects.get(name="from_narrow"), defaults={"favourite": True}
     )
-    extracts = with_heads(Extract.objects.order_by("name"))
+    extracts = with_heads(Extract.objects.filter(name__in=["from_narrow", "from_wide"]).order_by("name"))
     lines = glances(extracts, marks_of(repository, extracts))
     assert [line.last_run is None for line in lines] == [True, False]
     by_fields = [serializers.Serializer.to_representation(ExtractLine(), line) for line in lines]

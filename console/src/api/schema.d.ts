@@ -3408,7 +3408,7 @@ export interface components {
             filters?: components["schemas"]["FilterBody"][];
             /** @description Name of the column to sort by. */
             sort?: string;
-            /** @description The greatest first; only with sort. */
+            /** @description The largest first. */
             descending?: boolean;
             /** @description Column whose values are counted. */
             column?: string;
@@ -12464,6 +12464,7 @@ export interface operations {
             query?: {
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description The greatest first; only with sort. */
                 descending?: boolean;
                 /** @description Name of the environment. */
                 environment?: string;
@@ -12627,6 +12628,7 @@ export interface operations {
                 backfill?: number;
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description The greatest first; only with sort. */
                 descending?: boolean;
                 /** @description Name of the environment. */
                 environment?: string;
@@ -14218,6 +14220,7 @@ export interface operations {
             query?: {
                 /** @description From the address in next or previous of a page. */
                 cursor?: string;
+                /** @description The greatest first; only with sort. */
                 descending?: boolean;
                 /** @description Name of the environment. */
                 environment?: string;

@@ -121,7 +121,8 @@ def _migrate(args: argparse.Namespace) -> int:
     from .ledger.identity import STRANGER
     from .people.services import first_administrator
 
-    connection.settings_dict["OPTIONS"].clear()  # limits of those who answer people; this may take as long as it takes
+    # Without the limits of those who answer people: this may take as long as it takes.
+    connection.settings_dict = connection.settings_dict | {"OPTIONS": {}}
     call_command("migrate", verbosity=0, interactive=False)
     if not _belongs(args.adopt):
         return STRANGER

@@ -34,7 +34,7 @@ DATABASES = {
         "CONN_HEALTH_CHECKS": True,  # a connection of before a restart of the database is not given to anybody
         "OPTIONS": {
             "pool": {"min_size": 1, "max_size": 10, "timeout": 10},
-            "options": "-c idle_in_transaction_session_timeout=20s -c lock_timeout=20s",
+            "options": "-c idle_in_transaction_session_timeout=60s -c lock_timeout=20s",
         },
     }
 }

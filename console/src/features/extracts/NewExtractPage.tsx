@@ -180,7 +180,10 @@ export function NewExtractPage() {
         {author ? (
           <ProblemNote error={draft.error} />
         ) : (
-          <p>Extracts are written by authors. Ask an administrator for the role.</p>
+          <>
+            <h1>New extract</h1>
+            <p>Extracts are written by authors. Ask an administrator for the role.</p>
+          </>
         )}
       </div>
     );

@@ -7,7 +7,7 @@ from http import HTTPStatus
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.db import DatabaseError, DataError, InterfaceError, OperationalError
+from django.db import DatabaseError, DataError, InterfaceError, InternalError, OperationalError
 from django.http import Http404
 from rest_framework import exceptions
 from rest_framework.response import Response
@@ -137,7 +137,7 @@ def as_own(error: Exception) -> LadleError:  # noqa: C901 - one case an exceptio
             return SlowDown("too many requests.", "Wait a moment, then try again.")
         case exceptions.NotFound() | Http404():
             return NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
-        case OperationalError() | InterfaceError():
+        case OperationalError() | InterfaceError() | InternalError():
             return ServiceAway("the service database does not answer.", "Try again in a moment; see /healthz.")
     return ServiceFault("the service met a fault of its own.", "Its log has the details under this request id.")
 
