@@ -89,7 +89,7 @@ def test_every_page_is_there_for_everybody_at_every_width(page, looked_into, add
 
 
 CHANGES = re.compile(
-    r"^(Add|New|Edit|Remove|Pause|Resume|Run|Drain|Check|Refresh|Rename|Copy |Archive|Restore|Release|Reject|Publish|Test|Save)\b"
+    r"^(Add|New|Edit|Remove|Pause|Resume|Run(?! \d)|Drain|Check|Refresh|Rename|Copy(?! link)|Archive|Restore|Release|Reject|Publish|Test|Save)\b"
 )
 """How buttons and links begin that change something."""
 

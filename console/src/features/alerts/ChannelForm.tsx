@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Checkbox, Form, Input, Select, Switch } from "antd";
 import { useNavigate, useParams } from "react-router";
 import { api, must, type ChannelKind, type ChannelRecord } from "../../api/client";
+import { NotYours } from "../../components/NotYours";
 import { FormPage, FormPart } from "../../components/FormPage";
 import { ProblemNote } from "../../components/ProblemNote";
 import { spaced } from "../../lib/words";
@@ -117,10 +118,10 @@ function ChannelPage({ name }: { name: string | undefined }) {
   const channel = list.data?.find((each) => each.name === name);
   if (administers && kinds.data && list.data && (channel || !name))
     return <ChannelForm channel={channel ?? null} kinds={kinds.data} />;
+  if (!administers) return <NotYours title="Channel">Channels are looked after by administrators.</NotYours>;
   return (
     <div className="page">
       <ProblemNote error={kinds.error ?? list.error} />
-      {!administers && <p>Channels are looked after by administrators.</p>}
       {name && list.data && !channel && <p>There is no channel ‘{name}’.</p>}
     </div>
   );

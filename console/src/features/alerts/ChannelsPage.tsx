@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Table } from "antd";
 import { Link, useNavigate } from "react-router";
 import { api, must, type ChannelRecord } from "../../api/client";
+import { NotYours } from "../../components/NotYours";
 import { ProblemNote } from "../../components/ProblemNote";
 import { useRemoval } from "../../components/useRemoval";
 import { spaced } from "../../lib/words";
@@ -27,12 +28,7 @@ export function ChannelsPage() {
     must(api.DELETE("/api/v1/channels/{name}", { params: { path: { name } } })),
   );
   if (!may("author"))
-    return (
-      <div className="page">
-        <h1>Channels</h1>
-        <p>Channels are shown to authors, and looked after by administrators.</p>
-      </div>
-    );
+    return <NotYours title="Channels">Channels are shown to authors, and looked after by administrators.</NotYours>;
   return (
     <div className="page">
       <header className="head">

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Form, Input, Select } from "antd";
 import { useNavigate, useParams } from "react-router";
 import { api, must, type KeptDraft } from "../../api/client";
+import { NotYours } from "../../components/NotYours";
 import { ProblemNote } from "../../components/ProblemNote";
 import { Beside } from "../../components/Side";
 import { firstField, valuesOf, type Field } from "../../lib/values";
@@ -174,17 +175,12 @@ export function NewExtractPage() {
     staleTime: Infinity,
     queryFn: () => readDraft(place),
   });
-  if (!author || !draft.data)
+  if (!author)
+    return <NotYours title="New extract">Extracts are written by authors. Ask an administrator for the role.</NotYours>;
+  if (!draft.data)
     return (
       <div className="page">
-        {author ? (
-          <ProblemNote error={draft.error} />
-        ) : (
-          <>
-            <h1>New extract</h1>
-            <p>Extracts are written by authors. Ask an administrator for the role.</p>
-          </>
-        )}
+        <ProblemNote error={draft.error} />
       </div>
     );
   return <Opened key={key} place={place} begun={draft.data} />;

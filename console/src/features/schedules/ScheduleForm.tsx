@@ -3,6 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { AutoComplete, Form, Input, Select } from "antd";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, must, type Schedule } from "../../api/client";
+import { NotYours } from "../../components/NotYours";
 import { Boundary } from "../../components/Boundary";
 import { FormPage, FormPart } from "../../components/FormPage";
 import { ProblemNote } from "../../components/ProblemNote";
@@ -259,7 +260,5 @@ export function NewSchedulePage() {
 }
 
 const AuthorsOnly = () => (
-  <div className="page">
-    <p>Schedules are kept by authors. Ask an administrator for the role.</p>
-  </div>
+  <NotYours title="Schedule">Schedules are kept by authors. Ask an administrator for the role.</NotYours>
 );

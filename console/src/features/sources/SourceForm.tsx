@@ -3,6 +3,7 @@ import { Checkbox, Form, Input, InputNumber, Select } from "antd";
 import { useNavigate, useParams } from "react-router";
 import { api, must, type Engine, type Source } from "../../api/client";
 import { useEngines } from "../../api/useEngines";
+import { NotYours } from "../../components/NotYours";
 import { FormPage, FormPart } from "../../components/FormPage";
 import { ProblemNote } from "../../components/ProblemNote";
 import { useMe } from "../session/useMe";
@@ -256,8 +257,4 @@ export function NewSourcePage() {
   return useMe().may("administrator") ? <SourceForm source={null} /> : <AdministratorsOnly />;
 }
 
-const AdministratorsOnly = () => (
-  <div className="page">
-    <p>Sources are looked after by administrators.</p>
-  </div>
-);
+const AdministratorsOnly = () => <NotYours title="Source">Sources are looked after by administrators.</NotYours>;

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Table, type TableColumnsType } from "antd";
 import { api, must, type WorkerRecord } from "../../api/client";
+import { NotYours } from "../../components/NotYours";
 import { ProblemNote } from "../../components/ProblemNote";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -67,12 +68,7 @@ export function WorkersPage() {
     },
   ];
   if (!may("author"))
-    return (
-      <div className="page">
-        <h1>Workers</h1>
-        <p>Workers are shown to authors, and looked after by administrators.</p>
-      </div>
-    );
+    return <NotYours title="Workers">Workers are shown to authors, and looked after by administrators.</NotYours>;
   return (
     <div className="page">
       <header className="head">
