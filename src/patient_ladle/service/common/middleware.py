@@ -10,12 +10,12 @@ from urllib.parse import unquote_to_bytes
 
 from django.conf import settings
 from django.core.exceptions import DisallowedHost
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse
 
 from patient_ladle.core.errors import BadInput, LadleError
 
 from .caller import set_role
-from .problems import TooLarge, problem_body
+from .problems import TooLarge, problem_answer
 
 _NO_STORE = "no-store"
 """Answers may hold what the next person at the same screen should not find in the browser's store."""
@@ -34,8 +34,7 @@ class RequestMiddleware:
         _believe_proxy(request)
         refusal = _refusal(request)
         if refusal is not None:
-            status, problem = problem_body(refusal, request.request_id)
-            response: HttpResponse = JsonResponse(problem, status=status, content_type="application/problem+json")
+            response: HttpResponse = problem_answer(refusal, request)
         else:
             response = self.get_response(request)
         response["X-Request-ID"] = request.request_id

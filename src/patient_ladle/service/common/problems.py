@@ -8,7 +8,7 @@ from typing import Any
 
 from django.core.exceptions import PermissionDenied
 from django.db import DatabaseError, DataError, InterfaceError, InternalError, OperationalError
-from django.http import Http404
+from django.http import Http404, HttpRequest, JsonResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
@@ -157,6 +157,12 @@ def problem_body(error: LadleError, request_id: str, status: int | None = None) 
         "facts": error.facts,
         "request_id": request_id,
     }
+
+
+def problem_answer(error: LadleError, request: HttpRequest) -> JsonResponse:
+    """Where no view of the API answers."""
+    status, body = problem_body(error, getattr(request, "request_id", ""))
+    return JsonResponse(body, status=status, content_type="application/problem+json")
 
 
 def _status(error: LadleError, named: dict[str, Any]) -> int:

@@ -7,12 +7,12 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse
 from django.views.decorators.cache import never_cache
 from whitenoise.middleware import WhiteNoiseMiddleware
 
-from patient_ladle.core.errors import LadleError, NotFound
-from patient_ladle.service.common.problems import forged, problem_body
+from patient_ladle.core.errors import NotFound
+from patient_ladle.service.common.problems import forged, problem_answer
 
 BUILD = Path(__file__).parent / "build"
 NONCE, SESSION = "__CSP_NONCE__", "__SESSION__"
@@ -65,14 +65,9 @@ def index(request: Any, status: int = 200) -> HttpResponse:
 def no_such_address(request: HttpRequest) -> HttpResponse:
     """A problem, not a page, for an API address that is not there."""
     error = NotFound("there is nothing at this address.", "See /api/v1/openapi.json for the addresses there are.")
-    return _problem(request, error)
+    return problem_answer(error, request)
 
 
 def refused_as_forged(request: HttpRequest, reason: str = "") -> HttpResponse:
     """A problem, not a page, where the token against forged calls is missing; ``reason``: the framework's words."""
-    return _problem(request, forged())
-
-
-def _problem(request: HttpRequest, error: LadleError) -> HttpResponse:
-    status, body = problem_body(error, getattr(request, "request_id", ""))
-    return JsonResponse(body, status=status, content_type="application/problem+json")
+    return problem_answer(forged(), request)
