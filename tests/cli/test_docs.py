@@ -89,11 +89,12 @@ def demo(home):
     assert left == [], "Ctrl+C must end everything that the demo started"
 
 
+@pytest.mark.timeout(1800)
 def test_no_picture_is_out_of_date(demo):
     """Before the documents' own commands change what is there."""
     script, pictures = ROOT / "scripts/screenshots.py", ROOT / "docs/screenshots"
     words = [sys.executable, str(script), demo["LADLE_URL"], str(pictures), "--check"]
-    done = subprocess.run(words, capture_output=True, text=True, timeout=600, check=False)
+    done = subprocess.run(words, capture_output=True, text=True, timeout=1800, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
 
 

@@ -95,6 +95,7 @@ export function SourcesPage() {
   const client = useQueryClient();
   const { modal } = App.useApp();
   const { may } = useMe();
+  const [checked, setChecked] = useState(0);
   const query = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
   const renew = () => client.invalidateQueries({ queryKey: ["sources"] });
   const check = useMutation({
@@ -115,7 +116,11 @@ export function SourcesPage() {
   const found = query.data ?? [];
   const groups = [...new Set(found.map((s) => s.group))].sort();
   const checkAll = async () => {
-    for (const { name } of found) await check.mutateAsync(name).catch(() => undefined);
+    for (const [at, { name }] of found.entries()) {
+      setChecked(at + 1);
+      await check.mutateAsync(name).catch(() => undefined);
+    }
+    setChecked(0);
   };
   return (
     <div className="page">
@@ -124,8 +129,8 @@ export function SourcesPage() {
         <p>{found.length} sources; extracts only ever read them.</p>
         <div className="grow" />
         {may("author") && found.length > 1 && (
-          <Button loading={check.isPending} onClick={() => void checkAll()}>
-            Check all
+          <Button loading={checked > 0} disabled={!checked && check.isPending} onClick={() => void checkAll()}>
+            {checked ? `Checking ${checked} of ${found.length}` : "Check all"}
           </Button>
         )}
         {may("administrator") && (
