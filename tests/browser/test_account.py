@@ -66,6 +66,33 @@ def test_a_person_comes_signs_in_changes_the_password_and_goes(page, service, br
     context.close()
 
 
+def test_a_group_gives_its_members_a_role_until_it_is_removed(page, service):
+    of_their_own(service, "ottilie", "runner")
+    let_in(page)
+    page.goto("/people")
+    page.get_by_role("button", name="Add group").click()
+    form = page.get_by_role("dialog", name="Add group")
+    form.get_by_role("button", name="Add", exact=True).click()
+    expect(form.get_by_text("A name is needed.")).to_be_visible()
+    form.get_by_label("Name").fill("drainers")
+    form.get_by_role("combobox", name="Role").click()
+    page.keyboard.type("author")
+    page.get_by_text("author: writes", exact=False).click()
+    form.get_by_role("combobox", name="Members").click()
+    page.keyboard.type("ottilie")
+    page.keyboard.press("Enter")
+    page.keyboard.press("Escape")
+    expect(form).to_be_visible()
+    form.get_by_role("button", name="Add", exact=True).click()
+    expect(row(page, "drainers")).to_contain_text("ottilie")
+    expect(row(page, "ottilie").first).to_contain_text("authoralone runner")
+    page.get_by_role("button", name="Remove group drainers").click()
+    page.get_by_role("dialog").get_by_role("button", name="Remove", exact=True).click()
+    expect(page.get_by_role("button", name="Remove group drainers")).to_have_count(0)
+    expect(row(page, "ottilie")).to_contain_text("runner")
+    expect(row(page, "ottilie")).not_to_contain_text("alone")
+
+
 def test_a_browser_that_is_signed_out_elsewhere_is_told_and_nobody_else_can_do_it(page, service, browser):
     of_their_own(service, "visitor", "runner")
     context = browser.new_context(base_url=service.url)

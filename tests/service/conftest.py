@@ -62,7 +62,7 @@ def repository(orm, home, monkeypatch):
     for model in (Backfill, Schedule, Worker, InteractiveQuery, HolidayCalendar):
         model.objects.all().delete()
     if not Extract.objects.exists():
-        person = Person.objects.create(name="amir", role="author")
+        person = Person.objects.create(name="amir", own_role="author", role="author")
         add_environment("live", "")
         for name, max_runs in (("wide", 3), ("narrow", 1)):
             add_source(name, "sqlite", {"live": {"address": {"path": str(home / "x.db")}}}, max_runs=max_runs)

@@ -55,6 +55,7 @@ export type AlertRecord = components["schemas"]["AlertView"];
 export type ChannelKind = components["schemas"]["ChannelKindView"];
 export type Calendar = components["schemas"]["CalendarView"];
 export type Environment = components["schemas"]["EnvironmentView"];
+export type PeopleGroup = components["schemas"]["PeopleGroupView"];
 export type Person = components["schemas"]["PersonView"];
 export type SessionRecord = components["schemas"]["SessionView"];
 export type TokenRecord = components["schemas"]["TokenView"];

@@ -17,6 +17,7 @@ export const WAITED: Record<string, string> = {
   extract: "the extract",
   extracts: "the extracts",
   file: "the file",
+  groups: "the groups",
   log: "the run log",
   night: "the night",
   "own-alerts": "your alerts",

@@ -21,6 +21,7 @@ from .commands import (
     drafts,
     extracts,
     formats,
+    groups,
     results,
     runs,
     say_what_arguments_are,
@@ -59,6 +60,7 @@ def parser() -> argparse.ArgumentParser:
     nouns = made.add_subparsers(title="commands", metavar="COMMAND", required=True, parser_class=Parser)
     for module in (
         access,
+        groups,
         service,
         sources,
         extracts,

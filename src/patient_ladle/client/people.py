@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Me, Person, Session, Token
+from .records import Me, PeopleGroup, Person, Session, Token
 
 
 class People(Group):
@@ -31,6 +31,26 @@ class People(Group):
     def edit(self, name: str, **changes: Any) -> Person:
         """``role``, ``password`` or ``active``."""
         return self._patch(f"/people/{name_in_path(name)}", changes)
+
+    def groups(self) -> Listed[PeopleGroup]:
+        """Groups of people with their members."""
+        return self._get("/groups")
+
+    def group(self, name: str) -> PeopleGroup:
+        """One group with its members."""
+        return self._get(f"/groups/{name_in_path(name)}")
+
+    def add_group(self, name: str, role: str = "reader", **more: Any) -> PeopleGroup:
+        """A new group, whose members have at least its role. ``more``: ``note``, ``members`` (names)."""
+        return self._post("/groups", {"name": name, "role": role, **more})
+
+    def edit_group(self, name: str, **changes: Any) -> PeopleGroup:
+        """``role``, ``note``, ``members`` (all of them)."""
+        return self._patch(f"/groups/{name_in_path(name)}", changes)
+
+    def remove_group(self, name: str) -> None:
+        """Its members keep their own roles."""
+        self._delete(f"/groups/{name_in_path(name)}")
 
     def sessions(self) -> Listed[Session]:
         """Browsers in which one is signed in, the last used first."""

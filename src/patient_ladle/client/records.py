@@ -633,9 +633,19 @@ class Pauses(TypedDict):
     before: list[Pause]
 
 
+class PeopleGroup(TypedDict):
+    name: str
+    role: RoleEnum
+    note: str
+    members: list[str]
+    created_at: str
+
+
 class Person(TypedDict):
     name: str
     role: RoleEnum
+    own_role: RoleEnum
+    groups: list[str]
     active: bool
     created_at: str
     seen_at: NotRequired[str | None]

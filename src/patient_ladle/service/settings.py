@@ -125,6 +125,7 @@ REST_FRAMEWORK = {
 SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {
         "RunState": f"{_OWN}.ledger.states.STATES",
+        "RoleEnum": f"{_OWN}.people.models.ROLES",
         "QueryState": f"{_OWN}.sources.models.QUERY_STATES",
         "QueryKind": f"{_OWN}.sources.interactive.KINDS",
         "BackfillState": f"{_OWN}.runs.backfills_api.BACKFILL_STATES",

@@ -13,6 +13,7 @@ from .extracts import filing_api as filing
 from .extracts import values_api as values
 from .extracts import writing_api as writing
 from .people import api as people
+from .people import groups_api as groups
 from .runs import api as runs
 from .runs import backfills_api as backfills
 from .runs import files_api as files
@@ -39,6 +40,8 @@ urlpatterns = [
     path(_API + "me/sessions/<int:number>", people.OneSession.as_view()),
     path(_API + "people", people.People.as_view()),
     path(_API + "people/<str:name>", people.OnePerson.as_view()),
+    path(_API + "groups", groups.Groups.as_view()),
+    path(_API + "groups/<str:name>", groups.OneGroup.as_view()),
     path(_API + "tokens", people.Tokens.as_view()),
     path(_API + "tokens/<int:token_id>", people.OneToken.as_view()),
     path(_API + "environments", sources.Environments.as_view()),

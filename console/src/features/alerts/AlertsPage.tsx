@@ -1,10 +1,11 @@
 import { useEffect } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Table, type TableColumnsType } from "antd";
+import { Button, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, must, type AlertRecord, type SendingRecord } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { moment, spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { OwnAlerts } from "./OwnAlerts";
@@ -85,20 +86,11 @@ function Sent() {
         </Link>{" "}
         that take alerts out of here.
       </p>
-      <Table<SendingRecord>
-        size="small"
+      <RecordTable<SendingRecord>
+        rows={sendings.data?.results}
         rowKey="id"
         columns={log}
-        dataSource={sendings.data?.results ?? []}
-        loading={sendings.isPending}
-        pagination={false}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>Nothing was sent yet.</p>
-            </div>
-          ),
-        }}
+        empty={<p>Nothing was sent yet.</p>}
       />
       <ProblemNote error={sendings.error ?? resend.error} />
     </>
@@ -152,20 +144,11 @@ export function AlertsPage() {
       </header>
       <OpenProblems />
       <OwnAlerts />
-      <Table<AlertRecord>
-        size="small"
+      <RecordTable<AlertRecord>
+        rows={alerts.isPending ? undefined : alerts.items}
         rowKey="id"
         columns={columns}
-        dataSource={alerts.items}
-        loading={alerts.isPending}
-        pagination={false}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>Nothing had to be told yet.</p>
-            </div>
-          ),
-        }}
+        empty={<p>Nothing had to be told yet.</p>}
       />
       {alerts.hasNextPage && (
         <Button style={{ marginTop: 12 }} onClick={() => void alerts.fetchNextPage()}>

@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Table } from "antd";
+import { Button } from "antd";
 import { Link, useNavigate } from "react-router";
 import { api, must, type ChannelRecord } from "../../api/client";
 import { NotYours } from "../../components/NotYours";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { useRemoval } from "../../components/useRemoval";
 import { spaced } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -58,13 +59,9 @@ export function ChannelsPage() {
           </span>
         )}
       </p>
-      <Table<ChannelRecord>
-        size="small"
-        rowKey="name"
-        dataSource={list.data ?? []}
-        pagination={false}
-        loading={list.isPending}
-        {...(list.data?.length ? { scroll: { x: 720 } } : {})}
+      <RecordTable<ChannelRecord>
+        rows={list.data}
+        width={720}
         columns={[
           {
             title: "Channel",
@@ -112,14 +109,12 @@ export function ChannelsPage() {
               ),
           },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>Alerts stand in the console only, and go nowhere yet.</p>
-              {administers && <Button onClick={() => void go("/new-channel")}>Add the first one</Button>}
-            </div>
-          ),
-        }}
+        empty={
+          <>
+            <p>Alerts stand in the console only, and go nowhere yet.</p>
+            {administers && <Button onClick={() => void go("/new-channel")}>Add the first one</Button>}
+          </>
+        }
       />
     </div>
   );

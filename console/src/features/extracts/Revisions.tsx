@@ -1,9 +1,10 @@
 import { useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Select, Table } from "antd";
+import { App, Button, Select } from "antd";
 import { api, must, type Extract } from "../../api/client";
 import { DifferenceView } from "../../components/DifferenceView";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
 
@@ -105,12 +106,9 @@ export function Revisions({ extract }: { extract: Extract }) {
           <Compared name={extract.name} before={pair[0]} after={pair[1]} />
         </>
       )}
-      <Table
-        size="small"
+      <RecordTable
+        rows={list.data}
         rowKey="number"
-        dataSource={list.data ?? []}
-        pagination={false}
-        loading={list.isPending}
         style={{ marginTop: 12 }}
         expandable={{
           rowExpandable: () => may("author"),

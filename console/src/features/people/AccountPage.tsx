@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Form, Input, InputNumber, Select, Table } from "antd";
+import { Alert, Button, Form, Input, InputNumber, Select } from "antd";
 import { useState } from "react";
 import { api, must, type SessionRecord, type TokenRecord } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { reachable } from "../../components/reachable";
 import { useRemoval } from "../../components/useRemoval";
 import { moment } from "../../lib/words";
@@ -96,14 +97,11 @@ function Browsers() {
   return (
     <>
       <ProblemNote error={sessions.error ?? removal.error} />
-      <Table<SessionRecord>
-        size="small"
+      <RecordTable<SessionRecord>
+        rows={sessions.data}
         rowKey="id"
-        dataSource={found}
-        pagination={false}
-        loading={sessions.isPending}
+        width={560}
         components={reachable}
-        scroll={{ x: 560 }}
         columns={[
           {
             title: "Browser",
@@ -232,14 +230,11 @@ function Tokens() {
         />
       )}
       <ProblemNote error={tokens.error ?? removal.error} />
-      <Table<TokenRecord>
-        size="small"
+      <RecordTable<TokenRecord>
+        rows={tokens.isPending ? undefined : tokens.items}
         rowKey="id"
-        dataSource={tokens.items}
-        pagination={false}
-        loading={tokens.isPending}
+        width={720}
         components={reachable}
-        scroll={{ x: 720 }}
         columns={[
           {
             title: "For",
@@ -284,13 +279,7 @@ function Tokens() {
               ),
           },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>No program signs in as {me.data?.name} yet. The command line makes itself one: ladle sign-in.</p>
-            </div>
-          ),
-        }}
+        empty={<p>No program signs in as {me.data?.name} yet. The command line makes itself one: ladle sign-in.</p>}
       />
       <div className="filters" style={{ marginTop: 8 }}>
         <Button onClick={() => setMaking(true)}>Make a token</Button>

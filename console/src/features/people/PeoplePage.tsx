@@ -1,12 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Form, Input, Select, Switch, Table } from "antd";
+import { Button, Form, Input, Select, Switch } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Person } from "../../api/client";
 import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
+import { Groups } from "./Groups";
 import { LEAST_PASSWORD, roles } from "./roles";
 import "./people.css";
 
@@ -42,7 +44,7 @@ function PersonForm({ person, onClose }: { person: Person | null; onClose: () =>
       title={person ? `Edit ${person.name}` : "Add person"}
       of={`person ${person?.name ?? ""}`}
       form={form}
-      first={person ?? { role: "reader", active: true }}
+      first={person ? { ...person, role: person.own_role } : { role: "reader", active: true }}
       okText={person ? "Save" : "Add"}
       pending={save.isPending}
       error={save.error}
@@ -59,7 +61,13 @@ function PersonForm({ person, onClose }: { person: Person | null; onClose: () =>
           <Input autoComplete="off" />
         </Form.Item>
       )}
-      <Form.Item label="Role" name="role">
+      <Form.Item
+        label="Role"
+        name="role"
+        extra={
+          person?.groups.length ? `Theirs alone. In ${person.groups.join(", ")} they are ${person.role}.` : undefined
+        }
+      >
         <Select options={roles.map(([value, words]) => ({ value, label: `${value}: ${words}` }))} />
       </Form.Item>
       <Form.Item
@@ -123,13 +131,9 @@ export function PeoplePage() {
       )}
       <ProblemNote error={people.error} />
       {may("administrator") && (
-        <Table<Person>
-          size="small"
-          rowKey="name"
-          dataSource={people.data ?? []}
-          pagination={false}
-          loading={people.isPending}
-          scroll={{ x: 640 }}
+        <RecordTable<Person>
+          rows={people.data}
+          width={760}
           columns={[
             {
               title: "Name",
@@ -141,7 +145,18 @@ export function PeoplePage() {
                 </button>
               ),
             },
-            { title: "Role", dataIndex: "role", width: 130 },
+            {
+              title: "Role",
+              key: "role",
+              width: 190,
+              render: (_, p) => (
+                <>
+                  {p.role}
+                  {p.role !== p.own_role && <div className="dim">alone {p.own_role}</div>}
+                </>
+              ),
+            },
+            { title: "Groups", key: "groups", render: (_, p) => p.groups.join(", ") },
             {
               title: "May sign in",
               key: "active",
@@ -164,6 +179,7 @@ export function PeoplePage() {
           ]}
         />
       )}
+      {may("administrator") && <Groups people={(people.data ?? []).map((p) => p.name)} />}
       <h2>Roles</h2>
       <dl className="roles">
         {roles.map(([name, words]) => (

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Form, Input, Segmented, Table } from "antd";
+import { Button, Form, Input, Segmented } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Calendar } from "../../api/client";
 import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { useRemoval } from "../../components/useRemoval";
 import { amount } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -127,13 +128,9 @@ export function CalendarsPage() {
         )}
       </header>
       <ProblemNote error={list.error ?? removal.error} />
-      <Table<Calendar>
-        size="small"
-        rowKey="name"
-        dataSource={list.data ?? []}
-        pagination={false}
-        loading={list.isPending}
-        {...(list.data?.length ? { scroll: { x: 640 } } : {})}
+      <RecordTable<Calendar>
+        rows={list.data}
+        width={640}
         columns={[
           {
             title: "Calendar",
@@ -203,14 +200,12 @@ export function CalendarsPage() {
               ),
           },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>Without a calendar schedules know weekends, and no holidays.</p>
-              {author && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
-            </div>
-          ),
-        }}
+        empty={
+          <>
+            <p>Without a calendar schedules know weekends, and no holidays.</p>
+            {author && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
+          </>
+        }
       />
       {edited && <CalendarForm calendar={edited === "new" ? null : edited} onClose={() => setEdited(null)} />}
     </div>

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Table } from "antd";
+import { App, Button } from "antd";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type DueTime, type Schedule } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { useAddress } from "../../lib/useAddress";
 import { amount, momentIn } from "../../lib/words";
 import { useMe } from "../session/useMe";
@@ -66,13 +67,10 @@ function DueTimes({ name, zone }: { name: string; zone: string }) {
   return (
     <>
       <ProblemNote error={past.error} />
-      <Table<DueTime>
-        size="small"
+      <RecordTable<DueTime>
+        rows={past.isPending ? undefined : past.items}
         rowKey="due_at"
-        dataSource={past.items}
-        loading={past.isPending}
-        pagination={false}
-        {...(past.items.length ? { scroll: { x: 640 } } : {})}
+        width={640}
         columns={[
           { title: "Due", key: "due", width: 170, render: (_, d) => momentIn(d.due_at, zone) },
           { title: "Data date", dataIndex: "data_date", width: 110 },
@@ -90,13 +88,7 @@ function DueTimes({ name, zone }: { name: string; zone: string }) {
           },
           { title: "Reason", dataIndex: "reason" },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>No due time has come yet.</p>
-            </div>
-          ),
-        }}
+        empty={<p>No due time has come yet.</p>}
       />
       {past.hasNextPage && (
         <Button style={{ marginTop: 8 }} loading={past.isFetchingNextPage} onClick={() => void past.fetchNextPage()}>

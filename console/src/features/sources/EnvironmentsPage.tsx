@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Form, Input, Table } from "antd";
+import { Button, Form, Input } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Environment } from "../../api/client";
 import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { useRemoval } from "../../components/useRemoval";
 import { useMe } from "../session/useMe";
 
@@ -76,13 +77,9 @@ export function EnvironmentsPage() {
         )}
       </header>
       <ProblemNote error={list.error ?? sources.error ?? removal.error} />
-      <Table<Environment>
-        size="small"
-        rowKey="name"
-        dataSource={list.data ?? []}
-        pagination={false}
-        loading={list.isPending}
-        {...(list.data?.length ? { scroll: { x: 640 } } : {})}
+      <RecordTable<Environment>
+        rows={list.data}
+        width={640}
         columns={[
           {
             title: "Environment",
@@ -135,14 +132,12 @@ export function EnvironmentsPage() {
               ),
           },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>There is no environment yet. Most begin with one that is called live.</p>
-              {administers && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
-            </div>
-          ),
-        }}
+        empty={
+          <>
+            <p>There is no environment yet. Most begin with one that is called live.</p>
+            {administers && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
+          </>
+        }
       />
       {edited && <EnvironmentForm environment={edited === "new" ? null : edited} onClose={() => setEdited(null)} />}
     </div>

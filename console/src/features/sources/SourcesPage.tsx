@@ -1,9 +1,10 @@
 import { useDeferredValue, useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Input } from "antd";
+import { Button, Input } from "antd";
 import { Link, useNavigate } from "react-router";
 import { api, must, type Source } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { useRemoval } from "../../components/useRemoval";
 import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import "../runs/runs.css";
@@ -93,7 +94,6 @@ function AddressRow({ address }: { address: Source["addresses"][number] }) {
 export function SourcesPage() {
   const go = useNavigate();
   const client = useQueryClient();
-  const { modal } = App.useApp();
   const { may } = useMe();
   const [checked, setChecked] = useState(0);
   const query = useQuery({ queryKey: ["sources"], queryFn: () => must(api.GET("/api/v1/sources")) });
@@ -102,17 +102,9 @@ export function SourcesPage() {
     mutationFn: (name: string) => must(api.POST("/api/v1/sources/{name}/check", { params: { path: { name } } })),
     onSuccess: renew,
   });
-  const remove = useMutation({
-    mutationFn: (name: string) => must(api.DELETE("/api/v1/sources/{name}", { params: { path: { name } } })),
-    onSuccess: renew,
-  });
-  const ask = (name: string) =>
-    modal.confirm({
-      title: `Remove ${name}?`,
-      content: "Its addresses and passwords go with it.",
-      okText: "Remove",
-      onOk: () => remove.mutateAsync(name).catch(() => undefined),
-    });
+  const removal = useRemoval("sources", (name: string) =>
+    must(api.DELETE("/api/v1/sources/{name}", { params: { path: { name } } })),
+  );
   const found = query.data ?? [];
   const groups = [...new Set(found.map((s) => s.group))].sort();
   const checkAll = async () => {
@@ -139,7 +131,7 @@ export function SourcesPage() {
           </Button>
         )}
       </header>
-      <ProblemNote error={query.error ?? check.error ?? remove.error} />
+      <ProblemNote error={query.error ?? check.error ?? removal.error} />
       {may("runner") && found.length > 0 && <SearchAll />}
       {query.data && !found.length && (
         <div className="card hollow">
@@ -186,7 +178,9 @@ export function SourcesPage() {
                     size="small"
                     type="text"
                     aria-label={`Remove ${source.name}`}
-                    onClick={() => void ask(source.name)}
+                    onClick={() =>
+                      removal.ask(source.name, `Remove ${source.name}?`, "Its addresses and passwords go with it.")
+                    }
                   >
                     Remove
                   </Button>

@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Form, Input, Table } from "antd";
+import { Button, Form, Input } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type SharedValue } from "../../api/client";
 import { FormDialog } from "../../components/FormDialog";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
+import { useRemoval } from "../../components/useRemoval";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
 
@@ -102,29 +104,18 @@ function ValueForm({
 /** Shared values by environment, and who uses which. */
 export function ValuesPage() {
   const { may } = useMe();
-  const { modal } = App.useApp();
-  const client = useQueryClient();
   const [edited, setEdited] = useState<SharedValue | null | "new">(null);
   const list = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
-  const remove = useMutation({
-    mutationFn: (name: string) => must(api.DELETE("/api/v1/values/{name}", { params: { path: { name } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["values"] }),
-  });
+  const removal = useRemoval("values", (name: string) =>
+    must(api.DELETE("/api/v1/values/{name}", { params: { path: { name } } })),
+  );
   const names = (environments.data ?? []).map((e) => e.name);
-  const ask = (name: string) =>
-    modal.confirm({
-      title: `Remove ${name}?`,
-      content: "Its values in every environment are gone.",
-      okText: "Remove",
-      okButtonProps: { danger: true },
-      onOk: () => remove.mutateAsync(name).catch(() => undefined),
-    });
   return (
     <div className="page">
       <header className="head">
         <h1>Values</h1>
-        <p>kept once, by environment, and used as the default of parameters</p>
+        <p>Kept once, by environment, and used as the default of parameters.</p>
         <div className="grow" />
         {may("author") && (
           <Button type="primary" onClick={() => setEdited("new")}>
@@ -132,14 +123,10 @@ export function ValuesPage() {
           </Button>
         )}
       </header>
-      <ProblemNote error={list.error ?? remove.error} />
-      <Table<SharedValue>
-        size="small"
-        rowKey="name"
-        dataSource={list.data ?? []}
-        pagination={false}
-        loading={list.isPending}
-        {...(list.data?.length ? { scroll: { x: 800 } } : {})}
+      <ProblemNote error={list.error ?? removal.error} />
+      <RecordTable<SharedValue>
+        rows={list.data}
+        width={800}
         columns={[
           {
             title: "Value",
@@ -196,23 +183,24 @@ export function ValuesPage() {
             width: 90,
             render: (_, v) =>
               may("author") && (
-                <Button size="small" aria-label={`Remove ${v.name}`} onClick={() => void ask(v.name)}>
+                <Button
+                  size="small"
+                  aria-label={`Remove ${v.name}`}
+                  onClick={() => removal.ask(v.name, `Remove ${v.name}?`, "Its values in every environment are gone.")}
+                >
                   Remove
                 </Button>
               ),
           },
         ]}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>
-                Nothing is shared yet. A rate, a list of zones, a threshold: set it here once, and name it in a
-                parameter.
-              </p>
-              {may("author") && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
-            </div>
-          ),
-        }}
+        empty={
+          <>
+            <p>
+              Nothing is shared yet. A rate, a list of zones, a threshold: set it here once, and name it in a parameter.
+            </p>
+            {may("author") && <Button onClick={() => setEdited("new")}>Add the first one</Button>}
+          </>
+        }
       />
       {edited && environments.data && (
         <ValueForm value={edited === "new" ? null : edited} environments={names} onClose={() => setEdited(null)} />

@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Table, type TableColumnsType } from "antd";
+import { Button, type TableColumnsType } from "antd";
 import { api, must, type WorkerRecord } from "../../api/client";
 import { NotYours } from "../../components/NotYours";
 import { ProblemNote } from "../../components/ProblemNote";
+import { RecordTable } from "../../components/RecordTable";
 import { moment } from "../../lib/words";
 import { useMe } from "../session/useMe";
 
@@ -76,21 +77,16 @@ export function WorkersPage() {
         <p>A worker that is drained takes no more runs; running ones finish.</p>
       </header>
       <ProblemNote error={workers.error ?? drain.error} />
-      <Table<WorkerRecord>
-        size="small"
+      <RecordTable<WorkerRecord>
+        rows={workers.data}
         rowKey="id"
         columns={columns}
-        dataSource={workers.data ?? []}
-        loading={workers.isPending}
-        pagination={false}
-        locale={{
-          emptyText: (
-            <div className="hollow">
-              <p>No worker is there: queued runs wait until one starts.</p>
-              <p className="mono">ladle worker start</p>
-            </div>
-          ),
-        }}
+        empty={
+          <>
+            <p>No worker is there: queued runs wait until one starts.</p>
+            <p className="mono">ladle worker start</p>
+          </>
+        }
       />
     </div>
   );

@@ -109,6 +109,10 @@ _NAMED_BY: dict[str, Callable[[Ladle], Sequence[Mapping[str, Any]]]] = {
     "calendar": lambda ladle: ladle.schedules.calendars(),
     "channel": lambda ladle: ladle.alerts.channels(),
     "worker": lambda ladle: [{"name": w["id"]} for w in ladle.runs.workers()],
+    "group": lambda ladle: ladle.people.groups(),
+    "user": lambda ladle: ladle.people.list(),
+    "member": lambda ladle: ladle.people.list(),
+    "without": lambda ladle: ladle.people.list(),
     "depends_on": lambda ladle: ladle.extracts.list(),
     "env": lambda ladle: ladle.sources.environments(),
 }

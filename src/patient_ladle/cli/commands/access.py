@@ -98,10 +98,22 @@ def _print_people(args: argparse.Namespace, people: Sequence[Mapping[str, Any]])
     if args.json:
         return print_json(people)
     rows = [
-        (p["name"], p["role"], "yes" if p["active"] else "no", moment(p["created_at"]), moment(p["seen_at"]), p["sign_ins"])
+        (
+            p["name"],
+            _role(p),
+            ", ".join(p["groups"]),
+            "yes" if p["active"] else "no",
+            moment(p["created_at"]),
+            moment(p["seen_at"]),
+            p["sign_ins"],
+        )
         for p in people
     ]
-    return print_table(("NAME", "ROLE", "ACTIVE", "SINCE", "LAST SEEN", "SIGN-INS"), rows, "there is nobody.")
+    return print_table(("NAME", "ROLE", "GROUPS", "ACTIVE", "SINCE", "LAST SEEN", "SIGN-INS"), rows, "there is nobody.")
+
+
+def _role(person: Mapping[str, Any]) -> str:
+    return person["role"] if person["role"] == person["own_role"] else f"{person['role']} (alone: {person['own_role']})"
 
 
 def user_password(args: argparse.Namespace) -> None:

@@ -21,7 +21,8 @@ from patient_ladle.service.extracts.models import Extract, SharedValue
 from patient_ladle.service.extracts.services import add_extract, edit_extract
 from patient_ladle.service.extracts.shared_values import set_shared_value
 from patient_ladle.service.ledger.models import Run
-from patient_ladle.service.people.models import Person
+from patient_ladle.service.people.groups import add_group
+from patient_ladle.service.people.models import Person, PersonGroup
 from patient_ladle.service.people.services import add_person
 from patient_ladle.service.processes.cluster import Cluster
 from patient_ladle.service.runs.services import start_run
@@ -38,6 +39,7 @@ from .past import make_past
 from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
+GROUPS = {"analysts": ("author", "who write and look after extracts", ("amir",)), "control-room": ("runner", "on duty", ("rosa",))}
 PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "reader"}
 ENVIRONMENTS = {"live": "the real thing, as far as Fennmoor is real", "rehearsal": "fewer rows, to try things on"}
 
@@ -95,6 +97,9 @@ def _people_and_environments() -> None:
     for name, role in PEOPLE.items():
         if not Person.objects.filter(name=name).exists():
             add_person(name, PASSWORD, role)
+    for name, (role, note, members) in GROUPS.items():
+        if not PersonGroup.objects.filter(name=name).exists():
+            add_group(name, role, note, members)
     for name, note in ENVIRONMENTS.items():
         if not Environment.objects.filter(name=name).exists():
             add_environment(name, note)

@@ -17,7 +17,7 @@ from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, 
 
 from . import services
 from .authentication import SignedIn, role_of
-from .models import ROLES, Token
+from .models import ROLES, Person, Token
 from .sessions import begun, end_other_sessions, end_session, sessions_of
 from .signing_in import DEVICE_DAYS, Caller, device_mark, sign_in
 
@@ -43,13 +43,18 @@ class MeView(serializers.Serializer[Any]):
 
 class PersonView(serializers.Serializer[Any]):
     name = serializers.CharField()
-    role = serializers.ChoiceField(ROLES)
+    role = serializers.ChoiceField(ROLES, help_text="The one in effect: the widest of their own and of their groups'.")
+    own_role = serializers.ChoiceField(ROLES, help_text="What they have without their groups.")
+    groups = serializers.SerializerMethodField(help_text="Names of the groups that they are in.")
     active = serializers.BooleanField(source="is_active")
     created_at = serializers.DateTimeField()
     seen_at = serializers.DateTimeField(
         default=None, allow_null=True, help_text="When they or a token of theirs were here last; null: never."
     )
     sign_ins = serializers.IntegerField(default=0, help_text="So many browsers and tokens let them in now.")
+
+    def get_groups(self, person: Person) -> list[str]:
+        return [each.name for each in person.member_of.all()]
 
 
 class PersonBody(StrictSerializer):

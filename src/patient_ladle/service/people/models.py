@@ -21,7 +21,9 @@ class Person(AbstractBaseUser):
     """Somebody who signs in."""
 
     name = models.CharField(max_length=64, unique=True)
+    own_role = models.CharField(max_length=16, default="reader")
     role = models.CharField(max_length=16, default="reader")
+    """The role in effect: the widest of their own and of their groups', written whenever one of them changes."""
     is_active = models.BooleanField(default=True)
     sign_in_round = models.PositiveIntegerField(default=0)
     """Counts up when the password changes or the person may no longer sign in: sessions of the round before end."""
@@ -40,6 +42,19 @@ class Person(AbstractBaseUser):
         """What a session must still be signed with: it ends with the password, and with the round."""
         said = f"{self.password} {self.sign_in_round}"
         return salted_hmac("patient_ladle.sessions", said, secret=secret, algorithm="sha256").hexdigest()
+
+
+class PersonGroup(models.Model):
+    """People who have at least the group's role as long as they are in it."""
+
+    name = models.CharField(max_length=64, unique=True)
+    role = models.CharField(max_length=16, default="reader")
+    note = models.CharField(max_length=400, blank=True, default="")
+    members = models.ManyToManyField(Person, related_name="member_of")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]
 
 
 class Session(AbstractBaseSession):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import secrets
 from datetime import timedelta
 from pathlib import Path
@@ -19,17 +18,11 @@ from patient_ladle.core.errors import BadInput, Conflict, NotAllowed, NotFound, 
 from patient_ladle.service.common.keys import kept_secret
 
 from .authentication import may
-from .models import ROLES, Person, Session, Token, digest_of
+from .groups import check_name, check_role, hold_everybody, settle_roles
+from .models import Person, Session, Token, digest_of
 from .signing_in import Caller, sign_in
 
 MIN_PASSWORD = 10
-
-
-def check_role(role: str) -> str:
-    """The role, or UnknownName."""
-    if role not in ROLES:
-        raise unknown_name("role", role, ROLES)
-    return role
 
 
 def _check_password(password: str) -> None:
@@ -52,25 +45,28 @@ def people() -> QuerySet[Person]:
     sessions = Session.objects.filter(person=OuterRef("pk"), expire_date__gt=now).order_by().values("person")
     tokens = Token.objects.filter(person=OuterRef("pk")).order_by().values("person")
     valid = tokens.filter(revoked_at=None).exclude(expires_at__lt=now)
-    return Person.objects.order_by("name").annotate(
-        seen_at=Greatest(
-            Subquery(sessions.annotate(at=Max("seen_at")).values("at")),
-            Subquery(tokens.annotate(at=Max("last_used_at")).values("at")),
-        ),
-        sign_ins=Coalesce(Subquery(sessions.annotate(n=Count("pk")).values("n")), 0)
-        + Coalesce(Subquery(valid.annotate(n=Count("pk")).values("n")), 0),
+    return (
+        Person.objects.order_by("name")
+        .prefetch_related("member_of")
+        .annotate(
+            seen_at=Greatest(
+                Subquery(sessions.annotate(at=Max("seen_at")).values("at")),
+                Subquery(tokens.annotate(at=Max("last_used_at")).values("at")),
+            ),
+            sign_ins=Coalesce(Subquery(sessions.annotate(n=Count("pk")).values("n")), 0)
+            + Coalesce(Subquery(valid.annotate(n=Count("pk")).values("n")), 0),
+        )
     )
 
 
 def add_person(name: str, password: str, role: str) -> Person:
     """A new person. Raises BadInput, Conflict."""
-    if not re.fullmatch(r"[a-z0-9][a-z0-9._-]{0,63}", name):
-        raise BadInput(f"'{name}' cannot be a person's name.", "Use small letters, digits and . _ - only.")
+    check_name(name, "person")
     check_role(role)
     _check_password(password)
     if Person.objects.filter(name=name).exists():
         raise Conflict(f"there is a person '{name}' already.", "Choose another name, or edit that person.")
-    return Person.objects.create(name=name, role=role, password=make_password(password))
+    return Person.objects.create(name=name, own_role=role, role=role, password=make_password(password))
 
 
 def edit_person(name: str, changes: dict[str, Any], kept: Token | None = None) -> Person:
@@ -79,11 +75,12 @@ def edit_person(name: str, changes: dict[str, Any], kept: Token | None = None) -
     The last active administrator stays one.
     """
     with transaction.atomic():
-        person = Person.objects.select_for_update().filter(name=name).first()
-        if person is None:
-            raise unknown_name("person", name, Person.objects.values_list("name", flat=True))
+        reaches = not changes.keys().isdisjoint({"role", "active"})
+        if reaches:
+            hold_everybody()
+        person = person_named(name, locked=True)
         if "role" in changes:
-            person.role = check_role(changes["role"])
+            person.own_role = check_role(changes["role"])
         if "active" in changes:
             person.is_active = changes["active"]
             if not person.is_active:
@@ -93,8 +90,9 @@ def edit_person(name: str, changes: dict[str, Any], kept: Token | None = None) -
             person.password = make_password(changes["password"])
             end_sign_ins(person, kept)
         person.save()
-        if not Person.objects.filter(role="administrator", is_active=True).exists():
-            raise Conflict("this would leave the service without an administrator.", "Make somebody else one first.")
+        if reaches:
+            settle_roles()
+    person.refresh_from_db()
     return person
 
 
