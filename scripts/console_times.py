@@ -14,13 +14,13 @@ import time
 from pathlib import Path
 from typing import Any
 
+from chromium import launched
 from playwright.sync_api import BrowserContext, Page, Route, sync_playwright
 
 from patient_ladle.client import Ladle
 
 PAGE = Path(__file__).parents[1] / "docs" / "console-times.md"
 PASSWORD = "fennmoor-demo"
-FLAGS = ["--no-sandbox", "--disable-gpu"]
 EXTRACTS = 2_000
 ROWS, COLUMNS, STEPS = 10_000, 100, 150
 
@@ -157,7 +157,7 @@ def main() -> None:
     url = sys.argv[1]
     lines: list[tuple[str, str, str]] = []
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = launched(playwright)
 
         def context() -> Any:
             return browser.new_context(viewport={"width": 1280, "height": 800}, base_url=url, accept_downloads=True)

@@ -169,7 +169,10 @@ RECIPES = {
     ),
     "page": Recipe(
         add_page,
-        (("npm", "--prefix", "console", "run", "-s", "typecheck"), ("npm", "--prefix", "console", "run", "-s", "lint")),
+        (
+            ("npm", "--prefix", "console", "run", "-s", "typecheck"),
+            ("npm", "--prefix", "console", "exec", "--", "eslint", "console/src/features/copied", "console/src/app/App.tsx"),
+        ),
     ),
 }
 

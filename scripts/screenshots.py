@@ -19,13 +19,13 @@ import sys
 import tempfile
 from pathlib import Path
 
+from chromium import launched
 from playwright.sync_api import Page, sync_playwright
 from rich.console import Console
 from rich.terminal_theme import DEFAULT_TERMINAL_THEME
 from rich.text import Text
 
 PASSWORD = "fennmoor-demo"
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"]
 SIZE = {"width": 1280, "height": 800}
 PATIENCE = 150
 """Seconds that a page may take: the tests run this beside much else."""
@@ -36,7 +36,7 @@ MADE_OF = """() => {
   const found = new Set();
   const parts = "h1, h2, h3, button, th, label, dt, summary, [role=tab], [role=columnheader], input, textarea, nav a";
   for (const part of document.querySelectorAll(parts)) {
-    if (!part.getClientRects().length) continue;
+    if (!part.getClientRects().length || part.closest("tbody")) continue;
     const words = part.getAttribute("aria-label") || part.innerText || part.getAttribute("placeholder") || "";
     const masked = words.replace(/\\s+/g, " ").replace(/\\d[\\d.,:-]*/g, "#").trim();
     if (masked && masked.length < 80) found.add(`${part.tagName.toLowerCase()} ${masked}`);
@@ -278,7 +278,7 @@ def main() -> None:
         wanted = [*known]
     found: dict[str, list[str]] = {}
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = launched(playwright)
         page = browser.new_context(viewport=SIZE, base_url=url, color_scheme="light").new_page()
         page.set_default_timeout(PATIENCE * 1000)
         _sign_in(page)

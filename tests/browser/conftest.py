@@ -6,6 +6,7 @@ import os
 
 import pytest
 
+from scripts.chromium import launched
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD
 
@@ -14,14 +15,11 @@ sync_api = pytest.importorskip("playwright.sync_api")
 expect = sync_api.expect
 expect.set_options(timeout=PATIENCE * 1000)
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync"]  # fmt: skip
-
 
 @pytest.fixture(scope="package")
 def browser():
     with sync_api.sync_playwright() as playwright:
-        made = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        made = launched(playwright)
         yield made
         made.close()
 

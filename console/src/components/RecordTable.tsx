@@ -17,7 +17,7 @@ export function RecordTable<Row extends object>({ rows, rowKey, width, empty, ..
   return (
     <Table<Row>
       size="small"
-      rowKey={rowKey ?? ("name")}
+      rowKey={rowKey ?? "name"}
       dataSource={rows ?? []}
       pagination={false}
       {...(rows?.length && width ? { scroll: { x: width } } : {})}

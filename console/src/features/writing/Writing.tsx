@@ -2,125 +2,27 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Input, InputNumber, Select } from "antd";
 import type { SqlLanguage } from "sql-formatter";
-import { api, must, Problem, type Extract, type PreviewBody, type Diagnostic } from "../../api/client";
+import { api, must, Problem, type Extract, type PreviewBody } from "../../api/client";
 import { useLanguage, useSameLanguage } from "../../api/useEngines";
-import { DifferenceView } from "../../components/DifferenceView";
 import { Part, useParts } from "../../components/Part";
 import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
 import { asksWords, givesWords, goesWords, holdsWords, readsWords } from "../../lib/decisions";
 import { useAddress } from "../../lib/useAddress";
-import { amount, moment } from "../../lib/words";
+import { amount } from "../../lib/words";
 import { useSourceQuery } from "../browse/useSourceQuery";
 import { useMe } from "../session/useMe";
 import { Declare, Parameters, undeclared } from "./Parameters";
 import { partAt } from "./places";
+import { Conflict, OtherWindow } from "./Conflicts";
 import { Preview, usePreview } from "./Preview";
 import { Delivery } from "./Delivery";
+import { Diagnostics } from "./Diagnostics";
 import { Guards } from "./Guards";
 import { OutputSettings } from "./OutputSettings";
 import { KEYS, SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
 import { useDiagnostics } from "./useDiagnostics";
 import { draftOf, type Draft, type Drafting } from "./useDraft";
-
-const shown = (value: unknown) =>
-  (typeof value === "string" ? value || "nothing" : JSON.stringify(value)).slice(0, 120);
-const marks = { error: "✕", warning: "!", note: "·" } as const;
-
-function Diagnostics({ diagnostics, onGo }: { diagnostics: Diagnostic[]; onGo: (diagnostic: Diagnostic) => void }) {
-  const worst = [...diagnostics].sort((a, b) => Number(b.severity === "error") - Number(a.severity === "error"));
-  return (
-    <ul className="diagnostics" aria-label="Diagnostics">
-      {worst.map((r, n) => (
-        <li key={n}>
-          <button type="button" onClick={() => onGo(r)}>
-            <span className={r.severity} aria-label={r.severity}>
-              {marks[r.severity]}
-            </span>
-            <span className="dim">
-              {r.line}:{r.column}
-            </span>
-            <span>
-              <b>{r.message}</b> {r.hint}
-            </span>
-          </button>
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-/** Somebody saved meanwhile: both texts, what differs, and the two ways on. */
-function Conflict({
-  extract,
-  draft,
-  onKeep,
-  onDrop,
-}: {
-  extract: Extract;
-  draft: Draft;
-  onKeep: () => void;
-  onDrop: () => void;
-}) {
-  const { revision } = extract;
-  const { statement } = draft;
-  const theirs = draftOf(extract);
-  const others = (Object.keys(theirs) as (keyof Draft)[]).filter(
-    (key) => key !== "base" && key !== "statement" && JSON.stringify(theirs[key]) !== JSON.stringify(draft[key]),
-  );
-  const differ = useQuery({
-    queryKey: ["text-differences", revision.statement, statement],
-    queryFn: () => must(api.POST("/api/v1/differences", { body: { before: revision.statement, after: statement } })),
-  });
-  return (
-    <div className="conflict" role="alert">
-      <strong>
-        {revision.author} saved revision {revision.number} on {moment(revision.saved_at)}, after you began.
-      </strong>
-      <p style={{ margin: "4px 0" }}>
-        {revision.change_note && `“${revision.change_note}”. `}From that revision (−) to your text (+):
-      </p>
-      {others.length > 0 && (
-        <p style={{ margin: "4px 0" }}>
-          Also differing:{" "}
-          {others
-            .map((key) => `${key.replace("_", " ")} (${shown(theirs[key])} there, ${shown(draft[key])} here)`)
-            .join("; ")}
-          .
-        </p>
-      )}
-      {differ.data && <DifferenceView lines={differ.data} label="From the saved revision to your text" />}
-      <div className="filters" style={{ marginTop: 6 }}>
-        <Button size="small" onClick={onKeep}>
-          Go on with mine, on top of revision {revision.number}
-        </Button>
-        <Button size="small" onClick={onDrop}>
-          Drop mine, take theirs
-        </Button>
-      </div>
-    </div>
-  );
-}
-
-/** One person, two windows: which of the two texts is meant. */
-function OtherWindow({ drafting }: { drafting: Drafting }) {
-  const { other, takeOther, keepMine } = drafting;
-  if (!other) return null;
-  return (
-    <div className="conflict" role="alert">
-      <strong>You changed this draft in another window on {moment(other.saved_at)}.</strong>
-      <p style={{ margin: "4px 0" }}>Nothing is kept of this window until you say which of the two is meant.</p>
-      <div className="filters" style={{ marginTop: 6 }}>
-        <Button size="small" onClick={takeOther}>
-          Take that one
-        </Button>
-        <Button size="small" onClick={keepMine}>
-          Keep this one
-        </Button>
-      </div>
-    </div>
-  );
-}
 
 const KEPT = {
   kept: "Your draft is kept; only you see it.",
