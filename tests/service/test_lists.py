@@ -207,15 +207,15 @@ def test_the_long_list_of_extracts_says_what_its_fields_say(many, repository):
     """It is put together by hand, because asking each field takes longer than all else."""
     from rest_framework import serializers
 
-    from patient_ladle.service.extracts.models import Extract, Mark, with_heads
-    from patient_ladle.service.extracts.searching import marks_of
+    from patient_ladle.service.extracts.models import Extract, Mark
+    from patient_ladle.service.extracts.searching import listed, marks_of
     from patient_ladle.service.runs.glance import glances
     from patient_ladle.service.runs.repository_api import ExtractLine
 
     Mark.objects.update_or_create(
         person=repository, extract=Extract.objects.get(name="from_narrow"), defaults={"favourite": True}
     )
-    extracts = with_heads(Extract.objects.filter(name__in=["from_narrow", "from_wide"]).order_by("name"))
+    extracts = listed(Extract.objects.filter(name__in=["from_narrow", "from_wide"]).order_by("name"))
     lines = glances(extracts, marks_of(repository, extracts))
     assert [line.last_run is None for line in lines] == [True, False]
     by_fields = [serializers.Serializer.to_representation(ExtractLine(), line) for line in lines]

@@ -62,12 +62,12 @@ class FormerName(models.Model):
     left_at = models.DateTimeField(auto_now_add=True)
 
 
-def with_heads(extracts: models.QuerySet[Extract], left: Sequence[str] = ()) -> list[Extract]:
-    """The extracts with their newest revisions, in a few queries however many there are; ``left``: fields of the revisions that
-    are not read with them. Many share few sources and authors: each of these is one object."""
+def with_heads(extracts: models.QuerySet[Extract]) -> list[Extract]:
+    """The extracts with their newest revisions, in a few queries however many there are. Many share few sources and authors:
+    each of these is one object."""
     found = list(extracts)
     newest = Revision.objects.filter(extract__any=[each.pk for each in found], number=models.F("extract__number"))
-    newest = newest.prefetch_related("source", "author").defer(*left)
+    newest = newest.prefetch_related("source", "author")
     heads = {revision.extract_id: revision for revision in newest}
     for extract in found:
         extract.known_head = heads[extract.pk]

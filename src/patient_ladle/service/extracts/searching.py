@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from datetime import datetime
+from typing import Any, NamedTuple
 
-from django.db.models import Exists, OuterRef, Q, QuerySet
+from django.db.models import Exists, F, FilteredRelation, OuterRef, Q, QuerySet
 from django.db.models.functions import Now
 
 from patient_ladle.core.values.search import Search
@@ -36,12 +37,36 @@ def searched(found: QuerySet[Extract], search: Search, in_statements: bool = Tru
     return found
 
 
+class Listed(NamedTuple):
+    """What a list says of an extract itself; ``source`` is empty where it reads none."""
+
+    pk: int
+    name: str
+    folder: str
+    owner: str
+    number: int
+    archived_at: datetime | None
+    tags: list[str]
+    source: str
+    notes: str
+    saved_at: datetime
+
+
+def listed(found: QuerySet[Extract]) -> list[Listed]:
+    """In the same order, by one query and without an object of each: thousands are one list."""
+    newest = FilteredRelation("revisions", condition=Q(revisions__number=F("number")))
+    fields = ("pk", "name", "folder", "owner__name", "number", "archived_at", "tags",
+              "newest__source__name", "newest__notes", "newest__saved_at")  # fmt: skip
+    rows = found.annotate(newest=newest).values_list(*fields)
+    return [Listed._make((*row[:7], row[7] or "", *row[8:])) for row in rows]
+
+
 def below(folder: str) -> Q:
     """In this folder or in one below it."""
     return Q(folder=folder) | Q(folder__startswith=folder.rstrip("/") + "/")
 
 
-def marks_of(person: Person, extracts: Iterable[Extract]) -> dict[int, Mark]:
+def marks_of(person: Person, extracts: Iterable[Listed]) -> dict[int, Mark]:
     """By the extract's key; none where the person never had it in hand."""
     found = Mark.objects.filter(person=person, extract__any=[each.pk for each in extracts])
     return {mark.extract_id: mark for mark in found}

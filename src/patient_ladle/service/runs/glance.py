@@ -14,6 +14,7 @@ from django.db.models import OuterRef, Subquery
 
 from patient_ladle.core.errors import BadInput, general_words, nearest
 from patient_ladle.service.extracts.models import Extract, Mark
+from patient_ladle.service.extracts.searching import Listed
 from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.ledger.states import DELIVERY_FAILED, FAILED, HELD, NOT_RUN, STATES
 from patient_ladle.service.schedules.models import Schedule, SequenceStep
@@ -53,7 +54,7 @@ OF_A_GLANCE = (
 class Glance:
     """One extract of a list. ``next_due_at``: of those of its schedules that are not paused."""
 
-    extract: Extract
+    extract: Listed
     last_run: Run | None
     mark: Mark | None
     next_due_at: datetime | None
@@ -87,7 +88,7 @@ class Glance:
         return bool(run.state == state)
 
 
-def glances(extracts: Sequence[Extract], marks: Mapping[int, Mark]) -> list[Glance]:
+def glances(extracts: Sequence[Listed], marks: Mapping[int, Mark]) -> list[Glance]:
     """In the same order."""
     keys = [each.pk for each in extracts]
     runs, schedules = _last_runs(keys), _schedules(keys)

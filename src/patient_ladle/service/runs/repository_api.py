@@ -13,16 +13,14 @@ from patient_ladle.core.values.search import read_search
 from patient_ladle.service.common.api import flag_in
 from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts import api
-from patient_ladle.service.extracts.models import Extract, with_heads
-from patient_ladle.service.extracts.searching import below, marks_of, searched
+from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.extracts.searching import below, listed, marks_of, searched
 from patient_ladle.service.ledger.states import DELIVERIES, HELD, REJECTED, RELEASED, STATES
 from patient_ladle.service.people.authentication import SignedIn
 
 from .glance import SEARCHED, Glance, glances, in_states, trouble_in_words
 
 FIELDS = ("tag", "source", "owner", "folder", "state")
-UNREAD = ("statement", "parameters", "formats", "file_name", "output", "guards", "deliver_into", "change_note")
-"""What a line says nothing of."""
 
 
 class LastRunView(serializers.Serializer[Any]):
@@ -51,12 +49,12 @@ def _in_words(at: datetime | None) -> str | None:
 class ExtractLine(serializers.Serializer[Any]):
     name = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
-    owner = serializers.CharField(source="extract.owner.name")
+    owner = serializers.CharField(source="extract.owner")
     number = serializers.IntegerField(source="extract.number")
     archived_at = serializers.DateTimeField(source="extract.archived_at", allow_null=True)
-    source = serializers.CharField(source="extract.head.source_name")  # type: ignore[assignment]  # a field of that name
-    notes = serializers.CharField(source="extract.head.notes")
-    saved_at = serializers.DateTimeField(source="extract.head.saved_at")
+    source = serializers.CharField(source="extract.source")  # type: ignore[assignment]  # a field of that name
+    notes = serializers.CharField(source="extract.notes")
+    saved_at = serializers.DateTimeField(source="extract.saved_at")
     tags = serializers.ListField(source="extract.tags", child=serializers.CharField())
     last_run = LastRunView(allow_null=True, help_text="Its newest run, whoever or whatever started it; null: none yet.")
     problem = serializers.SerializerMethodField(help_text="What is wrong with the last run, in words; empty: nothing.")
@@ -74,16 +72,15 @@ class ExtractLine(serializers.Serializer[Any]):
     def to_representation(self, instance: Glance) -> dict[str, Any]:
         """What the fields say, without asking each of them: thousands of lines are one answer."""
         extract, mark, run = instance.extract, instance.mark, instance.last_run
-        head = extract.head
         return {
             "name": extract.name,
             "folder": extract.folder,
-            "owner": extract.owner.name,
+            "owner": extract.owner,
             "number": extract.number,
             "archived_at": _in_words(extract.archived_at),
-            "source": head.source_name,
-            "notes": head.notes,
-            "saved_at": _in_words(head.saved_at),
+            "source": extract.source,
+            "notes": extract.notes,
+            "saved_at": _in_words(extract.saved_at),
             "tags": extract.tags,
             "last_run": self.fields["last_run"].to_representation(run) if run else None,
             "problem": self.get_problem(instance),
@@ -115,15 +112,13 @@ class Repository(api.Extracts):
     def get(self, request: SignedIn) -> Response:
         given = request.query_params
         search = read_search(given.get("search", ""), FIELDS)
-        found = Extract.objects.prefetch_related("owner").filter(
-            archived_at__isnull=not flag_in(request, "archived"), in_repository=True
-        )
+        found = Extract.objects.filter(archived_at__isnull=not flag_in(request, "archived"), in_repository=True)
         if given.get("folder"):
             found = found.filter(below(given["folder"]))
         if given.get("tag"):
             found = found.filter(tags__contains=[given["tag"]])
         if flag_in(request, "favourite"):
             found = found.filter(marks__person=request.user, marks__favourite=True)
-        extracts = with_heads(searched(found, search, sees_all()), UNREAD)
+        extracts = listed(searched(found, search, sees_all()))
         shown = in_states(glances(extracts, marks_of(request.user, extracts)), search.terms.get("state", ()))
         return Response(ExtractLine(shown, many=True).data)
