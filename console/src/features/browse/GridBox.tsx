@@ -132,6 +132,7 @@ export function GridBox({
   const box = useRef<HTMLDivElement>(null);
   const dragged = useRef<number | null>(null);
   const [over, setOver] = useState<number | null>(null);
+  const [aside, setAside] = useState(false);
   const across = turned ? lines.length : shown.length;
   const down = turned ? shown.length : lines.length;
   const width = (i: number) =>
@@ -223,7 +224,8 @@ export function GridBox({
   return (
     <div
       ref={box}
-      className="grid"
+      className={`grid${aside ? " aside" : ""}`}
+      onScroll={(e) => setAside(e.currentTarget.scrollLeft > 0)}
       role="grid"
       tabIndex={0}
       onKeyDown={keys}
