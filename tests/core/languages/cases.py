@@ -17,6 +17,14 @@ CASES = {
     "mariadb": SQL | {"no_parameter": "select \":zone\" as z, `:zone` # :zone\n, :day as d"},
     "sqlite": SQL | {"no_parameter": "select [:zone] as z -- :zone\n, :day as d"},
     "duckdb": SQL,
+    "documents": {
+        "two": '// By zone\n{"find": "districts", "filter": {"zone": :zone}};\n/* All */ {"count": "districts"}',
+        "refused": ('{"find": "districts"};\n  {"delete": "districts"}', 2, 4),
+        "none": "// only words",
+        "used_twice": '{"find": "districts", "filter": {"$or": [{"zone": :zone}, {"name": :zone}, {"day": {"$lt": :day}}]}}',
+        "no_parameter": '{"find": ":zone", // :zone\n"filter": {"a:zone": "\\":zone", "day": :day}}',
+        "unclosed": '{"find": "districts", "filter": {"zone": /* :zone */ "North", "day": :day}}',
+    },
     "toy": {
         "two": "# By zone\npick name from districts where zone is :zone\n---\n# All\npick name from districts",
         "refused": ("pick name from districts\n---\n  drop districts", 3, 3),

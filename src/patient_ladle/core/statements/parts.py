@@ -9,6 +9,9 @@ from ..errors import StatementRefused
 
 MAX_STATEMENT_BYTES = 256 * 1024
 """Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
+MAX_STATEMENTS = 40
+"""Statements of one extract; more belong into several extracts."""
+MAX_TITLE = 80
 _UNFIT = re.compile(r"[\0\ud800-\udfff]")
 
 

@@ -13,7 +13,7 @@ from functools import cache
 from ..errors import StatementRefused
 from .dialects import Dialect
 from .lexing import Token, scan
-from .parts import Part, Rendered, place, refuse_unfit, refused_at
+from .parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, place, refuse_unfit, refused_at
 
 
 def parameter_names(text: str, dialect: Dialect) -> list[str]:
@@ -73,11 +73,6 @@ def one_reading_statement(text: str, dialect: Dialect) -> str:
             )
     _refuse_unless_it_reads(text, tokens, dialect)
     return text if ended_at is None else text[:ended_at] + text[ended_at:].replace(";", "")
-
-
-MAX_STATEMENTS = 40
-"""Statements of one extract; more belong into several extracts."""
-MAX_TITLE = 80
 
 
 def statements(text: str, dialect: Dialect) -> list[Part]:

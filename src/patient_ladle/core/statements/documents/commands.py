@@ -1,0 +1,155 @@
+"""Which commands are sent, and what in them is refused: everything that writes, runs code, or looks after the server.
+
+Commands, their fields and the stages of pipelines are those that only read, one by one: what is not known is refused. What
+runs code or writes is refused by name wherever it stands, at any depth.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping
+from typing import Any
+
+from ...errors import StatementRefused, nearest
+from ..parts import refused_at
+from .reading import Node
+
+ALWAYS = ("hint", "collation", "let", "allowDiskUse")
+COMMANDS: Mapping[str, Collection[str]] = {
+    "find": ("find", "filter", "projection", "sort", "skip", "limit", *ALWAYS),
+    "aggregate": ("aggregate", "pipeline", *ALWAYS),
+    "count": ("count", "query", "skip", "limit", "hint", "collation"),
+    "distinct": ("distinct", "key", "query", "hint", "collation"),
+}
+"""By command, which is its first name: the fields it may have. The service adds time limit, batches and read concern."""
+NEEDED = {"aggregate": "pipeline", "distinct": "key"}
+_STAGES = """$addFields $bucket $bucketAuto $count $densify $facet $fill $geoNear $graphLookup $group $limit $lookup $match
+$project $redact $replaceRoot $replaceWith $sample $set $setWindowFields $skip $sort $sortByCount $unionWith $unset $unwind"""
+STAGES = frozenset(_STAGES.split())
+WRITES = frozenset({"$out", "$merge"})
+CODE = frozenset({"$where", "$function", "$accumulator", "$code"})
+"""The last is a value of extended JSON: a program."""
+KINDS = {"pipeline": "array"} | dict.fromkeys(("filter", "query", "projection", "sort", "let", "collation"), "object")
+
+
+def judged(text: str, node: Node) -> str:
+    """The name of a command that only reads. Raises StatementRefused, with line and column, for anything else."""
+    first = next(node.pairs(), None)
+    if first is None:
+        raise refused_at(text, node.start, "a command is wanted", 'Write one: {"find": "contacts", "filter": {}}.')
+    name = first[0].value
+    if name not in COMMANDS:
+        raise _unknown(text, first[0], "command", COMMANDS, f"'{name}' is no command that only reads:")
+    if first[1].kind not in ("string", "parameter"):
+        raise refused_at(text, first[1].start, "the name of a collection is wanted", f'Write it as "{name}": "contacts".')
+    for key, value in node.pairs():
+        if key.value not in COMMANDS[name]:
+            raise _unknown(text, key, f"field of {name}", COMMANDS[name], f"'{key.value}' is no field of {name}:")
+        wanted = KINDS.get(key.value)
+        if wanted and value.kind not in (wanted, "parameter"):
+            raise refused_at(text, value.start, f"'{key.value}' is not {_A[wanted]}", f"Write {_A[wanted]} there.")
+    needed = NEEDED.get(name)
+    if needed and node.get(needed) is None:
+        raise refused_at(text, node.start, f"{name} has no '{needed}'", f'Write it: "{needed}": …')
+    _refuse_anywhere(text, node)
+    pipeline = node.get("pipeline")
+    if pipeline is not None:
+        _pipeline(text, pipeline)
+    return str(name)
+
+
+_A = {"object": "an object", "array": "a list", "string": "a text"}
+
+
+def _unknown(text: str, key: Node, kind: str, known: Collection[str], what: str) -> StatementRefused:
+    close = nearest(str(key.value), known)
+    hint = f"Did you mean '{close}'?" if close else f"Use one of: {', '.join(known)}."
+    error = refused_at(text, key.start, f"{what} it stands", hint)
+    error.facts["kind"] = kind
+    return error
+
+
+def _refuse_anywhere(text: str, node: Node) -> None:
+    left = [node]
+    while left:
+        here = left.pop()
+        left += here.items()
+        for key, value in here.pairs():
+            if key.value in WRITES:
+                raise refused_at(
+                    text, key.start, f"'{key.value}' writes: it stands", "A source is only read. Have the result delivered."
+                )
+            if key.value in CODE:
+                raise refused_at(text, key.start, f"'{key.value}' runs code: it stands", "Say the same with operators.")
+            left.append(value)
+
+
+def _pipeline(text: str, node: Node) -> None:
+    """Stages, and those of pipelines in them."""
+    if node.kind != "array":
+        raise refused_at(text, node.start, "a pipeline is not a list", "Write its stages between [ and ].")
+    for stage in node.items():
+        pairs = list(stage.pairs())
+        if len(pairs) != 1:
+            raise refused_at(text, stage.start, "a stage has not exactly one name", 'Write each as {"$match": …}.')
+        [(name, body)] = pairs
+        if name.value not in STAGES:
+            raise _unknown(text, name, "stage", sorted(STAGES), f"'{name.value}' is no stage that only reads:")
+        for inner in _pipelines_in(str(name.value), body):
+            _pipeline(text, inner)
+
+
+def _pipelines_in(stage: str, body: Node) -> Iterator[Node]:
+    if stage in ("$lookup", "$unionWith"):
+        inner = body.get("pipeline")
+        if inner is not None:
+            yield inner
+    elif stage == "$facet":
+        for _, inner in body.pairs():
+            yield inner
+
+
+Put = Callable[[Node, bool], Any]
+
+
+def filled(node: Node, put: Put) -> dict[str, Any]:
+    """The command as plain JSON, with ``put(parameter, computed)`` in place of each parameter.
+
+    ``computed``: the place holds an expression, where a text that begins with ``$`` would be the path of a field.
+    """
+    made = {}
+    for key, value in node.pairs():
+        if key.value == "pipeline":
+            made[key.value] = _stages(value, put)
+        else:
+            made[key.value] = _plain(value, put, key.value in ("projection", "let"))
+    return made
+
+
+def _plain(node: Node, put: Put, computed: bool) -> Any:
+    match node.kind:
+        case "object":
+            return {key.value: _plain(value, put, computed or key.value == "$expr") for key, value in node.pairs()}
+        case "array":
+            return [_plain(each, put, computed) for each in node.items()]
+        case "parameter":
+            return put(node, computed)
+    return node.value
+
+
+def _stages(node: Node, put: Put) -> Any:
+    if node.kind != "array":
+        return _plain(node, put, False)
+    return [{name.value: _stage(str(name.value), body, put) for name, body in stage.pairs()} for stage in node.items()]
+
+
+def _stage(name: str, body: Node, put: Put) -> Any:
+    if name == "$match":
+        return _plain(body, put, False)
+    if name == "$facet":
+        return {key.value: _stages(value, put) for key, value in body.pairs()}
+    if name in ("$lookup", "$unionWith", "$graphLookup", "$geoNear") and body.kind == "object":
+        return {
+            key.value: _stages(value, put) if key.value == "pipeline" else _plain(value, put, key.value in ("let", "startWith"))
+            for key, value in body.pairs()
+        }
+    return _plain(body, put, True)
