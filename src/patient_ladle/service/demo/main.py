@@ -39,7 +39,10 @@ from .past import make_past
 from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
-GROUPS = {"analysts": ("author", "who write and look after extracts", ("amir",)), "control-room": ("runner", "on duty", ("rosa",))}
+GROUPS = {
+    "analysts": ("author", "who write and look after extracts", ("amir",)),
+    "control-room": ("runner", "on duty", ("rosa",)),
+}
 PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "reader"}
 ENVIRONMENTS = {"live": "the real thing, as far as Fennmoor is real", "rehearsal": "fewer rows, to try things on"}
 
