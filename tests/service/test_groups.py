@@ -99,15 +99,20 @@ def test_of_two_last_administrators_who_step_down_at_once_one_stays(orm):
         finally:
             connections.close_all()
 
-    waits = "select count(*) from pg_stat_activity where wait_event_type = 'Lock' and datname = current_database()"
+    def waiting():
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select count(*) from pg_stat_activity where wait_event_type = 'Lock' and datname = current_database()"
+            )
+            return cursor.fetchone()[0]
+
     thread = threading.Thread(target=second)
     try:
         with transaction.atomic():
             groups.add_group("leavers", members=["last-1"])
             services.edit_person("last-1", {"role": "reader"})
             thread.start()
-            with connection.cursor() as cursor:
-                until(lambda: ended or cursor.execute(waits) or cursor.fetchone()[0])
+            until(lambda: ended or waiting())
         thread.join(PATIENCE)
         assert ended == ["this would leave the service without an administrator."]
     finally:
