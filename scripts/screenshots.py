@@ -27,7 +27,7 @@ from rich.text import Text
 
 PASSWORD = "fennmoor-demo"
 SIZE = {"width": 1280, "height": 800}
-PATIENCE = 150
+PATIENCE = 300
 """Seconds that a page may take: the tests run this beside much else."""
 LADLE = str(Path(sys.executable).parent / "ladle")
 

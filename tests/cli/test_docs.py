@@ -89,7 +89,6 @@ def demo(home):
     assert left == [], "Ctrl+C must end everything that the demo started"
 
 
-@pytest.mark.timeout(1800)
 def test_no_picture_is_out_of_date(demo):
     """Before the documents' own commands change what is there."""
     script, pictures = ROOT / "scripts/screenshots.py", ROOT / "docs/screenshots"

@@ -34,7 +34,7 @@ SCHEDULES = 4
 PAST_MINUTES = 6
 """Due times of each schedule that have passed when the storm begins: all of them are to be caught up with."""
 ROWS = 600
-CALM_SECONDS = 300 + 3 * KILLS
+CALM_SECONDS = 600 + 3 * KILLS
 FROZEN_SECONDS = 13.0
 """Longer than a worker's lease: its runs are taken over while it sleeps, and it wakes up to find that out."""
 DEADLINE_SECONDS = 10
