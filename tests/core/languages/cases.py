@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from tests.toy.toy import TOY
 
 SQL = {
@@ -34,5 +35,5 @@ CASES = {
         "unclosed": "pick name from districts where zone is <zone: \"North\"",
     },
 }  # fmt: skip
-OTHERS = {"toy": TOY}
-"""Languages that are not among those that ship."""
+OTHERS = {"toy": TOY, "documents": DOCUMENTS}
+"""Languages that no engine that ships names."""
