@@ -94,7 +94,7 @@ def add_language(tree: Path) -> None:
         tree,
         f"{languages}/__init__.py",
         ("from .duckdb", "from .copied import COPIED\nfrom .duckdb"),
-        ("SQLITE, DUCKDB)", "SQLITE, DUCKDB, COPIED)"),
+        ("DUCKDB, DOCUMENTS)", "DUCKDB, DOCUMENTS, COPIED)"),
     )
     edited(tree, f"{TESTS}/core/languages/cases.py", ('    "duckdb": SQL,', '    "duckdb": SQL,\n    "copied": SQL,'))
 

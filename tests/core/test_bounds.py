@@ -14,10 +14,10 @@ from hypothesis import strategies as st
 from patient_ladle.core.errors import LadleError
 from patient_ladle.core.results.differences import MOST_PAIRS, lines_between
 from patient_ladle.core.statements.filling import restore_parameters
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.scanner import called_names
 from patient_ladle.core.statements.text_diagnostics import of_text_and_parts, of_types
 from patient_ladle.core.values.parameters import Parameter
+from tests.core.languages.cases import SQL_LANGUAGES
 
 LENGTH = 20 << 10
 PIECES = ["a;", ";", "[", "(", "()", "[]", "''", "'a',", "a ", "a+", "/*", "/**/", "--\n", ":a ", ":a,", "$$", "$a$", '""', "e''", "E'\\'", "1.", "1e", "u&",
@@ -30,7 +30,7 @@ def proposed_after(dialect, text):
     dialect.completion(text, len(text), [TABLE | {"kind": "table"}], ["a"], True)
 
 
-@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
+@pytest.mark.parametrize("dialect", SQL_LANGUAGES.values(), ids=SQL_LANGUAGES)
 def test_no_text_takes_longer_to_cut_than_its_length_says(dialect):
     for piece in PIECES:
         text = "select " + piece * (LENGTH // len(piece.encode()))
@@ -65,7 +65,7 @@ def diagnostics_on(text, dialect):
         of_types(text, dialect, declared, [TABLE])
 
 
-@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
+@pytest.mark.parametrize("dialect", SQL_LANGUAGES.values(), ids=SQL_LANGUAGES)
 def test_diagnostics_take_work_that_grows_with_the_text(dialect):
     for piece in PIECES:
         short, long = (calls_of(diagnostics_on, "select " + piece * count, dialect) for count in (100, 800))

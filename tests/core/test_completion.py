@@ -7,11 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.statements.completion import MOST_PROPOSALS
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.mariadb import MARIADB
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.languages.sqlite import SQLITE
+from tests.core.languages.cases import SQL_LANGUAGES
 
 
 def table(name, *columns, schema="", kind="table"):
@@ -127,11 +127,11 @@ PIECES = st.sampled_from(["select", "from", "with", "a as (", "(", ")", ",", "."
                           ";", ":", "::", "$x$", "[", "union", "é\u202e", "\U0001f4a7", "`", "#", "*", "join", "on", "1e"])  # fmt: skip
 
 
-@given(st.sampled_from(sorted(LANGUAGES)), st.lists(PIECES, max_size=14), st.sampled_from(["", " "]), st.data())
+@given(st.sampled_from(sorted(SQL_LANGUAGES)), st.lists(PIECES, max_size=14), st.sampled_from(["", " "]), st.data())
 def test_any_text_is_answered_at_any_place(name, pieces, between, data):
     text = between.join(pieces)
     position = data.draw(st.integers(0, len(text)))
-    made = LANGUAGES[name].completion(text, position, TABLES, ["since"], True)
+    made = SQL_LANGUAGES[name].completion(text, position, TABLES, ["since"], True)
     if made is not None:
         assert text[:position].endswith(made.typed)
 

@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, LadleError
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.mariadb import MARIADB
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.scanner import parameter_names
 from patient_ladle.core.values.parameters import Parameter, resolve
+from tests.core.languages.cases import SQL_LANGUAGES
 
 DECLARED = [
     {"name": "who"}, {"name": "day", "type": "date"}, {"name": "at", "type": "timestamp"}, {"name": "n", "type": "integer"},
@@ -41,9 +41,9 @@ def bound(who="x", many=("x",)):
     return resolve(declared, values, date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc))
 
 
-@given(st.sampled_from(sorted(LANGUAGES)), st.lists(PIECES, max_size=12).map(" ".join), TEXTS, st.lists(TEXTS, max_size=3))
+@given(st.sampled_from(sorted(SQL_LANGUAGES)), st.lists(PIECES, max_size=12).map(" ".join), TEXTS, st.lists(TEXTS, max_size=3))
 def test_out_and_back_is_the_same_text(name, text, who, many):
-    dialect = LANGUAGES[name]
+    dialect = SQL_LANGUAGES[name]
     try:
         names = parameter_names(text, dialect)
     except LadleError:

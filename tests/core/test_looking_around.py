@@ -30,7 +30,6 @@ from patient_ladle.core.statements.catalogue import (
     search,
     without_schema,
 )
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.mariadb import MARIADB
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
@@ -39,6 +38,7 @@ from patient_ladle.core.statements.lexing import scan
 from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names
 from patient_ladle.core.statements.text_diagnostics import of_names
 from patient_ladle.core.statements.views import Filter
+from tests.core.languages.cases import SQL_LANGUAGES
 
 
 @pytest.mark.parametrize(
@@ -114,7 +114,7 @@ def test_the_default_schema_stays_unsaid_and_names_are_found(catalogue):
     assert search(catalogue, "where")[0]["table"] == "districts"
 
 
-@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=lambda d: d.name)
+@pytest.mark.parametrize("dialect", SQL_LANGUAGES.values(), ids=lambda d: d.name)
 def test_every_view_is_one_reading_statement_with_its_parameters(catalogue, dialect):
     browser = dialect.views(find_table(catalogue, "readings"))
     filters = [Filter('odd "name', "contains", "x"), Filter("litres", "at_least", "1.5"), Filter("read_at", "is_null")]
@@ -238,9 +238,9 @@ PIECES = [
 ]
 
 
-@given(st.sampled_from(sorted(LANGUAGES)), st.lists(st.sampled_from(PIECES), max_size=12).map("".join))
+@given(st.sampled_from(sorted(SQL_LANGUAGES)), st.lists(st.sampled_from(PIECES), max_size=12).map("".join))
 def test_any_text_in_any_dialect_is_one_reading_statement_or_clearly_none(name, text):
-    dialect = LANGUAGES[name]
+    dialect = SQL_LANGUAGES[name]
     try:
         tokens = list(scan(text, dialect))
     except StatementRefused as error:

@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import StatementRefused
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.languages.sqlite import SQLITE
 from patient_ladle.core.statements.lexing import scan
 from patient_ladle.core.statements.parts import MAX_STATEMENT_BYTES, place
 from patient_ladle.core.statements.scanner import one_reading_statement, parameter_names, replace_parameters, statements
+from tests.core.languages.cases import SQL_LANGUAGES
 
 FOUND = [
     (POSTGRESQL, "select :a, :b, :a", ["a", "b"]),
@@ -57,7 +57,7 @@ pieces = st.sampled_from(
 )
 
 
-@given(st.lists(pieces).map("".join), st.sampled_from(list(LANGUAGES.values())))
+@given(st.lists(pieces).map("".join), st.sampled_from(list(SQL_LANGUAGES.values())))
 def test_tokens_cover_the_text_without_a_gap(text, dialect):
     try:
         tokens = list(scan(text, dialect))
@@ -67,7 +67,7 @@ def test_tokens_cover_the_text_without_a_gap(text, dialect):
     assert replace_parameters(text, dialect, lambda name: f":{name}").text == text
 
 
-@given(st.text(), st.sampled_from(list(LANGUAGES.values())))
+@given(st.text(), st.sampled_from(list(SQL_LANGUAGES.values())))
 def test_no_text_at_all_breaks_the_scanner(text, dialect):
     try:
         one_reading_statement(text, dialect)
@@ -123,7 +123,7 @@ def test_a_statement_of_the_largest_size_and_deep_parentheses_pass():
     assert one_reading_statement(large, POSTGRESQL) == large
 
 
-@pytest.mark.parametrize("dialect", LANGUAGES.values(), ids=LANGUAGES)
+@pytest.mark.parametrize("dialect", SQL_LANGUAGES.values(), ids=SQL_LANGUAGES)
 def test_several_statements_keep_their_titles_and_places(dialect):
     text = "-- First; of all\nselect ';' as a, 1 /* ; */;\n\n  select 2 as b;;\n-- Third\n-- more of it\nselect :c ; -- over\n"
     parts = statements(text, dialect)
@@ -145,10 +145,10 @@ def test_the_one_statement_that_does_not_read_is_named(text, line, column):
     assert (refused.value.facts["line"], refused.value.facts["column"]) == (line, column)
 
 
-@given(st.sampled_from(sorted(LANGUAGES)), st.text(st.sampled_from("select;'\"-/*$`#[]() \n:a1é\u202e"), max_size=60))
+@given(st.sampled_from(sorted(SQL_LANGUAGES)), st.text(st.sampled_from("select;'\"-/*$`#[]() \n:a1é\u202e"), max_size=60))
 def test_any_text_is_parted_into_statements_or_refused(name, text):
     try:
-        parts = statements(text, LANGUAGES[name])
+        parts = statements(text, SQL_LANGUAGES[name])
     except StatementRefused as refused:
         assert refused.hint
         return

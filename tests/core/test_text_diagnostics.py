@@ -9,12 +9,12 @@ from hypothesis import strategies as st
 from patient_ladle.core.errors import LadleError, StatementRefused, StatementWrong
 from patient_ladle.core.statements import text_diagnostics
 from patient_ladle.core.statements.diagnostics import OtherCatalogue
-from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.mariadb import MARIADB
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.languages.sqlite import SQLITE
 from patient_ladle.core.values.parameters import Parameter
+from tests.core.languages.cases import SQL_LANGUAGES
 
 
 def table(called, schema="", **columns):
@@ -141,9 +141,9 @@ PIECES = st.sampled_from(["select", "from", "join", "districts", "d", "as", "wit
                           ";", "--", "\n", "::", "é", "\u202e", "\u0301", "1", "e'", "union", "lateral", "distinct"])  # fmt: skip
 
 
-@given(st.sampled_from(sorted(LANGUAGES)), st.one_of(st.text(max_size=50), st.lists(PIECES, max_size=25).map(" ".join)))
+@given(st.sampled_from(sorted(SQL_LANGUAGES)), st.one_of(st.text(max_size=50), st.lists(PIECES, max_size=25).map(" ".join)))
 def test_whatever_is_typed_gets_diagnostics_in_its_own_bounds(name, text):
-    dialect, parameters = LANGUAGES[name], declared(p="date", q={"is_list": True})
+    dialect, parameters = SQL_LANGUAGES[name], declared(p="date", q={"is_list": True})
     diagnostics = text_diagnostics.of_text(text, dialect, parameters)
     if not any(r.severity == "error" for r in diagnostics):
         diagnostics += text_diagnostics.of_types(text, dialect, parameters, CATALOGUE) + text_diagnostics.of_names(
@@ -164,6 +164,6 @@ def test_deep_wide_and_long_texts_are_answered():
     deep = "select " + "(" * 600 + "1" + ")" * 600
     wide = "select 1 from districts where zone in (" + ", ".join(f"'{n}'" for n in range(2_000)) + ")"
     for text in (deep, wide, "select 1 -- " + "x" * 250_000, "select " + ", ".join(f"d.c{n}" for n in range(8_000))):
-        for dialect in LANGUAGES.values():
+        for dialect in SQL_LANGUAGES.values():
             text_diagnostics.of_text(text, dialect, [])
             text_diagnostics.of_types(text, dialect, [], CATALOGUE)

@@ -2715,6 +2715,8 @@ export interface components {
             formats: components["schemas"]["FormatView"][];
             /** @description Options of all files, whatever their format. */
             files: components["schemas"]["OptionView"][];
+            /** @description How documents of a document store become rows. */
+            documents: components["schemas"]["OptionView"][];
             /** @description Types that a column can be given in files. */
             column_types: string[];
         };
@@ -3458,6 +3460,10 @@ export interface components {
              * @default false
              */
             total: boolean;
+            /** @description How documents become rows, as an output's settings have it. */
+            documents?: {
+                [key: string]: unknown;
+            };
         };
         ProposalView: {
             /** @description As it is shown. */

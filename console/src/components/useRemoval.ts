@@ -1,13 +1,13 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { App } from "antd";
 
-/** Ends or removes something after one question; lists under `key` are asked for anew. */
-export function useRemoval<Id>(key: string, remove: (id: Id) => Promise<unknown>) {
+/** Ends or removes something after one question; lists under `keys` are asked for anew. */
+export function useRemoval<Id>(keys: string | string[], remove: (id: Id) => Promise<unknown>) {
   const { modal } = App.useApp();
   const client = useQueryClient();
   const change = useMutation({
     mutationFn: remove,
-    onSuccess: () => client.invalidateQueries({ queryKey: [key] }),
+    onSuccess: () => Promise.all([keys].flat().map((key) => client.invalidateQueries({ queryKey: [key] }))),
   });
   const ask = (id: Id, title: string, content: string, okText = "Remove") =>
     void modal.confirm({

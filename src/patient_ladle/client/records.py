@@ -457,6 +457,7 @@ class Format(TypedDict):
 class Formats(TypedDict):
     formats: list[Format]
     files: list[Option]
+    documents: list[Option]
     column_types: list[str]
 
 

@@ -16,6 +16,24 @@ from .results.guards import Finding
 from .values.parameters import BoundValues
 
 
+def nobody(rows: int, size: int) -> None:
+    """Whoever need not be told."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """For sources that know their columns only once they have looked through the rows: how, and who is told meanwhile."""
+
+    options: Mapping[str, Any] = field(default_factory=dict)
+    """How documents become rows (core.documents.table)."""
+    columns: tuple[str, ...] = ()
+    """Those that the result's files are to have; one that no row has is there all the same, and empty."""
+    first: int = 0
+    """Only so many of the first rows are wanted; 0: all."""
+    looked: Callable[[int, int], None] = nobody
+    """Told of rows and bytes so far; what it raises ends the reading."""
+
+
 @dataclass(frozen=True, slots=True)
 class Statement:
     """What a source session is asked to run: the author's text and the values bound to its parameters."""
@@ -23,6 +41,7 @@ class Statement:
     text: str
     values: BoundValues = field(default_factory=BoundValues)
     query_timeout_seconds: float = 3600.0
+    reading: Reading = field(default_factory=Reading)
 
 
 class SourceSession(Protocol):

@@ -10,13 +10,12 @@ from patient_ladle.adapters.sources import postgresql
 from patient_ladle.core.errors import LadleError
 from patient_ladle.core.ports import Statement
 
-from .test_contract import case  # noqa: F401  # a fixture
+from .test_contract import any_case as case  # noqa: F401  # a fixture
 
-STATEMENT = Statement("select name from districts")
 METHODS = {
     "identity": lambda session: session.identity(),
-    "describe": lambda session: session.describe(STATEMENT),
-    "understand": lambda session: session.understand(STATEMENT),
+    "describe": lambda session: session.describe(session.asked),
+    "understand": lambda session: session.understand(session.asked),
     "probe": lambda session: session.probe(),
     "release_snapshot": lambda session: session.release_snapshot(),
     "prove_read_only": lambda session: session.prove_read_only(),
@@ -57,8 +56,9 @@ class Broken:
 def broken(case, error_class, described=False):  # noqa: F811
     """A session whose driver breaks from now on; what it held is closed in the end."""
     session = case.open()
+    session.asked = Statement(case.one)
     if described:
-        session.describe(STATEMENT)
+        session.describe(session.asked)
     real, error = session.connection, error_class("the driver broke")
     session.connection = Broken(error)
     if hasattr(session, "rows"):  # what takes rows off the wire holds the connection too
@@ -97,7 +97,7 @@ def test_a_driver_that_fails_gives_an_error_of_ours(case, name, monkeypatch):  #
 
 def test_those_that_ask_the_driver_do_fail(case):  # noqa: F811
     """So that the test above does not pass because nothing was asked."""
-    for name in ("describe", "prove_read_only", "rows"):
+    for name in getattr(case.words, "ASKS", ("describe", "prove_read_only", "rows")):
         with (
             broken(case, sorted(kinds_of_errors(case), key=str)[0], described=name == "rows") as session,
             pytest.raises(LadleError),

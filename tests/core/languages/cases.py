@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from patient_ladle.core.statements.languages.documents import DOCUMENTS
+from patient_ladle.core.statements.languages import LANGUAGES
+from patient_ladle.core.statements.languages.sql import SqlLanguage
 from tests.toy.toy import TOY
 
+SQL_LANGUAGES = {name: member for name, member in LANGUAGES.items() if isinstance(member, SqlLanguage)}
+"""Those of one lexer, whose texts are cut alike."""
 SQL = {
     "two": "-- By zone\nselect name from districts where zone = :zone;\n-- All\nselect 1 as one",
     "refused": ("select 1;\n  delete from districts", 2, 3),
@@ -35,5 +38,5 @@ CASES = {
         "unclosed": "pick name from districts where zone is <zone: \"North\"",
     },
 }  # fmt: skip
-OTHERS = {"toy": TOY, "documents": DOCUMENTS}
+OTHERS = {"toy": TOY}
 """Languages that no engine that ships names."""

@@ -77,12 +77,10 @@ function GroupForm({ group, people, onClose }: FormProps) {
 /** Groups of people: each gives its members a role. */
 export function Groups({ people }: { people: string[] }) {
   const [edited, setEdited] = useState<PeopleGroup | "new" | null>(null);
-  const client = useQueryClient();
   const list = useQuery({ queryKey: ["groups"], queryFn: () => must(api.GET("/api/v1/groups")) });
-  const removal = useRemoval("groups", async (name: string) => {
-    await must(api.DELETE("/api/v1/groups/{name}", { params: { path: { name } } }));
-    void client.invalidateQueries({ queryKey: ["people"] });
-  });
+  const removal = useRemoval(["groups", "people"], (name: string) =>
+    must(api.DELETE("/api/v1/groups/{name}", { params: { path: { name } } })),
+  );
   return (
     <>
       <header className="head">

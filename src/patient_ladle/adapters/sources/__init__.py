@@ -9,6 +9,7 @@ from __future__ import annotations
 from patient_ladle.core.errors import unknown_name
 
 from .base import CheckStep, Engine
+from .documents import DocumentsEngine
 from .duckdb import DuckdbEngine
 from .files import FilesEngine
 from .mariadb import MariadbEngine
@@ -16,7 +17,8 @@ from .postgresql import PostgresqlEngine
 from .sqlite import SqliteEngine
 
 ENGINES: dict[str, Engine] = {
-    member.name: member for member in (PostgresqlEngine(), MariadbEngine(), SqliteEngine(), DuckdbEngine(), FilesEngine())
+    member.name: member
+    for member in (PostgresqlEngine(), MariadbEngine(), SqliteEngine(), DuckdbEngine(), FilesEngine(), DocumentsEngine())
 }
 
 

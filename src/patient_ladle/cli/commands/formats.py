@@ -22,7 +22,7 @@ def format_list(args: argparse.Namespace) -> None:
 def format_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         told = ladle.formats()
-    by_name = {f["name"]: f["options"] for f in told["formats"]} | {"files": told["files"]}
+    by_name = {f["name"]: f["options"] for f in told["formats"]} | {part: told[part] for part in ("files", "documents")}
     if args.name not in by_name:
         raise ClientError(f"there is no format '{args.name}'.", f"There is: {', '.join(by_name)}.")
     options = by_name[args.name]
@@ -45,4 +45,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     form = Noun(nouns, common, "format", "Formats of result files and their options.")
     form.verb("list", format_list, "List the formats.", "ladle format list")
     verb = form.verb("show", format_show, "The options of a format, or of all files.", "ladle format show csv")
-    verb.add_argument("name", help="csv, tsv, xlsx, json, jsonl, parquet, text; files for those of all files")
+    verb.add_argument(
+        "name",
+        help="csv, tsv, xlsx, json, jsonl, parquet, text; files for those of all files; documents for how those become rows",
+    )

@@ -116,15 +116,16 @@ def output_of(args: argparse.Namespace) -> dict[str, Any] | None:
             hint = "Write --option csv.delimiter=semicolon; see ladle format show csv."
             raise ClientError(f"--option was given '{word}'.", hint)
         made = made or {}
-        place = made.setdefault("files", {}) if form == "files" else made.setdefault("formats", {}).setdefault(form, {})
+        of_all = form in ("files", "documents")
+        place = made.setdefault(form, {}) if of_all else made.setdefault("formats", {}).setdefault(form, {})
         place[name] = value
     return made
 
 
 def add_output_options(verb: argparse._ActionsContainer) -> None:
     """Options of how files are written."""
-    verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files")
+    verb.add_argument("--output", metavar="FILE", help="JSON of output settings: formats, columns, files, documents")
     verb.add_argument(
         "--option", action="append", metavar="FORMAT.NAME=VALUE",
-        help="one option, such as csv.delimiter=semicolon or files.compression=gzip",
+        help="one option, such as csv.delimiter=semicolon, files.compression=gzip or documents.depth=0",
     )  # fmt: skip

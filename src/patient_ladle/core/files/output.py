@@ -1,4 +1,5 @@
-"""What becomes of a result: formats with their options, choice of columns, compression, splitting, delivery."""
+"""What becomes of a result: formats with their options, choice of columns, compression, splitting, delivery; and how documents
+become its rows."""
 
 from __future__ import annotations
 
@@ -6,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..documents.table import DOCUMENT_OPTIONS
 from ..errors import BadInput, unknown_name
 from ..results.columns import Column
 from .compression import COMPRESSIONS
@@ -53,19 +55,25 @@ class OutputSettings:
     options: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     columns: Mapping[str, Sequence[ColumnChoice]] = field(default_factory=dict)
     files: Mapping[str, Any] = field(default_factory=lambda: checked({}, FILE_OPTIONS, "files"))
+    documents: Mapping[str, Any] = field(default_factory=lambda: checked({}, DOCUMENT_OPTIONS, "documents"))
 
     @classmethod
     def from_dict(cls, data: Mapping[str, Any]) -> OutputSettings:
-        """From plain JSON: ``{"formats": {"csv": {…}}, "columns": […] or {title: […]}, "files": {…}}``. Raises BadInput."""
-        known = ("formats", "columns", "files")
+        """From plain JSON: ``{"formats": {"csv": {…}}, "columns": […] or {title: […]}, "files": {…}, "documents": {…}}``.
+
+        Raises BadInput.
+        """
+        known = ("formats", "columns", "files", "documents")
         for key in data:
             if key not in known:
                 raise unknown_name("part of an output", str(key), known)
-        formats, columns, files = (data.get(key) or {} for key in known)
+        formats, columns, files, documents = (data.get(key) or {} for key in known)
         if not isinstance(formats, Mapping) or not all(isinstance(each, Mapping) for each in formats.values()):
             raise BadInput("formats of an output is an object of options by format.", 'Write {"csv": {"delimiter": ";"}}.')
         if not isinstance(files, Mapping):
             raise BadInput("files of an output is an object of options.", 'Write {"compression": "gzip"}.')
+        if not isinstance(documents, Mapping):
+            raise BadInput("documents of an output is an object of options.", 'Write {"depth": 1}.')
         if isinstance(columns, list):
             columns = {"": columns}
         if not isinstance(columns, Mapping) or not all(isinstance(each, list) for each in columns.values()):
@@ -78,6 +86,7 @@ class OutputSettings:
             {name: shown(values, FORMATS[name].options) for name, values in made.items()},
             {str(title): checked_choices(each) for title, each in columns.items()},
             checked(files, FILE_OPTIONS, "files"),
+            checked(documents, DOCUMENT_OPTIONS, "documents"),
         )
 
     def to_dict(self) -> dict[str, Any]:
@@ -87,6 +96,7 @@ class OutputSettings:
             "formats": {name: dict(each) for name, each in self.options.items() if each},
             "columns": columns[""] if set(columns) == {""} else columns,
             "files": shown(self.files, FILE_OPTIONS),
+            "documents": shown(self.documents, DOCUMENT_OPTIONS),
         }
         return {key: value for key, value in made.items() if value}
 
@@ -98,12 +108,16 @@ class OutputSettings:
         for name, options in (data.get("formats") or {}).items():
             formats[name] = formats.get(name, {}) | options
         columns = data.get("columns") or own.get("columns")
-        files = own.get("files", {}) | (data.get("files") or {})
-        return OutputSettings.from_dict({"formats": formats, "columns": columns, "files": files})
+        both = {part: own.get(part, {}) | (data.get(part) or {}) for part in ("files", "documents")}
+        return OutputSettings.from_dict({"formats": formats, "columns": columns, **both})
 
     def options_of(self, name: str) -> dict[str, Any]:
         """Every option of a format, as it will be used."""
         return checked_options(name, self.options.get(name, {}))
+
+    def chosen(self, title: str) -> tuple[str, ...]:
+        """Names of the columns that one statement's result must have; none where all are taken as they come."""
+        return tuple(choice.name for choice in self.columns.get(title) or self.columns.get("") or ())
 
     def shape(self, title: str, columns: Sequence[Column]) -> Shape:
         """The choice of columns for one statement's result. Raises StatementWrong where one is not there."""

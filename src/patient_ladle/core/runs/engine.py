@@ -37,6 +37,7 @@ from ..ports import (
     Delivery,
     DeliveryPlan,
     Outcome,
+    Reading,
     ResultFolder,
     RunLedger,
     SourceSession,
@@ -174,7 +175,8 @@ def _read(
             for number, (title, statement) in enumerate(job.statements()):
                 if several:
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
-                columns, minded = _describe(statement, session, ledger)
+                reading = Reading(job.output.documents, job.output.chosen(title), looked=progress.look)
+                columns, minded = _describe(replace(statement, reading=reading), session, ledger)
                 shape = job.output.shape(title, columns)
                 watch = Watch(job.guards if number == 0 else (), shape.columns)
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
@@ -214,20 +216,29 @@ class _Progress:
         self._mind_space()
 
     def add(self, batch: Batch) -> None:
+        self.rows, self.bytes = self.rows + batch.rows, self.bytes + batch.bytes
+        self._mind(0, 0)
+
+    def look(self, rows: int, size: int) -> None:
+        """So many rows and bytes were looked through before the first of them is written."""
+        self._mind(rows, size)
+
+    def _mind(self, rows: int, size: int) -> None:
+        """``rows``, ``size``: those that are on their way."""
         if self.ledger.cancel_asked():
             raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
-        self.rows, self.bytes = self.rows + batch.rows, self.bytes + batch.bytes
-        self._refuse_too_large()
+        self._refuse_too_large(rows, size)
         if self.clock.monotonic() - self.told >= PROGRESS_SECONDS:
-            self.tell()
+            self.tell(rows, size)
             self._mind_space()
 
-    def tell(self) -> None:
-        self.ledger.progress(self.rows, self.bytes)
+    def tell(self, rows: int = 0, size: int = 0) -> None:
+        self.ledger.progress(self.rows + rows, self.bytes + size)
         self.told = self.clock.monotonic()
 
-    def _refuse_too_large(self) -> None:
-        for found, most, unit in ((self.rows, self.job.max_rows, "rows"), (self.bytes, self.job.max_bytes, "bytes")):
+    def _refuse_too_large(self, rows: int, size: int) -> None:
+        both = ((self.rows + rows, self.job.max_rows, "rows"), (self.bytes + size, self.job.max_bytes, "bytes"))
+        for found, most, unit in both:
             if most is not None and found > most:
                 raise ResultTooLarge(
                     f"the result has more than the {most:,} {unit} that its source allows.",

@@ -7,9 +7,9 @@ them, and to the value itself, bringing it back puts ``:since`` there again.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
-from ..errors import BadInput
+from ..errors import BadInput, StatementRefused
 from ..values.parameters import MASK, BoundValues, Parameter, Value
 from .dialects import Dialect
 from .lexing import scan
@@ -27,16 +27,14 @@ def fill_in(text: str, dialect: Dialect, literal: Callable[[Parameter, Value], s
     """
 
     def put(name: str) -> str:
-        if name not in bound.parameters:
-            raise BadInput(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-        parameter, value = bound.parameters[name], bound.values[name]
+        parameter, value = declared(bound, name)
         if parameter.type == "identifier":
             written = dialect.quoted_path(str(value))
         elif parameter.sensitive and value is not None:
             written = f"'{MASK}'"
         else:
             written = literal(parameter, value)
-        return f"/* :{name} */ {written} /* : */"
+        return marked(name, written)
 
     filled = replace_parameters(text, dialect, put)
     _refuse_another_reading(text, filled, dialect)
@@ -62,25 +60,40 @@ def _refuse_another_reading(text: str, filled: Rendered, dialect: Dialect) -> No
 
 def restore_parameters(text: str, dialect: Dialect) -> str:
     """The text with its parameters in place again. Raises BadInput, with line and column, for a mark without its other."""
+    return restored(text, ((token.start, token.end) for token in scan(text, dialect) if token.kind == "comment"))
+
+
+def marked(name: str, written: str) -> str:
+    """A value between the two comments that ``restored`` knows it by."""
+    return f"/* :{name} */ {written} /* : */"
+
+
+def restored(text: str, comments: Iterable[tuple[int, int]]) -> str:
+    """The same of any language with such comments, given where each of the text begins and ends."""
     out: list[str] = []
     at = 0
     opened: tuple[str, int] | None = None
-    for token in scan(text, dialect):
-        if token.kind != "comment":
-            continue
-        piece = text[token.start : token.end]
+    for start, end in comments:
+        piece = text[start:end]
         opens, closes = _OPENS.fullmatch(piece), _CLOSES.fullmatch(piece)
         if (opens and opened) or (closes and not opened):
-            raise _unpaired(text, token.start, piece)
+            raise _unpaired(text, start, piece)
         if opens:
-            out.append(text[at : token.start])
-            opened = (opens.group(1), token.start)
+            out.append(text[at:start])
+            opened = (opens.group(1), start)
         elif closes and opened:
             out.append(f":{opened[0]}")
-            at, opened = token.end, None
+            at, opened = end, None
     if opened:
         raise _unpaired(text, opened[1], f"/* :{opened[0]} */")
     return "".join([*out, text[at:]])
+
+
+def declared(bound: BoundValues, name: str) -> tuple[Parameter, Value]:
+    """A parameter of the text and its value. Raises StatementRefused where it is not declared."""
+    if name not in bound.parameters:
+        raise StatementRefused(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
+    return bound.parameters[name], bound.values[name]
 
 
 def _unpaired(text: str, position: int, piece: str) -> BadInput:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from ..errors import StatementRefused
@@ -53,6 +54,20 @@ class Rendered:
                 return author_start
             shift = start + length - author_start - author_length
         return position - shift
+
+
+def replaced(text: str, parameters: Iterable[tuple[int, int]], put: Callable[[str], str]) -> Rendered:
+    """The text with ``put(name)`` in place of each parameter, given where they begin and end; all else stays to the letter."""
+    out: list[str] = []
+    spans: list[tuple[int, int, int, int]] = []
+    at = last = 0
+    for start, end in parameters:
+        piece = put(text[start + 1 : end])
+        at += start - last
+        spans.append((at, len(piece), start, end - start))
+        out += [text[last:start], piece]
+        at, last = at + len(piece), end
+    return Rendered("".join([*out, text[last:]]), tuple(spans))
 
 
 def place(text: str, position: int) -> tuple[int, int]:

@@ -13,7 +13,7 @@ from functools import cache
 from ..errors import StatementRefused
 from .dialects import Dialect
 from .lexing import Token, scan
-from .parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, place, refuse_unfit, refused_at
+from .parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, place, refuse_unfit, refused_at, replaced
 
 
 def parameter_names(text: str, dialect: Dialect) -> list[str]:
@@ -36,17 +36,7 @@ def refuse_slices(text: str, dialect: Dialect, declared: Iterable[str]) -> None:
 
 def replace_parameters(text: str, dialect: Dialect, put: Callable[[str], str]) -> Rendered:
     """The text with ``put(name)`` in place of each parameter; all else stays to the letter."""
-    out: list[str] = []
-    spans: list[tuple[int, int, int, int]] = []
-    at = 0
-    for token in scan(text, dialect):
-        piece = text[token.start : token.end]
-        if token.kind == "parameter":
-            piece = put(piece[1:])
-            spans.append((at, len(piece), token.start, token.end - token.start))
-        out.append(piece)
-        at += len(piece)
-    return Rendered("".join(out), tuple(spans))
+    return replaced(text, ((token.start, token.end) for token in scan(text, dialect) if token.kind == "parameter"), put)
 
 
 def one_reading_statement(text: str, dialect: Dialect) -> str:

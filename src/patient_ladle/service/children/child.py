@@ -26,6 +26,7 @@ from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
 from patient_ladle.adapters.stores.base import Store
+from patient_ladle.core.documents.table import DOCUMENT_OPTIONS
 from patient_ladle.core.errors import (
     Fenced,
     LadleError,
@@ -38,8 +39,9 @@ from patient_ladle.core.errors import (
     StatementWrong,
     StoreUnwritable,
 )
+from patient_ladle.core.files.options import checked
 from patient_ladle.core.files.output import OutputSettings
-from patient_ladle.core.ports import Outcome, SourceSession, Statement
+from patient_ladle.core.ports import Outcome, Reading, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards
 from patient_ladle.core.runs.engine import RunJob, name_fields, run_extract
@@ -199,7 +201,9 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
     session = _opened(job, ledger)
     try:
-        found = first_rows(session, Statement(job["statement"], values), PreviewLimits(rows=job["rows"]))
+        limits = PreviewLimits(rows=job["rows"])
+        reading = Reading(checked(job.get("documents") or {}, DOCUMENT_OPTIONS, "documents"), first=limits.rows + 1)
+        found = first_rows(session, Statement(job["statement"], values, reading=reading), limits)
         ledger.tell("done", result=found | {"identity": session.identity()})
     except LadleError as error:
         raise values.without_private(error) from error

@@ -14,6 +14,7 @@ import hashlib
 import hmac
 import itertools
 import os
+import socket
 import socketserver
 import struct
 import threading
@@ -32,6 +33,8 @@ READS = frozenset({"find", "aggregate", "count", "distinct", "getMore", "killCur
 WRITES = frozenset({"insert", "update", "delete", "drop", "dropDatabase", "createIndexes"})
 MAX_BYTES = 16_777_216
 _ROUNDS = 4096
+_LOOKS = ["changeStream", "collStats", "dbHash", "dbStats", "find", "killCursors", "listCollections", "listIndexes"]
+_CHANGES = ["createCollection", "createIndex", "dropCollection", "insert", "remove", "update"]
 _HEAD = struct.Struct("<iiii")
 _MESSAGE, _QUERY = 2013, 2004
 """The one operation of today, and that with which old clients say hello."""
@@ -47,10 +50,11 @@ class Refusal(Exception):
 
 @dataclass(frozen=True)
 class Login:
-    """A password, and by database what its bearer may: ``read`` or ``readWrite``."""
+    """A password, and by database what its bearer may: ``read`` or ``readWrite``; and which collections it may not."""
 
     password: str
     roles: Mapping[str, str]
+    hidden: Sequence[str] = ()
 
 
 @dataclass
@@ -60,6 +64,7 @@ class Operation:
     number: int
     command: str
     ends_at: float | None
+    session: bytes = b""
     killed: bool = False
 
     def go_on(self) -> None:
@@ -77,6 +82,7 @@ class Cursor:
     found: Iterator[Any]
     pause: float
     left: float | None
+    session: bytes = b""
 
     def take(self, count: int, operation: Operation) -> tuple[list[Any], bool]:
         """So many of them, or as many as one answer holds, and whether there are no more. Raises Refusal."""
@@ -130,6 +136,7 @@ class DocumentServer:
         self.numbers = itertools.count(1)
         self.cursor_numbers = itertools.count(7001)
         self.listener: socketserver.ThreadingTCPServer | None = None
+        self.connections: set[Any] = set()
 
     def start(self) -> None:
         """Listen on loopback; ``port`` is known from then on."""
@@ -146,11 +153,18 @@ class DocumentServer:
         threading.Thread(target=self.listener.serve_forever, daemon=True).start()
 
     def stop(self) -> None:
-        """Listen no more."""
+        """Listen no more, and end what is open."""
         if self.listener is not None:
             self.listener.shutdown()
             self.listener.server_close()
             self.listener = None
+        self.break_off()
+
+    def break_off(self) -> None:
+        """End every connection, as a server does that dies."""
+        for each in list(self.connections):
+            with contextlib.suppress(OSError):
+                each.shutdown(socket.SHUT_RDWR)
 
     def counts(self) -> dict[str, int]:
         """Documents by ``database.collection``: what a test compares."""
@@ -168,6 +182,7 @@ class _Connection(socketserver.BaseRequestHandler):
         self.login: str | None = None
         self.asked: tuple[str, bytes, str, str] | None = None
         self.operation = Operation(0, "", None)
+        self.served.connections.add(self.request)
         with contextlib.suppress(EOFError, OSError):
             while True:
                 length, number, _, kind = _HEAD.unpack(self._exactly(16))
@@ -182,6 +197,9 @@ class _Connection(socketserver.BaseRequestHandler):
                     self._send(number, 1, struct.pack("<iqii", 8, 0, 0, 1) + bson.encode(self._answer(command)))
                 else:
                     return
+
+    def finish(self) -> None:
+        self.served.connections.discard(self.request)
 
     def _exactly(self, count: int) -> bytes:
         found = bytearray()
@@ -201,7 +219,8 @@ class _Connection(socketserver.BaseRequestHandler):
         work: Callable[[dict[str, Any], str], dict[str, Any]] | None = getattr(self, f"_{name.lower()}", None)
         seconds = command["maxTimeMS"] / 1000 if command.get("maxTimeMS") else None
         ends_at = None if seconds is None else time.monotonic() + seconds
-        self.operation = Operation(next(self.served.numbers), name, ends_at)
+        session = bytes(command.get("lsid", {}).get("id", b""))
+        self.operation = Operation(next(self.served.numbers), name, ends_at, session)
         self.served.operations[self.operation.number] = self.operation
         try:
             if work is None:
@@ -224,6 +243,8 @@ class _Connection(socketserver.BaseRequestHandler):
             raise Refusal(13, "Unauthorized", f"command {name} requires authentication")
         right = self.served.logins[self.login].roles.get(database, "")
         free = name in ("listDatabases", "killCursors", "getMore")
+        if command[name] in self.served.logins[self.login].hidden:
+            raise Refusal(13, "Unauthorized", f"not authorized on {database} to execute command {name}")
         if (not right and not free) or (self._writes(name, command) and right != "readWrite"):
             raise Refusal(13, "Unauthorized", f"not authorized on {database} to execute command {name}")
 
@@ -240,6 +261,8 @@ class _Connection(socketserver.BaseRequestHandler):
             "maxBsonObjectSize": MAX_BYTES, "maxMessageSizeBytes": 48_000_000, "maxWriteBatchSize": 100_000,
             "localTime": datetime.now(timezone.utc), "minWireVersion": 0, "maxWireVersion": 21, "logicalSessionTimeoutMinutes": 30,
         }  # fmt: skip
+        if self.served.snapshots:
+            made |= {"setName": "fennmoor", "me": f"127.0.0.1:{self.served.port}", "hosts": [f"127.0.0.1:{self.served.port}"]}
         if command.get("saslSupportedMechs"):
             made["saslSupportedMechs"] = ["SCRAM-SHA-256"]
         return made
@@ -256,12 +279,16 @@ class _Connection(socketserver.BaseRequestHandler):
 
     def _connectionstatus(self, command: dict[str, Any], database: str) -> dict[str, Any]:
         roles = self.served.logins[self.login].roles if self.login else {}
-        return {
-            "authInfo": {
-                "authenticatedUsers": [{"user": self.login, "db": "admin"}] if self.login else [],
-                "authenticatedUserRoles": [{"role": role, "db": name} for name, role in roles.items()],
-            }
+        told: dict[str, Any] = {
+            "authenticatedUsers": [{"user": self.login, "db": "admin"}] if self.login else [],
+            "authenticatedUserRoles": [{"role": role, "db": name} for name, role in roles.items()],
         }
+        if command.get("showPrivileges"):
+            told["authenticatedUserPrivileges"] = [
+                {"resource": {"db": name, "collection": ""}, "actions": [*_LOOKS, *(_CHANGES if role == "readWrite" else [])]}
+                for name, role in roles.items()
+            ]
+        return {"authInfo": told}
 
     def _saslstart(self, command: dict[str, Any], database: str) -> dict[str, Any]:
         if command["mechanism"] != "SCRAM-SHA-256":
@@ -365,7 +392,7 @@ class _Connection(socketserver.BaseRequestHandler):
         pause = self.served.seconds_a_document.get(space.partition(".")[2], 0.0)
         left = None if self.operation.ends_at is None else self.operation.ends_at - time.monotonic()
         cursor = next(self.served.cursor_numbers)
-        self.served.cursors[cursor] = Cursor(found, pause, left)
+        self.served.cursors[cursor] = Cursor(found, pause, left, self.operation.session)
         return self._batch(cursor, "firstBatch", space, count, alone)
 
     def _batch(self, cursor: int, key: str, space: str, count: int, alone: bool = False) -> dict[str, Any]:
@@ -397,6 +424,15 @@ class _Connection(socketserver.BaseRequestHandler):
         if found is not None:
             found.killed = True
         return {"info": "attempting to kill op"}
+
+    def _killsessions(self, command: dict[str, Any], database: str) -> dict[str, Any]:
+        those = {bytes(each["id"]) for each in command["killSessions"]}
+        for operation in list(self.served.operations.values()):
+            operation.killed = operation.killed or operation.session in those
+        for number, cursor in list(self.served.cursors.items()):
+            if cursor.session in those:
+                self.served.cursors.pop(number, None)
+        return {}
 
     # Writing, for those who may.
 

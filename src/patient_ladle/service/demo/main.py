@@ -33,6 +33,8 @@ from patient_ladle.service.sources.models import Address, Environment, Interacti
 from patient_ladle.service.sources.services import add_environment, add_source, edit_source
 
 from . import data, field_data
+from .contacts import contacts_server
+from .document_server import DocumentServer
 from .mailbox import RunningMailbox
 from .maria_server import MariaServer
 from .past import make_past
@@ -47,6 +49,9 @@ PEOPLE = {"rita": "administrator", "amir": "author", "rosa": "runner", "lena": "
 ENVIRONMENTS = {"live": "the real thing, as far as Fennmoor is real", "rehearsal": "fewer rows, to try things on"}
 
 
+_GROUPS = {"telemetry": "network", "works": "network", "laboratory": "quality"}
+
+
 def _anchor(home: Path) -> date:
     """The day of the first start, unless LADLE_DEMO_DATE says another."""
     given = os.environ.get("LADLE_DEMO_DATE")
@@ -59,13 +64,18 @@ NOTES = {
     "works": ("mariadb", "Work orders, crews, leaks and their photographs."),
     "laboratory": ("sqlite", "Samples and their results."),
     "telemetry": ("files", "Pressure and flow, as the loggers sent them."),
+    "contacts": ("documents", "What customers called, wrote and mailed about, a collection for each month."),
     "archive": ("postgresql", "Readings of earlier years. Its address is wrong on purpose: check it."),
 }
 
 
-def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
-    anchor = _anchor(home)
-    password = kept_secret(home / "keys" / "reader.password", secrets.token_urlsafe(18))
+def _password(home: Path) -> str:
+    """Of the logins that may only read."""
+    return kept_secret(home / "keys" / "reader.password", secrets.token_urlsafe(18))
+
+
+def _sources(home: Path, cluster: Cluster, maria: MariaServer, store: DocumentServer) -> None:
+    anchor, password = _anchor(home), _password(home)
     addresses: dict[str, dict[str, Any]] = {name: {} for name in NOTES}
     for environment, (meters, days) in data.SIZES.items():
         database = f"metering_{environment}"
@@ -84,6 +94,8 @@ def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
         address = login | {"port": maria.port, "database": f"works_{environment}", "user": reader}
         addresses["works"][environment] = {"address": address, "secret": password}
         addresses["laboratory"][environment] = {"address": {"path": str(laboratory)}}
+        address = login | {"port": store.port, "database": f"contacts_{environment}", "user": reader}
+        addresses["contacts"][environment] = {"address": address, "secret": password}
         kinds = "exact, flow.litres_a_second=decimal, flow.measured_at=timestamp"
         addresses["telemetry"][environment] = {"address": {"folder": str(telemetry), "csv_kinds": kinds}}
     wrong = {"host": "127.0.0.1", "user": data.READER, "port": cluster.port, "database": "metering_archiv"}
@@ -92,8 +104,7 @@ def _sources(home: Path, cluster: Cluster, maria: MariaServer) -> None:
         if Source.objects.filter(name=name).exists():
             edit_source(name, {"addresses": addresses[name]})
         else:
-            group = "network" if name in ("telemetry", "works") else "customers" if name != "laboratory" else "quality"
-            add_source(name, engine, addresses[name], note=note, group=group)
+            add_source(name, engine, addresses[name], note=note, group=_GROUPS.get(name, "customers"))
 
 
 def _people_and_environments() -> None:
@@ -169,10 +180,12 @@ def main() -> int:
     mailbox.start()
     print(f"demo mailbox: {mailbox.url}", flush=True)
     cluster, maria = Cluster(home, "metering"), MariaServer(home, "works")
+    store = contacts_server(_anchor(home), {name: f"{data.READER}_{name}" for name in ENVIRONMENTS}, _password(home))
+    store.start()
     try:
         with ThreadPoolExecutor(2) as pool:
             list(pool.map(lambda server: server.start(), (cluster, maria)))
-        _sources(home, cluster, maria)
+        _sources(home, cluster, maria, store)
         _repository()
         _channels(mailbox)  # now: what lies behind us has been told
         print(f"demo sources: {', '.join(NOTES)} are up (archive's address is wrong on purpose)", flush=True)
@@ -182,4 +195,5 @@ def main() -> int:
         mailbox.stop()
         cluster.stop()
         maria.stop()
+        store.stop()
     return 0

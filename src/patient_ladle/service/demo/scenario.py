@@ -304,6 +304,68 @@ SHARED_VALUES: list[dict[str, Any]] = [
         "values": {"live": 3, "rehearsal": 1},
         "note": "So many estimated readings, and somebody calls.",
     },
+    {
+        "name": "open_contacts",
+        "folder": "customers",
+        "source": "contacts",
+        "formats": ["csv", "xlsx"],
+        "notes": "Contacts that nobody has closed, the most urgent first. One line a contact; the address in columns of its own.",
+        "statement": """// Open contacts, the most urgent first
+{"find": "contacts_open",
+ "filter": {"topic": {"$in": :topics}, "priority": {"$lte": :priority}},
+ "projection": {"contact": 1, "priority": 1, "received_at": 1, "topic": 1, "channel": 1, "customer.account": 1,
+                "customer.name": 1, "customer.address": 1, "refund": 1, "assigned_to": 1, "note": 1},
+ "sort": {"priority": 1, "received_at": 1}}
+""",
+        "parameters": [
+            {
+                "name": "topics",
+                "type": "text",
+                "is_list": True,
+                "default": ["leak", "pressure", "taste"],
+                "allowed": ["leak", "bill", "pressure", "taste", "meter", "moving"],
+            },
+            {"name": "priority", "type": "integer", "default": 2, "minimum": 1, "maximum": 3, "note": "1 is the most urgent."},
+        ],
+    },
+    {
+        "name": "contacts_by_topic",
+        "folder": "customers",
+        "source": "contacts",
+        "formats": ["csv"],
+        "notes": "How many contacts a topic had in each channel, in the collection of one month.",
+        "statement": """// By topic and channel
+{"aggregate": :collection,
+ "pipeline": [
+   {"$group": {"_id": {"topic": "$topic", "channel": "$channel"}, "contacts": {"$sum": 1}, "last": {"$max": "$received_at"}}},
+   {"$sort": {"contacts": -1, "_id.topic": 1, "_id.channel": 1}},
+   {"$project": {"_id": 0, "topic": "$_id.topic", "channel": "$_id.channel", "contacts": 1, "last": 1}}
+ ]}
+""",
+        "parameters": [
+            {
+                "name": "collection",
+                "type": "text",
+                "default": "contacts_open",
+                "pattern": "contacts_([0-9]{4}_[0-9]{2}|open)",
+                "note": "contacts_2026_11, or contacts_open.",
+            }
+        ],
+    },
+    {
+        "name": "calls",
+        "folder": "customers",
+        "source": "contacts",
+        "formats": ["csv", "jsonl"],
+        "output": {"documents": {"rows_of": "calls"}},
+        "notes": "One row for each call about an open contact: `calls` is a list in the documents.",
+        "statement": """// Calls about open contacts
+{"find": "contacts_open",
+ "filter": {"channel": "phone"},
+ "projection": {"contact": 1, "calls": 1, "minutes": 1},
+ "sort": {"contact": 1}}
+""",
+    },
 ]
 
 SCHEDULES: list[dict[str, Any]] = [
@@ -331,6 +393,7 @@ SCHEDULES: list[dict[str, Any]] = [
         "calendar": "fennmoor",
         "on_holiday": "next_working_day",
     },
+    {"name": "open-contacts-weekdays", "extract": "open_contacts", "rule": "weekdays 07:15", "calendar": "fennmoor"},
     {"name": "samples-daily", "extract": "samples_by_point", "rule": "daily 06:00"},
     {"name": "night-flow-daily", "extract": "night_flow", "rule": "daily 04:30", "finish_by": time(7, 0), "attempts": 5},
 ]

@@ -10,8 +10,10 @@ from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
+from patient_ladle.core.documents.table import DOCUMENT_OPTIONS
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.files.formats import FORMATS
+from patient_ladle.core.files.options import checked
 from patient_ladle.core.files.output import FILE_OPTIONS, OutputSettings
 from patient_ladle.core.files.reading import sample_of
 from patient_ladle.core.files.shaping import TYPES
@@ -51,6 +53,7 @@ class PreviewBody(WritingBody):
     data_date = DayField(required=False)
     rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
     total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
+    documents = serializers.DictField(required=False, help_text="How documents become rows, as an output's settings have it.")
 
 
 class DiagnosticView(serializers.Serializer[Any]):
@@ -155,6 +158,7 @@ class Previews(RoleView):
             "values": values,
             "data_date": day.isoformat(),
             "rows": body.get("rows") or 100,
+            "documents": checked(body.get("documents") or {}, DOCUMENT_OPTIONS, "documents"),
         }
         made = interactive.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
         return Response(QueryView(made).data, status=202)
@@ -254,6 +258,7 @@ class FormatView(serializers.Serializer[Any]):
 class FormatsView(serializers.Serializer[Any]):
     formats = FormatView(many=True)
     files = OptionView(many=True, help_text="Options of all files, whatever their format.")
+    documents = OptionView(many=True, help_text="How documents of a document store become rows.")
     column_types = serializers.ListField(child=serializers.CharField())
 
 
@@ -272,7 +277,9 @@ class Formats(RoleView):
             }
             for f in FORMATS.values()
         ]
-        return Response({"formats": told, "files": [option.to_dict() for option in FILE_OPTIONS], "column_types": list(TYPES)})
+        of_all = {"files": FILE_OPTIONS, "documents": DOCUMENT_OPTIONS}
+        told_of_all = {part: [option.to_dict() for option in options] for part, options in of_all.items()}
+        return Response({"formats": told, **told_of_all, "column_types": list(TYPES)})
 
 
 class SampleColumn(serializers.Serializer[Any]):

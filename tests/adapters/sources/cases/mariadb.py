@@ -13,7 +13,7 @@ YES = "1"
 NOT_IN_NOTHING = False
 BEYOND_READING = "the login has INSERT on `works`.`counter`"
 ALMIGHTY = ({"user": "root"}, "ALL PRIVILEGES, GRANT OPTION on *.*")
-UNREADABLE = "personnel.staff"
+UNREADABLE = "select * from personnel.staff"
 
 
 def built(home, request):

@@ -18,7 +18,7 @@ NOT_IN_NOTHING = True
 BEYOND_READING = "the login may advance the sequence public.counter"
 ALMIGHTY = ({"user": "ladle"}, "superuser")
 """A login that may do anything, and what is said of it."""
-UNREADABLE = "staff"
+UNREADABLE = "select * from staff"
 """A table that the login may not read."""
 
 

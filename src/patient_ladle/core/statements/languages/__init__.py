@@ -7,11 +7,12 @@ its case to ``tests/core/languages/cases.py``. Members do not know each other.
 from __future__ import annotations
 
 from .base import QueryLanguage
+from .documents import DOCUMENTS
 from .duckdb import DUCKDB
 from .mariadb import MARIADB
 from .postgresql import POSTGRESQL
 from .sqlite import SQLITE
 
-LANGUAGES: dict[str, QueryLanguage] = {member.name: member for member in (POSTGRESQL, MARIADB, SQLITE, DUCKDB)}
+LANGUAGES: dict[str, QueryLanguage] = {member.name: member for member in (POSTGRESQL, MARIADB, SQLITE, DUCKDB, DOCUMENTS)}
 
 __all__ = ["LANGUAGES", "QueryLanguage"]

@@ -9,15 +9,17 @@ from datetime import date, datetime, timezone
 from decimal import Decimal
 from typing import Any
 
-from ...errors import BadInput, StatementRefused
-from ...values.parameters import MASK, BoundValues, Parameter, Value
-from ..documents.commands import filled, judged
+from ...errors import StatementRefused
+from ...values.parameters import MASK, BoundValues, Value
+from .. import filling
+from ..diagnostics import Table
+from ..documents.commands import EXPRESSION, PROJECTION, collections, counting, filled, judged
 from ..documents.reading import Node, Read, reading, tokens
-from ..parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, place, refused_at
+from ..documents.views import CollectionViews
+from ..parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, refused_at, replaced
+from ..views import TableViews
 from .base import QueryLanguage
 
-_OPENS = re.compile(r"/\*\s*:([a-z_][a-z0-9_]*)\s*\*/")
-_CLOSES = re.compile(r"/\*\s*:\s*\*/")
 _INT32 = 2**31
 
 
@@ -74,54 +76,45 @@ class DocumentCommands(QueryLanguage):
         return list(dict.fromkeys(node.value for node in _parameters(text)))
 
     def fill_in(self, text: str, bound: BoundValues) -> Rendered:
-        out: list[str] = []
-        spans: list[tuple[int, int, int, int]] = []
-        at = last = 0
-        for node in _parameters(text):
-            parameter, value = _bound(bound, node.value)
+        def put(name: str) -> str:
+            parameter, value = filling.declared(bound, name)
             plain = MASK if parameter.sensitive and value is not None else extended(value)
-            piece = f"/* :{node.value} */ {json.dumps(plain, ensure_ascii=False)} /* : */"
-            before = text[last : node.start]
-            spans.append((at + len(before), len(piece), node.start, node.end - node.start))
-            out += [before, piece]
-            at, last = at + len(before) + len(piece), node.end
-        return Rendered("".join([*out, text[last:]]), tuple(spans))
+            return filling.marked(name, json.dumps(plain, ensure_ascii=False))
+
+        return replaced(text, ((node.start, node.end) for node in _parameters(text)), put)
 
     def restore(self, text: str) -> str:
-        out: list[str] = []
-        at = 0
-        opened: tuple[str, int] | None = None
-        for token in _comments(text):
-            piece = text[token[0] : token[1]]
-            opens, closes = _OPENS.fullmatch(piece), _CLOSES.fullmatch(piece)
-            if (opens and opened) or (closes and not opened):
-                raise _unpaired(text, token[0], piece)
-            if opens:
-                out.append(text[at : token[0]])
-                opened = opens.group(1), token[0]
-            elif closes and opened:
-                out.append(f":{opened[0]}")
-                at, opened = token[1], None
-        if opened:
-            raise _unpaired(text, opened[1], f"/* :{opened[0]} */")
-        return "".join([*out, text[at:]])
+        return filling.restored(text, ((token.start, token.end) for token in tokens(text) if token.kind == "comment"))
 
     def command(self, text: str, bound: BoundValues) -> dict[str, Any]:
         """What is sent for one statement, as extended JSON: values as typed values. Raises StatementRefused."""
         [read] = self._read(self.gate(text))
 
-        def put(node: Node, computed: bool) -> Any:
-            _, value = _bound(bound, node.value)
+        def put(node: Node, where: str) -> Any:
+            _, value = filling.declared(bound, node.value)
             plain = extended(value)
-            return _never_a_path(plain) if computed else plain
+            if where == PROJECTION:
+                return {"$literal": plain}
+            return _never_a_path(plain) if where == EXPRESSION else plain
 
         return filled(read.node, put)
 
+    def collections(self, text: str, bound: BoundValues) -> list[tuple[str, int]]:
+        """The collections that one statement reads, and where each is named: also those of stages that fetch from others."""
+        [read] = self._read(self.gate(text))
 
-def _bound(bound: BoundValues, name: str) -> tuple[Parameter, Value]:
-    if name not in bound.parameters:
-        raise BadInput(f"the statement uses ':{name}', which is not declared.", "Declare the parameter.")
-    return bound.parameters[name], bound.values[name]
+        def said(node: Node) -> str | None:
+            value = filling.declared(bound, node.value)[1] if node.kind == "parameter" else node.value
+            return value if isinstance(value, str) else None
+
+        return [(name, node.start) for node in collections(read.node) if (name := said(node)) is not None]
+
+    def total(self, text: str) -> str:
+        [read] = self._read(self.gate(text))
+        return counting(text, read.node)
+
+    def views(self, table: Table) -> TableViews:
+        return CollectionViews(table)
 
 
 def _parameters(text: str) -> Iterator[Node]:
@@ -133,22 +126,6 @@ def _parameters(text: str) -> Iterator[Node]:
             if node.kind == "parameter":
                 yield node
             left += reversed([value for _, value in node.pairs()] or list(node.items()))
-
-
-def _comments(text: str) -> Iterator[tuple[int, int]]:
-    for token in tokens(text):
-        if token.kind == "comment":
-            yield token.start, token.end
-
-
-def _unpaired(text: str, position: int, piece: str) -> BadInput:
-    line, column = place(text, position)
-    return BadInput(
-        f"the mark {piece} at line {line}, column {column} has no other that belongs to it.",
-        "Put the value back between its two comments, or write the parameter there yourself.",
-        line=line,
-        column=column,
-    )
 
 
 DOCUMENTS = DocumentCommands()

@@ -1,0 +1,239 @@
+"""A table of documents: its columns are known once all of them were looked through, and nothing of any is left out.
+
+What is found is kept as texts, column by column, in memory and beyond some size in a file, until the last document has come.
+"""
+
+from __future__ import annotations
+
+import struct
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from patient_ladle.words import amount
+
+from ..errors import BadInput, DiskFull, StatementWrong
+from ..files.options import Option, checked
+from ..results.columns import Batch, Column
+from .values import KINDS, NULL, UNDEFINED, damaged, texts
+from .walking import Found, Path, Walked, Walker
+
+MEMORY_BYTES = 32 << 20
+"""Texts that are held in memory; more of them go to a file."""
+DEEPEST = 20
+
+
+def _depth(value: int) -> int:
+    if value > DEEPEST:
+        raise BadInput(f"{value} levels are more than the {DEEPEST} that can be columns.", "Give a smaller number.")
+    return value
+
+
+DOCUMENT_OPTIONS = (
+    Option(
+        "depth", 3, "levels of objects whose fields become columns, named by their path; 0: objects stay JSON", check=_depth
+    ),
+    Option("rows_of", "", "path of a list, each of whose elements becomes a row; default: each document is one"),
+    Option("identifier", False, "the documents' identifier is a column, also where the statement does not ask for it"),
+    Option("strict_columns", False, "a field that is neither projected nor among the chosen columns fails the run"),
+)
+"""How documents become rows."""
+_NOTHING = (NULL, UNDEFINED)
+_NUMBERS = ("integer", "decimal", "float")
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which columns are expected, in their order, without being the only ones; and whether the identifier is one of them."""
+
+    columns: Sequence[str] = ()
+    identifier: bool = False
+
+
+@dataclass(slots=True)
+class _Seen:
+    """Values of one type at one path: how many rows have one, and which is the first, from 1."""
+
+    rows: int = 0
+    first: int = 0
+
+
+class DocumentTable:
+    """Takes batches of documents, then gives columns, then the rows."""
+
+    def __init__(self, options: Mapping[str, Any], wanted: Wanted) -> None:
+        self.options, self.wanted = checked(options, DOCUMENT_OPTIONS, "documents"), wanted
+        rows_of = self.options["rows_of"]
+        self.walker = Walker(self.options["depth"], tuple(rows_of.split(".")) if rows_of else ())
+        self.rows = 0
+        self.seen: dict[tuple[Path, int], _Seen] = {}
+        self.kept: list[tuple[list[tuple[Path, int]], pa.RecordBatch | int, int]] = []
+        self.bytes_kept = 0
+        self.file: Any = None
+
+    def add(self, raw: bytes) -> None:
+        """Documents, one after the other. Raises StatementFailed, ResultTooLarge, DiskFull."""
+        try:
+            self._take(raw)
+        except (IndexError, ValueError, ArithmeticError, struct.error, RecursionError) as error:
+            raise damaged() from error
+
+    def _take(self, raw: bytes) -> None:
+        walked = self.walker.walk(raw)
+        keys, arrays = [], []
+        for key, found in walked.found.items():
+            seen = self.seen.setdefault(key, _Seen())
+            if key[1] in _NOTHING:
+                continue
+            array, first, held = self._dense(walked, key, found)
+            if not seen.rows:
+                seen.first = self.rows + first + 1
+            seen.rows += held
+            keys.append(key)
+            arrays.append(array)
+        self._keep(keys, arrays, walked.rows)
+        self.rows += walked.rows
+
+    def learn(self, raw: bytes) -> None:
+        """Fields of documents that are no rows of the result."""
+        for key in self.walker.walk(raw).found:
+            self.seen.setdefault(key, _Seen())
+
+    def _dense(self, walked: Walked, key: tuple[Path, int], found: Found) -> tuple[pa.Array[Any], int, int]:
+        """Texts of a key row by row, null where a row has none; its first row, from 0, and how many have one."""
+        documents, places = found.in_order()
+        made = texts(walked.source, key[1], places)
+        count = walked.rows
+        spread = None if self.walker.of_elements(key[0]) else walked.documents
+        if len(documents) == count and spread is None:
+            return made, 0, count
+        where = np.full(count if spread is None else int(spread.max()) + 1, -1, np.int64)
+        where[documents] = np.arange(len(documents))
+        if spread is not None:
+            where = where[spread]
+        there = where >= 0
+        dense = made.take(pa.array(where, mask=~there))
+        return dense, int(there.argmax()), int(there.sum())
+
+    def _keep(self, keys: list[tuple[Path, int]], arrays: list[pa.Array[Any]], rows: int) -> None:
+        batch = pa.RecordBatch.from_arrays(arrays, [str(number) for number in range(len(keys))])
+        self.bytes_kept += batch.nbytes
+        if self.bytes_kept <= MEMORY_BYTES:
+            self.kept.append((keys, batch, rows))
+            return
+        try:
+            if self.file is None:
+                self.file = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the table
+            self.kept.append((keys, self.file.tell(), rows))
+            if keys:
+                with pa.ipc.new_stream(self.file, batch.schema) as stream:
+                    stream.write_batch(batch)
+                self.file.flush()
+        except OSError as error:
+            raise DiskFull(
+                "no space is left where results are gathered.", "Free some space, then start the run again."
+            ) from error
+
+    def columns(self) -> list[Column]:
+        """Of the whole. Raises StatementWrong for a field that nobody expected, where the columns are strict."""
+        self.paths = self._ordered()
+        self._refuse_unexpected()
+        self.made = [self._column(path) for path in self.paths]
+        return self.made
+
+    def _ordered(self) -> list[Path]:
+        order = self.walker.paths()
+        types: dict[Path, set[int]] = {}
+        for path, code in self.seen:
+            types.setdefault(path, set()).add(code)
+        deeper = {path[:length] for path in types for length in range(1, len(path))}
+        # An object that is entered has its fields as columns; what says nothing but *null* there needs none of its own.
+        found = [path for path, codes in types.items() if not (codes <= {*_NOTHING} and path in deeper)]
+        if not (self.wanted.identifier or self.options["identifier"]):
+            found = [path for path in found if path[0] != "_id"] or (found if not self.wanted.columns else [])
+        for name in self.wanted.columns:
+            known = {".".join(path) for path in found}
+            if name not in known and not any(each.startswith(f"{name}.") for each in known):
+                found.append((name,))
+        found = found or [("_id",)]  # what every document has, where nothing else is known of any
+        return sorted(found, key=lambda path: (self._rank(path), order.get(path, len(order))))
+
+    def _rank(self, path: Path) -> int:
+        """By the first column that was asked for of which it is, or which is of it."""
+        name = ".".join(path)
+        for number, each in enumerate(self.wanted.columns):
+            if name == each or name.startswith(f"{each}."):
+                return number
+        return len(self.wanted.columns)
+
+    def _refuse_unexpected(self) -> None:
+        if not self.options["strict_columns"] or not self.wanted.columns:
+            return
+        for path in self.paths:
+            if self._rank(path) == len(self.wanted.columns):
+                first = min(seen.first for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING)
+                raise StatementWrong(
+                    f"the documents have a field '{'.'.join(path)}', from row {first:,} on, which is none of the columns.",
+                    "Take it into the projection or the choice of columns, leave it out there, or give up strict_columns.",
+                )
+
+    def _column(self, path: Path) -> Column:
+        name = ".".join(path)
+        types = {code: seen for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING}
+        said = ", ".join(KINDS[code][1] for code in types)
+        kinds: dict[str, _Seen] = {}
+        for code, seen in types.items():
+            kind = KINDS[code][0]
+            before = kinds.get(kind, _Seen(0, seen.first))
+            kinds[kind] = _Seen(before.rows + seen.rows, min(before.first, seen.first))
+        if len(kinds) < 2:
+            return Column(name, next(iter(kinds), "text"), said)
+        if set(kinds) == {"integer", "decimal"}:
+            return Column(name, "decimal", said)
+        if set(kinds) <= set(_NUMBERS):
+            return Column(name, "any", said)
+        (main, _), *others = sorted(kinds.items(), key=lambda pair: (-pair[1].rows, pair[1].first))
+        odd = [f"{kind} in {amount(seen.rows, 'row')}, the first of them row {seen.first:,}" for kind, seen in others]
+        return Column(name, "any", said, f"mostly {main}, but {'; '.join(odd)}: each value stands as it is")
+
+    def batches(self) -> Iterator[Batch]:
+        """All rows, as they were added; to be asked for once."""
+        for keys, kept, rows in self.kept:
+            batch = self._read(kept) if isinstance(kept, int) and keys else kept
+            held = {key: batch.column(number) for number, key in enumerate(keys)}  # type: ignore[union-attr]
+            cells, numbers = [], []
+            for path, column in zip(self.paths, self.made, strict=True):
+                mine = [(code, held[each, code]) for each, code in keys if each == path]
+                array, marks = _joined(mine, rows, column.kind == "any")
+                cells.append(array)
+                numbers.append(marks)
+            yield Batch(cells, numbers, rows)
+        self.close()
+
+    def _read(self, place: int) -> pa.RecordBatch:
+        self.file.seek(place)
+        return pa.ipc.open_stream(self.file).read_next_batch()
+
+    def close(self) -> None:
+        """Let go of the file, if there is one."""
+        if self.file is not None:
+            self.file.close()
+
+
+def _joined(mine: list[tuple[int, pa.Array[Any]]], rows: int, marked: bool) -> tuple[pa.Array[Any], pa.Array[Any] | None]:
+    """A column's texts, whatever their types, and which of them are numbers, where somebody asks."""
+    if not mine:
+        return pa.nulls(rows, pa.string()), pa.repeat(False, rows) if marked else None
+    array = mine[0][1] if len(mine) == 1 else pc.coalesce(*(each for _, each in mine))
+    if not marked:
+        return array, None
+    numeric = [each.is_valid() for code, each in mine if KINDS[code][0] in _NUMBERS]
+    marks = pa.repeat(False, rows)
+    for each in numeric:
+        marks = pc.or_(marks, each)
+    return array, marks
