@@ -90,6 +90,8 @@ def fetched(server, command, values=None, declared=(), reading=None, **given):
         ({"find": "calls_2026_10", "projection": {"_id": 1, "zone": 1}, "skip": 38}, ["_id", "zone"], 2, ("38", "North")),
         ({"find": "calls_2026_10", "projection": {"customer": 0, "topics": 0}}, ["zone", "minutes", "cost"], 40, ("North", "0", "0.50")),
         ({"find": "calls_2026_10", "filter": {"zone": "East"}}, ["zone", "minutes", "customer.name", "customer.town", "topics", "cost"], 0, None),
+        ({"find": "calls_2026_10", "filter": {"zone": "East"}, "projection": {"zone": 1, "customer": 1}},
+         ["zone", "customer.name", "customer.town"], 0, None),
         ({"find": "calls_2026_11", "projection": {"zone": 1}}, ["zone"], 0, None),
         ({"find": "calls_2026_11"}, ["_id"], 0, None),
         ({"count": "calls_2026_10", "query": {"zone": "North"}}, ["count"], 1, ("20",)),

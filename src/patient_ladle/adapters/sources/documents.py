@@ -203,7 +203,7 @@ class DocumentSession(ProbingSession):
             reading.looked(table.rows, size)
             if reading.first and table.rows >= reading.first:
                 break
-        if not table.seen and not columns:
+        if not table.seen:
             self._look_without_filter(command, table)
         return table.columns()
 
@@ -277,7 +277,7 @@ class DocumentSession(ProbingSession):
             yield b"".join(bson.encode({command["key"]: value}) for value in values[start : start + BATCH_ROWS])
 
     def _look_without_filter(self, command: dict[str, Any], table: DocumentTable) -> None:
-        """Nothing was found: the columns are those that the collection's other documents have."""
+        """Nothing was found: columns, and what is in objects, are as the collection's other documents have them."""
         if "find" in command:
             projection = command.get("projection") or None
             for raw in self.database[command["find"]].find_raw_batches({}, projection, limit=SAMPLE, session=self.session):

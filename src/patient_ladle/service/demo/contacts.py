@@ -38,7 +38,7 @@ def _contact(number: int, received: datetime) -> dict[str, Any]:
         "received_at": received,
         "channel": channel,
         "topic": topic,
-        "priority": 1 + number * 5 % 3,
+        "priority": 1 + (number * 5 + number // 11) % 3,
         "customer": {
             "account": f"FW-{100_000 + number * 37 % 90_000}",
             "name": f"Customer {number * 37 % 90_000}",
@@ -86,7 +86,7 @@ def collections(anchor: date, months: int, count: int) -> dict[str, list[dict[st
         made[f"contacts_{first:%Y_%m}"] = list(_month(first, count - 13 * back, number))
     newest = made[f"contacts_{anchor:%Y_%m}"]
     made["contacts_open"] = [
-        {**each, "assigned_to": _AGENTS[each["contact"] % 3]} for each in newest if each["contact"] % 3 == 1
+        {**each, "assigned_to": _AGENTS[each["contact"] % 3]} for each in newest if each["contact"] % 7 in (1, 4)
     ]
     return made
 

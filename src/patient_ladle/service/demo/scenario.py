@@ -291,19 +291,6 @@ where r.code = 'CL2' and s.taken_at >= date(:data_date, '-7 days')
 order by s.taken_at
 """,
     },
-]
-
-SHARED_VALUES: list[dict[str, Any]] = [
-    {
-        "name": "pressure_standard",
-        "values": {"live": "14", "rehearsal": "13"},
-        "note": "Metres head that the standard of service asks for.",
-    },
-    {
-        "name": "estimates_before_a_visit",
-        "values": {"live": 3, "rehearsal": 1},
-        "note": "So many estimated readings, and somebody calls.",
-    },
     {
         "name": "open_contacts",
         "folder": "customers",
@@ -365,6 +352,19 @@ SHARED_VALUES: list[dict[str, Any]] = [
  "projection": {"contact": 1, "calls": 1, "minutes": 1},
  "sort": {"contact": 1}}
 """,
+    },
+]
+
+SHARED_VALUES: list[dict[str, Any]] = [
+    {
+        "name": "pressure_standard",
+        "values": {"live": "14", "rehearsal": "13"},
+        "note": "Metres head that the standard of service asks for.",
+    },
+    {
+        "name": "estimates_before_a_visit",
+        "values": {"live": 3, "rehearsal": 1},
+        "note": "So many estimated readings, and somebody calls.",
     },
 ]
 
