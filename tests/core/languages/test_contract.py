@@ -125,7 +125,7 @@ def test_what_a_language_cannot_do_is_said_and_nothing_breaks(language, words):
             assert language.title in error.message
     error = LadleError("it is wrong.", "Correct it.")
     assert language.diagnostic_on_error(error, words["two"], words["two"], [table], []).message == "it is wrong."
-    assert language.diagnostics_on_types(words["two"], DECLARED, [table]) == []
+    assert language.diagnostics_on_columns(words["two"], DECLARED, [table]) == []
     language.diagnostics_on_names(words["two"], [table], [])
     language.completion(words["two"], 3, [table], ["zone"], True)
     language.refuse_misread(words["two"], ["zone"])

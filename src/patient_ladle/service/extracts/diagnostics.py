@@ -40,10 +40,10 @@ def diagnose(person: Person, address: Address | None, text: str, parameters: Seq
         except LadleError as error:
             diagnostics += _of_silence(error, text, language, address)
     catalogue = kept_catalogue(address) if address else None
-    if parts and declared and catalogue is not None:
+    if parts and catalogue is not None:
         said = text.lower()
         named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many
-        diagnostics += judged(language.diagnostics_on_types, text, declared, named)
+        diagnostics += judged(language.diagnostics_on_columns, text, declared, named)
     return {
         "diagnostics": [diagnostic.to_dict() for diagnostic in sorted(diagnostics, key=lambda r: (r.line, r.column))],
         "asked": bool(described),

@@ -94,8 +94,8 @@ class QueryLanguage(ABC):
         found = [of_undeclared(text, name, known, max(text.find(f":{name}"), 0), len(name) + 1) for name in missing]
         return found + of_unused(declared, set(used)), parts
 
-    def diagnostics_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
-        """Parameters compared with columns of another type, where the description tells."""
+    def diagnostics_on_columns(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
+        """What the stored description of the tables adds: parameters compared with columns of another type, unknown fields."""
         return []
 
     def diagnostics_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Diagnostic]:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime, timezone
 from decimal import Decimal
 from typing import Any
 
-from ...errors import StatementRefused
-from ...values.parameters import MASK, BoundValues, Value
+from ...errors import LadleError, StatementRefused
+from ...values.parameters import MASK, BoundValues, Parameter, Value
 from .. import filling
-from ..diagnostics import Table
-from ..documents.commands import EXPRESSION, PROJECTION, collections, counting, filled, judged
+from ..completion import Completion
+from ..diagnostics import Diagnostic, OtherCatalogue, Table, of_refusal
+from ..documents.commands import COMMANDS, EXPRESSION, PROJECTION, collections, counting, filled, judged
+from ..documents.completing import completion_at
+from ..documents.naming import of_collections, of_fields, where_collection_is
 from ..documents.reading import Node, Read, reading, tokens
 from ..documents.views import CollectionViews
 from ..parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, refused_at, replaced
@@ -112,6 +115,35 @@ class DocumentCommands(QueryLanguage):
     def total(self, text: str) -> str:
         [read] = self._read(self.gate(text))
         return counting(text, read.node)
+
+    def diagnostics_on_columns(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
+        return [each for read in self._read(text) for each in of_fields(text, read.node, catalogue)]
+
+    def diagnostics_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Diagnostic]:
+        return [each for read in self._read(text) for each in of_collections(text, read.node, catalogue, others)]
+
+    def diagnostic_on_error(
+        self, error: LadleError, text: str, part: str, catalogue: Sequence[Table] | None, others: Sequence[OtherCatalogue]
+    ) -> Diagnostic:
+        found = of_refusal(error)
+        if error.facts.get("missing") != "table":
+            return found
+        name = str(error.facts["name"])
+        hint = where_collection_is(name, catalogue or [], others) or found.hint
+        return Diagnostic("error", "table_missing", found.message, hint, found.line, found.column, len(name) + 2)
+
+    def completion(
+        self, text: str, position: int, tables: Sequence[Table], parameters: Sequence[str], asked: bool
+    ) -> Completion | None:
+        return completion_at(text, position, tables, parameters, asked)
+
+    @property
+    def editor(self) -> Mapping[str, Any]:
+        """JSON with comments; its ``words`` are those that texts of it may begin with a dollar sign for."""
+        return {
+            "syntax": "json", "words": [*COMMANDS], "types": [], "name_quotes": "", "double_quoted_strings": True,
+            "backslash_escapes": True, "dollar_quoted_strings": False, "hash_comments": False, "formatter": "",
+        }  # fmt: skip
 
     def views(self, table: Table) -> TableViews:
         return CollectionViews(table)

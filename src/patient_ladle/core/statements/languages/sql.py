@@ -95,8 +95,8 @@ class SqlLanguage(Dialect, QueryLanguage):
     def diagnostics(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Diagnostic], list[Part]]:
         return text_diagnostics.of_text_and_parts(text, self, declared)
 
-    def diagnostics_on_types(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
-        return text_diagnostics.of_types(text, self, declared, catalogue) if self.typed_columns else []
+    def diagnostics_on_columns(self, text: str, declared: Sequence[Parameter], catalogue: Sequence[Table]) -> list[Diagnostic]:
+        return text_diagnostics.of_types(text, self, declared, catalogue) if declared and self.typed_columns else []
 
     def diagnostics_on_names(self, text: str, catalogue: Sequence[Table], others: Sequence[OtherCatalogue]) -> list[Diagnostic]:
         return text_diagnostics.of_names(text, self, catalogue, others)
@@ -116,6 +116,7 @@ class SqlLanguage(Dialect, QueryLanguage):
     def editor(self) -> Mapping[str, Any]:
         """How an editor colours it: ``words`` and ``types``, which quotes mean what, and what its formatter is called."""
         return {
+            "syntax": "sql",
             "words": [*WORDS.split(), *self.own_words.split()],
             "types": TYPES.split(),
             "name_quotes": '"' * (not self.double_quoted_strings) + "`" * self.backtick_names,
