@@ -49,7 +49,9 @@ export interface Output {
   formats?: Record<string, Record<string, unknown>>;
   columns?: { name: string; as?: string; type?: string; pattern?: string }[];
   files?: Record<string, unknown>;
+  documents?: Record<string, unknown>;
 }
+export type TableFamily = components["schemas"]["FamilyView"];
 export type WorkerRecord = components["schemas"]["WorkerView"];
 export type AlertRecord = components["schemas"]["AlertView"];
 export type ChannelKind = components["schemas"]["ChannelKindView"];

@@ -1986,6 +1986,8 @@ export interface components {
             gathering: boolean;
             /** @description The tables. */
             tables: components["schemas"]["TableLine"][];
+            /** @description Tables whose names differ by a date alone. */
+            families: components["schemas"]["FamilyView"][];
         };
         ChannelBody: {
             /** @description Its name. */
@@ -2400,6 +2402,7 @@ export interface components {
             double_quoted_strings: boolean;
             /** @description Of strings. */
             backslash_escapes: boolean;
+            syntax: components["schemas"]["SyntaxEnum"];
             /** @description Whether text stands between $tag$ and $tag$. */
             dollar_quoted_strings: boolean;
             /** @description Whether # begins a comment. */
@@ -2589,6 +2592,22 @@ export interface components {
             /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
         };
+        FamilyMember: {
+            /** @description Its name. */
+            name: string;
+            /** @description A month, 2026-11, or a day. */
+            period: string;
+            /** @description How many rows, as the database estimates; null: it does not say. */
+            rows_about: number | null;
+        };
+        FamilyView: {
+            /** @description That of its tables, with a star for the date. */
+            name: string;
+            /** @description Of all together. */
+            rows_about: number | null;
+            /** @description By period. */
+            members: components["schemas"]["FamilyMember"][];
+        };
         FaultBody: {
             /** @description What the browser says went wrong. */
             message: string;
@@ -2755,6 +2774,8 @@ export interface components {
             name: string;
             /** @description What it is called. */
             title: string;
+            /** @description Whether an output's options of documents apply to its results. */
+            gives_documents: boolean;
             /** @description How an editor colours it; null: as plain text. */
             editor: components["schemas"]["EditorView"] | null;
         };
@@ -4650,6 +4671,12 @@ export interface components {
             /** @description Names of formats; none given: the extract's own. */
             formats: string[];
         };
+        /**
+         * @description * `sql` - sql
+         *     * `json` - json
+         * @enum {string}
+         */
+        SyntaxEnum: "sql" | "json";
         TableColumnView: {
             /** @description Its name. */
             name: string;

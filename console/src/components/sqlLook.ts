@@ -1,6 +1,6 @@
 /** How statements look, in the editor and where they are only read. */
 import { sql, SQLDialect } from "@codemirror/lang-sql";
-import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { HighlightStyle, StreamLanguage, syntaxHighlighting, type StringStream } from "@codemirror/language";
 import {
   Decoration,
   EditorView,
@@ -53,6 +53,28 @@ export const parameterMarks = ViewPlugin.fromClass(
   { decorations: (plugin) => plugin.decorations },
 );
 
+/** JSON with comments: keys as words of the language, then strings, numbers, what else there is. */
+const json = StreamLanguage.define<{ within: boolean }>({
+  startState: () => ({ within: false }),
+  token: (stream: StringStream, state) => {
+    if (state.within || stream.match("/*")) {
+      state.within = !stream.match(/^.*?\*\//);
+      if (state.within) stream.skipToEnd();
+      return "blockComment";
+    }
+    if (stream.match("//")) {
+      stream.skipToEnd();
+      return "lineComment";
+    }
+    if (stream.match(/^"(?:[^"\\]|\\.)*"?/)) return stream.match(/^\s*:(?!\w)/, false) ? "keyword" : "string";
+    if (stream.match(/^-?\d[\d.eE+-]*/)) return "number";
+    if (stream.match(/^(?:true|false)\b/)) return "bool";
+    if (stream.match(/^null\b/)) return "null";
+    stream.next();
+    return null;
+  },
+});
+
 const made = new Map<string, Extension>();
 
 /** How an editor colours a language, from what the service tells of it; as plain text where it tells nothing. */
@@ -62,18 +84,20 @@ export function colouringOf(language: Language | undefined): Extension {
   if (!made.has(language.name)) {
     made.set(
       language.name,
-      sql({
-        dialect: SQLDialect.define({
-          keywords: facts.words.join(" "),
-          types: facts.types.join(" "),
-          identifierQuotes: facts.name_quotes,
-          doubleQuotedStrings: facts.double_quoted_strings,
-          backslashEscapes: facts.backslash_escapes,
-          doubleDollarQuotedStrings: facts.dollar_quoted_strings,
-          hashComments: facts.hash_comments,
-          spaceAfterDashes: facts.hash_comments,
-        }),
-      }),
+      facts.syntax === "json"
+        ? json
+        : sql({
+            dialect: SQLDialect.define({
+              keywords: facts.words.join(" "),
+              types: facts.types.join(" "),
+              identifierQuotes: facts.name_quotes,
+              doubleQuotedStrings: facts.double_quoted_strings,
+              backslashEscapes: facts.backslash_escapes,
+              doubleDollarQuotedStrings: facts.dollar_quoted_strings,
+              hashComments: facts.hash_comments,
+              spaceAfterDashes: facts.hash_comments,
+            }),
+          }),
     );
   }
   return made.get(language.name)!;

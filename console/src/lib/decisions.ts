@@ -33,7 +33,8 @@ export const OF_DELIVERY = ["if_exists", "mode", "group"];
 
 export function givesWords(formats: string[], fileName: string, output: Output): string {
   const files = Object.entries(output.files ?? {}).filter(([name]) => !OF_DELIVERY.includes(name));
-  const options = formats.reduce((sum, format) => sum + set(output.formats?.[format]), 0) + files.length;
+  const options =
+    formats.reduce((sum, format) => sum + set(output.formats?.[format]), 0) + files.length + set(output.documents);
   const columns = output.columns ?? [];
   return [
     `${listed(formats) || "No file"}${fileName ? `, named ${fileName}` : ""}`,

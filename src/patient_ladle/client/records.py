@@ -77,6 +77,9 @@ SendingViewStateEnum = Literal["waiting", "sent", "failed"]
 SeverityEnum = Literal["error", "warning", "note"]
 
 
+SyntaxEnum = Literal["sql", "json"]
+
+
 TypeEnum = Literal["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"]
 
 
@@ -170,6 +173,7 @@ class Catalogue(TypedDict):
     gathered_at: str | None
     gathering: bool
     tables: list[TableLine]
+    families: list[Family]
 
 
 class ChannelKind(TypedDict):
@@ -329,6 +333,7 @@ class Editor(TypedDict):
     name_quotes: str
     double_quoted_strings: bool
     backslash_escapes: bool
+    syntax: SyntaxEnum
     dollar_quoted_strings: bool
     hash_comments: bool
     formatter: str
@@ -407,6 +412,18 @@ class Extract(TypedDict):
     revision: Revision
 
 
+class FamilyMember(TypedDict):
+    name: str
+    period: str
+    rows_about: int | None
+
+
+class Family(TypedDict):
+    name: str
+    rows_about: int | None
+    members: list[FamilyMember]
+
+
 class FilePreview(TypedDict):
     columns: list[str]
     rows: list[list[str | None]]
@@ -472,6 +489,7 @@ class Found(TypedDict):
 class Language(TypedDict):
     name: str
     title: str
+    gives_documents: bool
     editor: Editor
 
 

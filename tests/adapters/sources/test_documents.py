@@ -125,6 +125,8 @@ def test_rows_of_a_list_and_objects_that_stay_json(server):
         "filter": {"minutes": {"$in": [2, 3]}},
         "projection": {"minutes": 1, "topics": 1, "customer": 1},
     }
+    kept = {"find": "calls_2026_10", "limit": 1, "projection": {"customer.town": 1, "customer.name": 1, "zone": 1}}
+    assert fetched(server, kept, reading=Reading({"depth": 0}))[0] == ["customer", "zone"]
     assert fetched(server, command, reading=Reading({"rows_of": "topics", "depth": 0})) == (
         ["minutes", "topics", "customer"],
         [("2", "leak", '{"name":"Customer 2","town":"Alder Moor"}'), ("2", "bill", '{"name":"Customer 2","town":"Alder Moor"}'),

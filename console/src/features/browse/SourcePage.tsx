@@ -8,6 +8,7 @@ import { moment, placeOf } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { ColumnsOf } from "./ColumnsOf";
 import { CountsOf } from "./CountsOf";
+import { FamilyOf } from "./FamilyOf";
 import { RowsOf } from "./RowsOf";
 import { Tree } from "./Tree";
 import { useSourceQuery } from "./useSourceQuery";
@@ -102,6 +103,7 @@ export function SourcePage() {
       </div>
     );
   const failed = gathered?.error ?? checked?.error;
+  const family = catalogue.data?.families.find((each) => each.name === chosen);
   return (
     <div className="page">
       <header className="head">
@@ -150,13 +152,22 @@ export function SourcePage() {
       {catalogue.data?.gathered_at && (
         <div className="browse" key={environment}>
           <div>
-            <Tree tables={catalogue.data.tables} chosen={chosen} onChoose={(table) => go({ table })} />
+            <Tree
+              tables={catalogue.data.tables}
+              families={catalogue.data.families}
+              chosen={chosen}
+              onChoose={(table) => go({ table })}
+            />
             <small>
               refreshed {moment(catalogue.data.gathered_at)}
               {(catalogue.data.gathering || gather.busy) && ", being refreshed"}
             </small>
           </div>
-          {chosen ? (
+          {family ? (
+            <section key={chosen} aria-label={chosen}>
+              <FamilyOf family={family} onChoose={(table) => go({ table })} />
+            </section>
+          ) : chosen ? (
             <section key={chosen} aria-label={chosen}>
               <Tabs
                 items={[

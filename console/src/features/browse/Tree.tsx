@@ -2,6 +2,7 @@ import { useMemo, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Input } from "antd";
 import { count } from "../../lib/words";
+import type { TableFamily } from "../../api/client";
 
 export interface TreeTable {
   name: string;
@@ -12,16 +13,31 @@ export interface TreeTable {
 
 const LINE = 24;
 
-type Entry = { schema: string } | { table: TreeTable; shown: string };
+type Entry = { schema: string } | { table: TreeTable; shown: string; of?: boolean };
 
-function entries(tables: TreeTable[], word: string): Entry[] {
+/** A family stands for its tables, until it or one of them is chosen, or somebody looks for a word. */
+function entries(tables: TreeTable[], families: TableFamily[], chosen: string, word: string): Entry[] {
   const bySchema = new Map<string, Entry[]>();
+  const familyOf = new Map(
+    families.flatMap((family) => family.members.map((member) => [member.name, family] as const)),
+  );
+  const said = new Set<string>();
   for (const table of tables) {
-    if (!table.name.toLowerCase().includes(word)) continue;
     const dot = table.name.indexOf(".");
     const schema = dot < 0 ? "" : table.name.slice(0, dot);
-    if (!bySchema.has(schema)) bySchema.set(schema, []);
-    bySchema.get(schema)!.push({ table, shown: table.name.slice(dot + 1) });
+    const put = (entry: Entry) => {
+      if (!bySchema.has(schema)) bySchema.set(schema, []);
+      bySchema.get(schema)!.push(entry);
+    };
+    const family = word ? undefined : familyOf.get(table.name);
+    if (family && !said.has(family.name)) {
+      said.add(family.name);
+      const comment = `${family.members.length} tables`;
+      put({ table: { ...family, kind: "family", comment }, shown: family.name.slice(dot + 1) });
+    }
+    const open = !family || chosen === family.name || family.members.some((member) => member.name === chosen);
+    if (open && table.name.toLowerCase().includes(word))
+      put({ table, shown: table.name.slice(dot + 1), ...(family ? { of: true } : {}) });
   }
   return [...bySchema].flatMap(([schema, found]) => (schema ? [{ schema }, ...found] : found));
 }
@@ -29,16 +45,21 @@ function entries(tables: TreeTable[], word: string): Entry[] {
 /** Tables by schema; only the lines in sight are drawn, so that thousands scroll like ten. Arrow keys move, Enter opens. */
 export function Tree({
   tables,
+  families,
   chosen,
   onChoose,
 }: {
   tables: TreeTable[];
+  families: TableFamily[];
   chosen: string;
   onChoose: (name: string) => void;
 }) {
   const [word, setWord] = useState("");
   const box = useRef<HTMLDivElement>(null);
-  const lines = useMemo(() => entries(tables, word.trim().toLowerCase()), [tables, word]);
+  const lines = useMemo(
+    () => entries(tables, families, chosen, word.trim().toLowerCase()),
+    [tables, families, chosen, word],
+  );
   // eslint-disable-next-line react-hooks/incompatible-library
   const visible = useVirtualizer({
     count: lines.length,
@@ -83,7 +104,7 @@ export function Tree({
                     title={line.table.comment}
                     onClick={() => onChoose(line.table.name)}
                   >
-                    <span>{line.shown}</span>
+                    <span className={line.of ? "of-family" : undefined}>{line.shown}</span>
                     <small>
                       {line.table.kind === "view"
                         ? "view"

@@ -53,6 +53,7 @@ function Decided({ preview }: { preview?: SourceQuery }) {
     <>
       <p data-testid="words">{givesWords(draft.formats, draft.file_name, draft.output)}</p>
       <OutputSettings
+        ofDocuments={false}
         formats={draft.formats}
         fileName={draft.file_name}
         output={draft.output}

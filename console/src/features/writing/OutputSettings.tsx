@@ -13,6 +13,8 @@ interface Props {
   fileName: string;
   output: Output;
   preview: SourceQuery | undefined;
+  /** Whether the rows of its source are made of documents. */
+  ofDocuments: boolean;
   onChange: (more: { formats?: string[]; file_name?: string; output?: Output }) => void;
 }
 
@@ -303,7 +305,7 @@ function Sample({ format, output, preview }: { format: FormatRecord; output: Out
 const counted = (title: string, n: number) => (n ? `${title} (${n})` : title);
 
 /** What is in the files: formats and their options, columns, compression, beside a sample made of the preview. */
-export function OutputSettings({ formats, fileName, output, preview, onChange }: Props) {
+export function OutputSettings({ formats, fileName, output, preview, ofDocuments, onChange }: Props) {
   const told = useFormats();
   const [looked, setLooked] = useState("columns");
   if (!told.data) return <ProblemNote error={told.error} />;
@@ -311,7 +313,7 @@ export function OutputSettings({ formats, fileName, output, preview, onChange }:
   const at = ticked.find((f) => f.name === looked);
   const shape = at ?? ticked[0];
   const names = (preview?.result?.columns ?? []).map((c) => c.name);
-  const set = (part: "formats" | "columns" | "files", value: unknown) => {
+  const set = (part: "formats" | "columns" | "files" | "documents", value: unknown) => {
     const next = { ...output, [part]: value };
     if (Object.keys(value as object).length === 0) delete next[part];
     onChange({ output: next });
@@ -341,10 +343,13 @@ export function OutputSettings({ formats, fileName, output, preview, onChange }:
       </div>
       <Segmented<string>
         aria-label="What of the files"
-        value={at || looked === "files" ? looked : "columns"}
+        value={at || looked === "files" || (looked === "documents" && ofDocuments) ? looked : "columns"}
         onChange={setLooked}
         options={[
           { value: "columns", label: counted("Columns", Array.isArray(columns) ? columns.length : 0) },
+          ...(ofDocuments
+            ? [{ value: "documents", label: counted("Documents", Object.keys(output.documents ?? {}).length) }]
+            : []),
           ...ticked.map((f) => ({
             value: f.name,
             label: counted(f.name, Object.keys(output.formats?.[f.name] ?? {}).length),
@@ -358,6 +363,13 @@ export function OutputSettings({ formats, fileName, output, preview, onChange }:
           options={at.options}
           values={output.formats?.[at.name] ?? {}}
           onChange={(next) => setFormat(at.name, next)}
+        />
+      ) : looked === "documents" && ofDocuments ? (
+        <OptionsOf
+          title="How documents become rows"
+          options={told.data.documents}
+          values={output.documents ?? {}}
+          onChange={(next) => set("documents", next)}
         />
       ) : looked === "files" ? (
         <OptionsOf

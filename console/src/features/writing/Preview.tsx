@@ -32,7 +32,8 @@ export function Preview({
 }) {
   const { rows, total, title } = preview;
   const result = rows.found?.result;
-  const number = total.found?.result?.rows?.[0]?.[0];
+  const counted = total.found?.result;
+  const number = counted?.rows && !counted.rows.length ? "0" : counted?.rows?.[0]?.[0]; // a store counts nothing as no row
   const failed = rows.found?.error ?? total.found?.error;
   const who = result?.identity;
   const bound = Object.entries(rows.found?.values ?? {})

@@ -81,9 +81,10 @@ export function SqlEditor({ ref, text, language, complete, diagnostics, onChange
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const colours = useRef(new Compartment());
-  const now = useRef({ complete, diagnostics, onChange, onSave, onPreview });
+  const asks = language?.editor?.syntax === "json" ? /[\p{L}\p{N}_$.:"]$/u : /[\p{L}\p{N}_$.:]$/u;
+  const now = useRef({ complete, diagnostics, onChange, onSave, onPreview, asks });
   useEffect(() => {
-    now.current = { complete, diagnostics, onChange, onSave, onPreview };
+    now.current = { complete, diagnostics, onChange, onSave, onPreview, asks };
   });
   useImperativeHandle(
     ref,
@@ -107,7 +108,7 @@ export function SqlEditor({ ref, text, language, complete, diagnostics, onChange
   useEffect(() => {
     const propose = async (context: CompletionContext): Promise<CompletionResult | null> => {
       const before = context.state.sliceDoc(0, context.pos);
-      if (!context.explicit && !/[\p{L}\p{N}_$.:]$/u.test(before)) return null;
+      if (!context.explicit && !now.current.asks.test(before)) return null;
       const found = await now.current.complete(context.state.doc.toString(), [...before].length, context.explicit);
       if (!found?.proposals.length || context.aborted) return null;
       const options = found.proposals.map((p) => ({

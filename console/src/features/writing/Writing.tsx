@@ -135,6 +135,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       statement_number: part() + 1,
       values: given,
       total: false,
+      ...(draft.output.documents ? { documents: draft.output.documents } : {}),
       ...(data_date ? { data_date } : {}),
     };
   });
@@ -349,6 +350,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
           fileName={draft.file_name}
           output={draft.output}
           preview={preview.rows.found ?? undefined}
+          ofDocuments={!!language?.gives_documents}
           onChange={change}
         />
       </Part>

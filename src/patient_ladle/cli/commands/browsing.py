@@ -106,7 +106,29 @@ def _tables(ladle: Ladle, args: argparse.Namespace) -> None:
         return print_json(found)
     rows = [(t["name"], t["kind"], t["columns"], t["rows_about"], t["comment"]) for t in found["tables"]]
     print_table(("TABLE", "KIND", "COLUMNS", "ROWS, ABOUT", "COMMENT"), rows, "nothing can be seen there with this login.")
+    for family in found["families"]:
+        first, last = family["members"][0]["period"], family["members"][-1]["period"]
+        rows_about = "" if family["rows_about"] is None else f", about {amount(family['rows_about'], 'row')}"
+        print(f"\n{family['name']}: {amount(len(family['members']), 'table')} from {first} to {last}{rows_about}", end="")
     print(f"\n{len(rows)} tables and views, refreshed {moment(found['gathered_at'])}")
+    return None
+
+
+def _family(ladle: Ladle, args: argparse.Namespace) -> None:
+    """The tables of a family, a bar for each. Raises ClientError."""
+    found = {family["name"]: family for family in ladle.sources.catalogue(args.name, args.env)["families"]}
+    if args.table not in found:
+        known = f"There is: {', '.join(found)}." if found else "Leave the table away to see what there is."
+        raise ClientError(f"there is no family of tables '{args.table}' in {args.name}.", known)
+    family = found[args.table]
+    if args.json:
+        return print_json(family)
+    most = max([member["rows_about"] or 0 for member in family["members"]] + [1])
+    rows = [
+        (member["period"], member["name"], member["rows_about"], "█" * round(40 * (member["rows_about"] or 0) / most))
+        for member in family["members"]
+    ]
+    print_table(("PERIOD", "TABLE", "ROWS, ABOUT", ""), rows, "")
     return None
 
 
@@ -142,6 +164,9 @@ def source_browse(args: argparse.Namespace) -> int | None:
             return None
         if ladle.sources.catalogue(args.name, args.env)["gathered_at"] is None or args.refresh:
             _looked(ladle, args, "catalogue")
+        if "*" in args.table and not any(getattr(args, each[2:]) for each in _OF_A_TABLE):
+            _family(ladle, args)
+            return None
         filters = [_filter(words) for words in args.where or []]
         if args.into or args.formats:
             look = {"table": args.table, "filters": filters, "sort": args.sort, "descending": args.descending or None}
@@ -174,11 +199,16 @@ def add_to(source: Noun) -> None:
     verb = source.verb(
         "browse", source_browse, "What a source holds: its tables, one table, its first rows, exact counts.",
         "ladle source browse metering public.readings --where 'estimated is true' --sort read_at --descending --rows 5\n"
-        "  ladle source browse metering public.readings --where 'estimated is true' --formats xlsx --into out",
+        "  ladle source browse metering public.readings --where 'estimated is true' --formats xlsx --into out\n"
+        "  ladle source browse contacts 'contacts_*'",
     )  # fmt: skip
     verb.set_defaults(env_given=False)
     verb.add_argument("name", nargs="?")
-    verb.add_argument("table", nargs="?", help="a table of it, with its schema where the name alone is not enough")
+    verb.add_argument(
+        "table",
+        nargs="?",
+        help="a table of it, with its schema where the name alone is not enough; or a family, such as 'contacts_*'",
+    )
     verb.add_argument("--env", action=_Given, default="live", help="environment (default live)")
     verb.add_argument("--search", metavar="WORD", help="tables and columns by name, in all sources")
     verb.add_argument("--refresh", action="store_true", help="gather the catalogue anew")

@@ -19,8 +19,8 @@ from patient_ladle.words import amount
 
 from ..errors import BadInput, DiskFull, StatementWrong
 from ..files.options import Option, checked
-from ..results.columns import Batch, Column
-from .values import KINDS, NULL, UNDEFINED, damaged, texts
+from ..results.columns import NO_TYPE, Batch, Column
+from .values import INT32, INT64, KINDS, NULL, UNDEFINED, damaged, texts
 from .walking import Found, Path, Walked, Walker
 
 MEMORY_BYTES = 32 << 20
@@ -44,6 +44,8 @@ DOCUMENT_OPTIONS = (
 )
 """How documents become rows."""
 _NOTHING = (NULL, UNDEFINED)
+_SAID = {INT32: "integer", INT64: "integer"}
+"""One name for both: which of them a number is depends on how large it happens to be."""
 _NUMBERS = ("integer", "decimal", "float")
 
 
@@ -158,7 +160,8 @@ class DocumentTable:
             found = [path for path in found if path[0] != "_id"] or (found if not self.wanted.columns else [])
         for name in self.wanted.columns:
             known = {".".join(path) for path in found}
-            if name not in known and not any(each.startswith(f"{name}.") for each in known):
+            inside = any(each.startswith(f"{name}.") or name.startswith(f"{each}.") for each in known)
+            if name not in known and not inside:
                 found.append((name,))
         found = found or [("_id",)]  # what every document has, where nothing else is known of any
         return sorted(found, key=lambda path: (self._rank(path), order.get(path, len(order))))
@@ -167,7 +170,7 @@ class DocumentTable:
         """By the first column that was asked for of which it is, or which is of it."""
         name = ".".join(path)
         for number, each in enumerate(self.wanted.columns):
-            if name == each or name.startswith(f"{each}."):
+            if name == each or name.startswith(f"{each}.") or each.startswith(f"{name}."):
                 return number
         return len(self.wanted.columns)
 
@@ -185,7 +188,7 @@ class DocumentTable:
     def _column(self, path: Path) -> Column:
         name = ".".join(path)
         types = {code: seen for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING}
-        said = ", ".join(KINDS[code][1] for code in types)
+        said = " or ".join(dict.fromkeys(_SAID.get(code, KINDS[code][1]) for code in types)) or NO_TYPE
         kinds: dict[str, _Seen] = {}
         for code, seen in types.items():
             kind = KINDS[code][0]
@@ -194,11 +197,14 @@ class DocumentTable:
         if len(kinds) < 2:
             return Column(name, next(iter(kinds), "text"), said)
         if set(kinds) == {"integer", "decimal"}:
-            return Column(name, "decimal", said)
+            return Column(name, "decimal", "decimal")
         if set(kinds) <= set(_NUMBERS):
             return Column(name, "any", said)
         (main, _), *others = sorted(kinds.items(), key=lambda pair: (-pair[1].rows, pair[1].first))
+        others = [(kind, seen) for kind, seen in others if seen.rows]
         odd = [f"{kind} in {amount(seen.rows, 'row')}, the first of them row {seen.first:,}" for kind, seen in others]
+        if not odd:
+            return Column(name, "any", said)
         return Column(name, "any", said, f"mostly {main}, but {'; '.join(odd)}: each value stands as it is")
 
     def batches(self) -> Iterator[Batch]:

@@ -22,6 +22,8 @@ import pyarrow.csv as pacsv
 KINDS = ("text", "integer", "decimal", "float", "boolean", "date", "time", "timestamp", "zoned", "binary", "json", "any")
 """``any``: the source types each value, not the column (SQLite); the batch then marks which cells are numbers."""
 
+NO_TYPE = "null"
+"""A column's source type where types are those of its values, and it has none."""
 NUMERIC = ("integer", "decimal", "float")
 BATCH_ROWS = 5_000
 """Rows in a batch: large enough that per-batch work vanishes, small enough that memory stays flat."""

@@ -9,6 +9,7 @@ from django.db import transaction
 from django.db.models import Q
 
 from patient_ladle.core.errors import Conflict
+from patient_ladle.core.results.columns import NO_TYPE
 from patient_ladle.core.results.guards import Earlier, Finding, Guard, checked_guards, judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.words import spaced
@@ -49,12 +50,18 @@ def changes_since(run: Run, outcome: dict[str, Any]) -> list[str]:
         parts = [f"gone: {', '.join(gone)}"] if gone else []
         parts += [f"new: {', '.join(new)}"] if new else []
         if then["rows"] and now["rows"]:  # where a source has no types, they are those of the rows
-            parts += [f"{n} is {types[1][n]} and was {was}" for n, was in types[0].items() if types[1].get(n, was) != was]
+            both = {n: (was, types[1].get(n, was)) for n, was in types[0].items()}
+            parts += [f"{n} is {now_} and was {was}" for n, (was, now_) in both.items() if now_ != was and _tells(was, now_)]
         if parts:
             found.append(f"columns{which} are not as in run {last.pk}: {'; '.join(parts)}")
         if then["rows"] and not now["rows"] and last.values == run.values:
             found.append(f"no rows{which}, where run {last.pk} had {then['rows']:,}")
     return found
+
+
+def _tells(*types: str) -> bool:
+    """Whether these are types of a column, not of the values that documents happened to have in one night."""
+    return not any(each == NO_TYPE or " or " in each for each in types)
 
 
 def _earlier(run: Run, guard: Guard) -> Earlier:

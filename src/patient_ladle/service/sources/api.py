@@ -141,6 +141,7 @@ class EditorView(serializers.Serializer[Any]):
 class LanguageView(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="Sources whose engines have one language take each other's statements.")
     title = serializers.CharField()
+    gives_documents = serializers.BooleanField(help_text="Whether an output's options of documents apply to its results.")
     editor = EditorView(allow_null=True, help_text="How an editor colours it; null: as plain text.")
 
 
@@ -189,7 +190,12 @@ class Engines(RoleView):
                 "title": e.title,
                 "takes_secret": e.takes_secret,
                 "url_form": e.url_form,
-                "language": {"name": e.language.name, "title": e.language.title, "editor": e.language.editor or None},
+                "language": {
+                    "name": e.language.name,
+                    "title": e.language.title,
+                    "gives_documents": e.language.gives_documents,
+                    "editor": e.language.editor or None,
+                },
                 "address_fields": [
                     {
                         "name": key,

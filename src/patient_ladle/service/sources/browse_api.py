@@ -14,6 +14,7 @@ from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
 from patient_ladle.core.statements.catalogue import find_table, full_name_of, names_of, references_to, search
+from patient_ladle.core.statements.families import families_of
 from patient_ladle.core.statements.views import PERIODS, TESTS
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
@@ -37,12 +38,25 @@ class TableLine(serializers.Serializer[Any]):
     columns = serializers.IntegerField()
 
 
+class FamilyMember(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    period = serializers.CharField(help_text="A month, 2026-11, or a day.")
+    rows_about = serializers.IntegerField(allow_null=True)
+
+
+class FamilyView(serializers.Serializer[Any]):
+    name = serializers.CharField(help_text="That of its tables, with a star for the date.")
+    rows_about = serializers.IntegerField(allow_null=True, help_text="Of all together.")
+    members = FamilyMember(many=True, help_text="By period.")
+
+
 class CatalogueView(serializers.Serializer[Any]):
     source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField()
     gathered_at = serializers.DateTimeField(allow_null=True, help_text="Null while it was never gathered.")
     gathering = serializers.BooleanField(help_text="It is being gathered anew at this moment.")
     tables = TableLine(many=True)
+    families = FamilyView(many=True, help_text="Tables whose names differ by a date alone.")
 
 
 class TableColumnView(serializers.Serializer[Any]):
@@ -200,6 +214,7 @@ class Catalogue(RoleView):
                 "gathered_at": address.catalogue_at,
                 "gathering": interactive.refreshed_if_stale(request.user, address),
                 "tables": tables,
+                "families": [family.to_dict() for family in families_of(tables)],
             }
         )
 

@@ -25,6 +25,8 @@ class QueryLanguage(ABC):
     """Of letters and digits; two engines of one language run each other's statements."""
     title: str
     """For people: *SQL of PostgreSQL*."""
+    gives_documents: bool = False
+    """Whether the rows of its results are made of documents, so that the output's options of those apply."""
 
     @abstractmethod
     def parts(self, text: str) -> list[Part]:

@@ -56,6 +56,7 @@ class DocumentCommands(QueryLanguage):
 
     name = "documents"
     title = "commands of document stores"
+    gives_documents = True
 
     def parts(self, text: str) -> list[Part]:
         found: list[Part] = []
