@@ -2076,6 +2076,8 @@ export interface components {
             command: string;
             /** @description The same with the client library. */
             python: string;
+            /** @description Python that reads the same with the source's driver alone, values filled in; empty where there is none. */
+            driver: string;
         };
         ComingView: {
             /** @description Name of the schedule; null: it was started by hand. */
@@ -2321,7 +2323,7 @@ export interface components {
             bound: {
                 [key: string]: unknown;
             };
-            /** @description To run in any SQL editor; sensitive values masked. */
+            /** @description To run in the database's own tools; sensitive values masked. */
             filled_in: string;
         };
         DryRunView: {

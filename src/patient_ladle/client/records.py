@@ -213,6 +213,7 @@ class CheckStep(TypedDict):
 class Code(TypedDict):
     command: str
     python: str
+    driver: str
 
 
 class Coming(TypedDict):

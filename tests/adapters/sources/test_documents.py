@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import threading
 import time
 from datetime import date, datetime, timezone
@@ -316,6 +317,40 @@ def test_what_a_collection_holds_is_told_from_a_sample(server):
         ("customer.town", "string", "text"), ("topics", "array", "json"), ("cost", "decimal", "decimal"),
     ]  # fmt: skip
     assert october["columns"][1]["comment"] == "such as North, South"
+
+
+EACH = ['{"find": "calls_2026_10", "filter": {"zone": :zone, "minutes": {"$gte": :least}}, "limit": 2}',
+        '{"aggregate": "calls_2026_10", "pipeline": [{"$match": {"zone": :zone}}, {"$group": {"_id": null, "n": {"$sum": 1}}}]}',
+        '{"count": "calls_2026_10", "query": {"zone": :zone}}', '{"distinct": "calls_2026_10", "key": "zone"}']  # fmt: skip
+
+
+def test_a_statement_taken_out_runs_in_the_stores_own_words_and_comes_back(server):
+    values = resolve(
+        PARAMETERS[:2], {"zone": "North", "least": 2**40}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc)
+    )
+    for text in EACH:
+        _, [out] = language.DOCUMENTS.filled_parts(f"// Calls\n{text}\n", values)
+        lines = out.filled_in.split("\n")
+        assert lines[0].startswith("db.runCommand(")
+        assert lines[-1] == ("), cursor: {}})" if "aggregate" in text else "))")
+        assert language.DOCUMENTS.restore(out.filled_in) == f"// Calls\n{text}"
+        assert language.DOCUMENTS.restore(f"{out.filled_in};\n{out.filled_in}\n") == f"// Calls\n{text}\n;\n// Calls\n{text}\n"
+
+
+def test_the_same_is_read_with_the_driver_alone(server, monkeypatch, capsys):
+    values = resolve(
+        PARAMETERS[:2], {"zone": "North", "least": 7}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc)
+    )
+    told = [language.DOCUMENTS.fill_in(text, values).text for text in EACH]
+    code = get_engine("documents").driver_code(address_of(server), told)
+    assert "reading-only" not in code
+    monkeypatch.setenv("SOURCE_PASSWORD", "reading-only")
+    made = {}
+    exec(code, made)  # it is what a person would run
+    made["client"].close()
+    printed = capsys.readouterr().out.splitlines()
+    assert [re.search(r"'minutes': (\d+)", line).group(1) for line in printed[:2]] == ["8", "10"]
+    assert printed[2:] == ["{'n': 20, '_id': None}", "20", "['North', 'South']"]
 
 
 NAMES = st.sampled_from(["a", "b", "c", "reading", "value", "é🜁"])

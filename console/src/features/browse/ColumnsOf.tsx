@@ -34,8 +34,10 @@ export function ColumnsOf(place: Place) {
           },
           { title: "Type", dataIndex: "type", width: 190, className: "mono" },
           { title: "Nullable", key: "nullable", width: 110, render: (_, c) => (c.nullable ? "yes" : "no") },
-          { title: "Default", dataIndex: "default", width: 150, ellipsis: true, className: "mono" },
-          { title: "Comment", dataIndex: "comment", ellipsis: true },
+          ...(found.columns.some((c) => c.default)
+            ? [{ title: "Default", dataIndex: "default", width: 150, ellipsis: true, className: "mono" }]
+            : []),
+          { title: "Comment", dataIndex: "comment" },
         ]}
       />
       <dl className="facts" style={{ marginTop: 12 }}>

@@ -131,6 +131,17 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
                 label: "Python",
                 children: <Copied text={found.code.python} label="The Python that runs it" />,
               },
+              ...(found.code.driver
+                ? [
+                    {
+                      key: "driver",
+                      label: "Python without the service",
+                      children: (
+                        <Copied text={found.code.driver} label="The Python that reads it with the driver alone" />
+                      ),
+                    },
+                  ]
+                : []),
             ]}
           />
         </>

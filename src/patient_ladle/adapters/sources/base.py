@@ -363,6 +363,13 @@ class Engine(ABC):
         """The schema whose tables need no prefix in a session at that address."""
         return "main"
 
+    def driver_code(self, address: Mapping[str, Any], statements: Sequence[str]) -> str:
+        """A few lines of Python that read the statements, values filled in, with the driver alone; empty where there are none.
+
+        The password comes from the environment of whoever runs it.
+        """
+        return ""
+
     @property
     def url_form(self) -> str:
         """What a connection URL of it looks like."""

@@ -11,6 +11,7 @@ before the columns are known, so that none is left out.
 from __future__ import annotations
 
 import decimal
+import json
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timezone
 from typing import Any
@@ -25,10 +26,10 @@ from pymongo.errors import PyMongoError
 from patient_ladle.core.documents.fields import fields_of
 from patient_ladle.core.documents.table import DocumentTable, Wanted
 from patient_ladle.core.errors import (
+    BadInput,
     LadleError,
     RunCancelled,
     SourceDatabaseMissing,
-    SourceUnreachable,
     StatementRefused,
     StatementWrong,
     unknown_name,
@@ -309,6 +310,14 @@ class DocumentSession(ProbingSession):
         self.connection.close()
 
 
+_PRINTS = {
+    "find": ["for document in database.cursor_command(command):", "    print(document)"],
+    "aggregate": ['for document in database.cursor_command({**command, "cursor": {}}):', "    print(document)"],
+    "count": ['print(database.command(command)["n"])'],
+    "distinct": ['print(database.command(command)["values"])'],
+}
+
+
 class DocumentsEngine(Engine):
     """See Engine."""
 
@@ -331,6 +340,11 @@ class DocumentsEngine(Engine):
         ),
         **TLS_FILES,
     }
+
+    def checked_address(self, address: Mapping[str, Any]) -> dict[str, Any]:
+        made = super().checked_address(address)
+        _members(made)
+        return made
 
     def connect(self, address: Mapping[str, Any], secret: str, seconds: float) -> pymongo.MongoClient[Any]:
         """A client that has signed in. Raises the driver's errors, and those of a way that is not to be gone."""
@@ -407,6 +421,25 @@ class DocumentsEngine(Engine):
         except (PyMongoError, OSError, LadleError):
             return []  # the server does not say
 
+    def driver_code(self, address: Mapping[str, Any], statements: Sequence[str]) -> str:
+        known = {"host": address["host"], "port": int(address["port"])}
+        known |= {"username": address["user"], "authSource": address.get("auth_database", "admin")} if "user" in address else {}
+        known |= {"replicaSet": address["replica_set"]} if "replica_set" in address else {"directConnection": True}
+        known |= {"tls": True} if address.get("ssl_mode", "disable") != "disable" else {}
+        given = [f"{name}={value!r}" for name, value in known.items()]
+        given += ['password=os.environ["SOURCE_PASSWORD"]'] if "user" in address else []
+        lines = ["import os", "", "import pymongo", "from bson import json_util", ""]
+        lines += [f"client = pymongo.MongoClient({', '.join(given)})", f"database = client[{address['database']!r}]"]
+        for statement in statements:
+            command = DOCUMENTS.command(statement, BoundValues())
+            text = json.dumps(command, ensure_ascii=False, indent=1)
+            lines += [
+                "",
+                f"command = json_util.loads({text!r})" if "'''" in text else f"command = json_util.loads(r'''{text}''')",
+            ]
+            lines += _PRINTS[next(iter(command))]
+        return "\n".join([*lines, ""])
+
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address["database"])
 
@@ -415,11 +448,11 @@ class DocumentsEngine(Engine):
 
 
 def _members(address: Mapping[str, Any]) -> list[tuple[str, int]]:
-    """The further ones. Raises SourceUnreachable for what is none."""
+    """The further ones. Raises BadInput for what is none."""
     found = []
     for each in filter(None, (piece.strip() for piece in str(address.get("members", "")).split(","))):
         host, _, port = each.rpartition(":") if ":" in each else (each, "", str(DocumentsEngine.default_port))
         if not host or not port.isdecimal() or not 0 < int(port) < 65536:
-            raise SourceUnreachable(f"'{each}' is no member of a replica set.", "Write host:port, host:port.")
+            raise BadInput(f"'{each}' is no member of a replica set.", "Write host:port, host:port.")
         found.append((host.strip("[]"), int(port)))
     return found

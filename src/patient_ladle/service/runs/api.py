@@ -271,7 +271,7 @@ class DryRunStatement(ForAuthors):
     title = serializers.CharField()
     text = serializers.CharField()
     bound = serializers.DictField()
-    filled_in = serializers.CharField(help_text="To run in any SQL editor; sensitive values masked.")
+    filled_in = serializers.CharField(help_text="To run in the database's own tools; sensitive values masked.")
 
 
 class DryRunFile(ForAuthors):
@@ -303,6 +303,9 @@ class LimitsView(serializers.Serializer[Any]):
 class CodeView(serializers.Serializer[Any]):
     command = serializers.CharField()
     python = serializers.CharField()
+    driver = serializers.CharField(
+        help_text="Python that reads the same with the source's driver alone, values filled in; empty where there is none."
+    )
 
 
 class DryRunView(ForAuthors):

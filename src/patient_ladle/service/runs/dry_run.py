@@ -18,6 +18,7 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.runs.engine import RunJob, name_fields
 from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.children.judging import judged
+from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.models import Extract, Revision
@@ -101,9 +102,16 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             *_of_others(extract, environment, files),
             *_of_targets(targets),
         ],
-        "code": code_of(
-            extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
-        ),
+        "code": {
+            **code_of(
+                extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
+            ),
+            "driver": get_engine(engine_of(source)).driver_code(
+                address.fields, [language.fill_in(each.text, values).text for each in told]
+            )
+            if address and sees_all()
+            else "",
+        },
     }
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import date, datetime, timezone
 from decimal import Decimal
 from typing import Any
@@ -19,7 +20,7 @@ from ..documents.completing import completion_at
 from ..documents.naming import of_collections, of_fields, where_collection_is
 from ..documents.reading import Node, Read, reading, tokens
 from ..documents.views import CollectionViews
-from ..parts import MAX_STATEMENTS, MAX_TITLE, Part, Rendered, refused_at, replaced
+from ..parts import MAX_STATEMENTS, MAX_TITLE, FilledPart, Part, Rendered, refused_at, replaced
 from ..views import TableViews
 from .base import QueryLanguage
 
@@ -43,6 +44,33 @@ def extended(value: Value) -> Any:
         case int():
             return value if -_INT32 <= value < _INT32 else {"$numberLong": str(value)}
     return str(value)
+
+
+_SHELL = {
+    "db.runCommand(EJSON.deserialize(": "))",
+    "db.runCommand({...EJSON.deserialize(": "), cursor: {}})",
+}
+"""Lines around a command in the shell; that of a pipeline asks for a cursor."""
+
+
+def in_shell(text: str) -> str:
+    """A command as the stores' shell runs it, with what the shell adds on lines of their own."""
+    [read] = reading(text)
+    command = next(read.node.pairs())[0].value
+    opens, closes = list(_SHELL.items())[command == "aggregate"]
+    return f"{opens}\n{text.rstrip()}\n{closes}"
+
+
+def out_of_shell(text: str) -> str:
+    """The text without those lines; what ended them with a semicolon stays."""
+    kept = []
+    for line in text.split("\n"):
+        plain = line.strip()
+        if plain.removesuffix(";") in _SHELL.values():
+            kept += [";"] if plain.endswith(";") else []
+        elif plain not in _SHELL:
+            kept.append(line)
+    return "\n".join(kept)
 
 
 def _never_a_path(value: Any) -> Any:
@@ -88,7 +116,13 @@ class DocumentCommands(QueryLanguage):
         return replaced(text, ((node.start, node.end) for node in _parameters(text)), put)
 
     def restore(self, text: str) -> str:
+        text = out_of_shell(text)
         return filling.restored(text, ((token.start, token.end) for token in tokens(text) if token.kind == "comment"))
+
+    def filled_parts(self, text: str, bound: BoundValues) -> tuple[list[Part], list[FilledPart]]:
+        """As the stores' own shell takes them: it knows dates and other values of extended JSON by a function."""
+        parts, made = super().filled_parts(text, bound)
+        return parts, [replace(each, filled_in=in_shell(each.filled_in)) for each in made]
 
     def command(self, text: str, bound: BoundValues) -> dict[str, Any]:
         """What is sent for one statement, as extended JSON: values as typed values. Raises StatementRefused."""
