@@ -1,4 +1,4 @@
-"""A million rows of ten mixed columns from three databases to files, each lane beside a reference that does the same.
+"""A million rows of ten mixed columns from four databases to files, each lane beside a reference that does the same.
 
 Interleaved rounds; every measurement is a process of its own: wall time, processor time of it and its children, peak
 resident memory, bytes written.
@@ -22,9 +22,15 @@ import time
 import traceback
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
+import bson
+from bson import Decimal128
+from bson.raw_bson import RawBSONDocument
+
+from patient_ladle.service.demo.document_server import Connection, Cursor, DocumentServer, Login, Operation
 from patient_ladle.service.demo.maria_server import MariaServer
 from patient_ladle.service.processes.cluster import Cluster
 
@@ -43,6 +49,7 @@ class Sources:
     postgresql: dict[str, Any]
     mariadb: dict[str, Any]
     sqlite: dict[str, Any]
+    documents: dict[str, Any]
 
     @property
     def url(self) -> str:
@@ -100,7 +107,70 @@ def make(home: Path, rows: int) -> tuple[Cluster, MariaServer, Sources]:
         )
         lite.executemany("insert into readings values (?,?,?,?,?,?,?,?,?,?)", (made_row(n) for n in range(rows)))
     at = {"host": "127.0.0.1", "user": "reader", "database": "bench"}
-    return cluster, server, Sources(at | {"port": cluster.port}, at | {"port": server.port}, {"path": str(home / "bench.db")})
+    ports = at | {"port": cluster.port}, at | {"port": server.port}, at | {"port": serve_documents(rows)}
+    return cluster, server, Sources(ports[0], ports[1], {"path": str(home / "bench.db")}, ports[2])
+
+
+def made_document(n: int) -> dict[str, Any]:
+    """The same row as a document: two of its columns in an object, one that only some have, exact numbers."""
+    row = made_row(n)
+    made: dict[str, Any] = {
+        "_id": n, "serial": row[1], "place": {"district": row[2], "on": row[4]},
+        "read_at": datetime.fromtimestamp(1_700_000_000 + 900 * (n % 50_000)),
+        "index_m3": Decimal128(row[5]), "litres": row[6], "flow": row[7], "estimated": row[8],
+    }  # fmt: skip
+    return made if row[9] is None else made | {"note": row[9]}
+
+
+DISTINCT = 50_000
+"""Documents that are made; more of them are the same over again."""
+
+
+class _Canned(Cursor):
+    """Documents that were encoded before anybody asked, so that what is measured is whoever reads them."""
+
+    rows: int
+    documents: list[RawBSONDocument]
+
+    def take(self, count: int, operation: Operation) -> tuple[list[Any], bool]:
+        at = self.rows % DISTINCT
+        count = min(count, self.rows, DISTINCT - at if at else DISTINCT)
+        self.rows -= count
+        return self.documents[:count], self.rows == 0
+
+
+class _FastStore(DocumentServer):
+    rows = 0
+    encoded: ClassVar[list[RawBSONDocument]] = []
+
+    def speaks(self) -> type[Connection]:
+        class Canned(Connection):
+            def _find(self, command: dict[str, Any], database: str) -> dict[str, Any]:
+                cursor, store = next(self.served.cursor_numbers), self.served
+                made = _Canned(iter(()), 0.0, None, self.operation.session)
+                made.rows, made.documents = command.get("limit") or store.rows, store.encoded  # type: ignore[attr-defined]
+                store.cursors[cursor] = made
+                return self._batch(cursor, "firstBatch", f"{database}.readings", command.get("batchSize", 101))
+
+        return Canned
+
+
+def serve_documents(rows: int) -> int:
+    """A store in a process of its own, which ends with this one; its port."""
+    reading, writing = os.pipe()
+    if not os.fork():
+        store = _FastStore({"reader": Login(PASSWORD, {"bench": "read"})}, {"bench": {"readings": [{"_id": 0}]}})
+        store.rows, parent = rows, os.getppid()
+        store.encoded = [RawBSONDocument(bson.encode(made_document(n))) for n in range(min(rows, DISTINCT))]
+        store.start()
+        os.write(writing, str(store.port).encode())
+        while os.getppid() == parent:
+            time.sleep(0.5)
+        os._exit(0)
+    return int(os.read(reading, 16))
+
+
+COMMAND = '{"find": "readings"}'
 
 
 def ours(engine: str, form: str, compression: str = "none") -> Callable[[Sources, Path], None]:
@@ -116,7 +186,8 @@ def ours(engine: str, form: str, compression: str = "none") -> Callable[[Sources
         from patient_ladle.service.children.child import _SystemClock
 
         output = OutputSettings.from_dict({"files": {"compression": compression}})
-        job = RunJob("readings", "readings", Statement(STATEMENT), (form,), output=output)
+        text = COMMAND if engine == "documents" else STATEMENT
+        job = RunJob("readings", "readings", Statement(text), (form,), output=output)
         address = getattr(sources, engine)
         folder = FolderStore(target).result("1", 1)
         run_extract(job, lambda: get_engine(engine).open(address, PASSWORD), folder, MemoryLedger(), _SystemClock())
@@ -224,6 +295,47 @@ def cursor_json(rows: Callable[[Sources], Iterator[Any]]) -> Callable[[Sources, 
     return lane
 
 
+def _client(sources: Sources) -> Any:
+    import pymongo
+
+    at = sources.documents
+    return pymongo.MongoClient(at["host"], at["port"], username="reader", password=PASSWORD, authSource="admin")
+
+
+FIELDS = ["serial", "place.district", "place.on", "read_at", "index_m3", "litres", "flow", "estimated", "note"]
+
+
+def _flat(document: dict[str, Any]) -> dict[str, Any]:
+    place = document.pop("place")
+    document["place.district"], document["place.on"] = place["district"], place["on"]
+    return document
+
+
+def documents_csv(sources: Sources, target: Path) -> None:
+    """The driver's own loop and the standard library's writer."""
+    with open(target / "r.csv", "w", newline="") as file, _client(sources) as client:
+        writer = csv.DictWriter(file, FIELDS, extrasaction="ignore")
+        writer.writeheader()
+        for document in client.bench.readings.find({}, batch_size=5_000):
+            writer.writerow(_flat(document))
+
+
+DOCUMENTS_PANDAS = """
+import sys
+import pandas, pymongo
+client = pymongo.MongoClient("127.0.0.1", int(sys.argv[1]), username="reader", password=sys.argv[2], authSource="admin")
+found = pandas.json_normalize(list(client.bench.readings.find({}, batch_size=5_000)))
+found.drop(columns="_id").to_csv(sys.argv[3], index=False)
+"""
+
+
+def documents_pandas(sources: Sources, target: Path) -> None:
+    """All documents as a frame, nested ones spread, then to CSV."""
+    beside = os.environ | {"PYTHONPATH": str(Path(sys.prefix) / "bench")}
+    words = [sys.executable, "-c", DOCUMENTS_PANDAS, str(sources.documents["port"]), PASSWORD, str(target / "r.csv")]
+    subprocess.run(words, check=True, env=beside)
+
+
 PANDAS = """
 import sys, warnings
 import pandas, psycopg
@@ -268,6 +380,9 @@ LANES: dict[str, tuple[str, Lane]] = {
     "SQLite XLSX, ours": ("SQLite XLSX, cursor + XlsxWriter", ours("sqlite", "xlsx")),
     "SQLite JSON, cursor + json": ("", cursor_json(_sqlite_rows)),
     "SQLite JSON, ours": ("SQLite JSON, cursor + json", ours("sqlite", "json")),
+    "Documents CSV, cursor + csv": ("", documents_csv),
+    "Documents CSV, ours": ("Documents CSV, cursor + csv", ours("documents", "csv")),
+    "Documents CSV, pandas": ("Documents CSV, cursor + csv", documents_pandas),
 }
 """Each with the lane that it is measured against."""
 TARGETS = {
@@ -276,6 +391,7 @@ TARGETS = {
     "PostgreSQL JSON, ours": 0.2,
     "MariaDB CSV, ours": 1.3,
     "SQLite CSV, ours": 2.0,
+    "Documents CSV, ours": 0.5,
 }
 
 
@@ -291,7 +407,8 @@ class Measure:
 
 PAGE = ROOT / "docs" / "benchmarks.md"
 MEMORY_HEAD = "## Memory"
-MEMORY_LANES = (("postgresql", "csv"), ("postgresql", "json"), ("postgresql", "xlsx"), ("mariadb", "csv"), ("sqlite", "csv"))
+MEMORY_LANES = (("postgresql", "csv"), ("postgresql", "json"), ("postgresql", "xlsx"), ("mariadb", "csv"), ("sqlite", "csv"),
+                ("documents", "csv"))  # fmt: skip
 
 
 def measured(lane: Lane, sources: Sources, folder: Path) -> Measure:
@@ -362,7 +479,7 @@ def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence
 
 def memory(sources: Sources, folder: Path, wanted: Sequence[str]) -> list[tuple[str, str]]:
     """The same lanes over ten times the rows: what they need must not grow. Lane and line of each measure."""
-    global STATEMENT
+    global STATEMENT, COMMAND
     few, found = STATEMENT, []
     many = f"select r.* from ({few}) r cross join (select 1 as n{' union all select 1' * 9}) ten"
     for engine, form in MEMORY_LANES:
@@ -371,6 +488,7 @@ def memory(sources: Sources, folder: Path, wanted: Sequence[str]) -> list[tuple[
             if wanted and not any(word in name for word in wanted):
                 continue
             STATEMENT = statement
+            COMMAND = f'{{"find": "readings", "limit": {rows}}}'
             one = measured(ours(engine, form), sources, folder)
             found.append((name, f"| {name} | {rows:,} | {one.wall:.1f} | {one.peak:.0f} |"))
             print(found[-1][1], flush=True)
@@ -398,7 +516,7 @@ def main() -> int:
     wanted = [word for word in sys.argv[1:] if not word.startswith("--")]
     lanes = {name: lane for name, (_, lane) in LANES.items() if not wanted or any(word in name for word in wanted)}
     sys.path.append(str(Path(sys.prefix) / "bench"))
-    for module in ("psycopg", "MySQLdb.cursors", "xlsxwriter", "patient_ladle.service.children.child"):
+    for module in ("psycopg", "MySQLdb.cursors", "xlsxwriter", "pymongo", "patient_ladle.service.children.child"):
         importlib.import_module(module)  # a warm child has them: no lane pays for its imports
     list(importlib.import_module("patient_ladle.service.children.child").warm_up())
     with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home:

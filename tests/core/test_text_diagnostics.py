@@ -125,9 +125,9 @@ def test_a_missing_name_is_placed_and_looked_for(text, missing, name, hint, plac
     ],
 )
 def test_a_type_is_compared_only_where_it_is_surely_that_column(text, kind, warned):
-    found = POSTGRESQL.diagnostics_on_types(text, declared(p=kind), CATALOGUE)
+    found = POSTGRESQL.diagnostics_on_columns(text, declared(p=kind), CATALOGUE)
     assert [r.code for r in found] == (["other_type"] if warned else [])
-    assert SQLITE.diagnostics_on_types(text, declared(p=kind), CATALOGUE) == []
+    assert SQLITE.diagnostics_on_columns(text, declared(p=kind), CATALOGUE) == []
 
 
 def test_names_by_the_stored_catalogue_when_the_source_is_silent():

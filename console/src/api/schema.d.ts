@@ -2404,6 +2404,12 @@ export interface components {
             double_quoted_strings: boolean;
             /** @description Of strings. */
             backslash_escapes: boolean;
+            /**
+             * @description What its texts are cut like: SQL, or JSON with comments.
+             *
+             *     * `sql` - sql
+             *     * `json` - json
+             */
             syntax: components["schemas"]["SyntaxEnum"];
             /** @description Whether text stands between $tag$ and $tag$. */
             dollar_quoted_strings: boolean;

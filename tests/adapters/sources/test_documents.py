@@ -350,7 +350,8 @@ def test_the_same_is_read_with_the_driver_alone(server, monkeypatch, capsys):
     made["client"].close()
     printed = capsys.readouterr().out.splitlines()
     assert [re.search(r"'minutes': (\d+)", line).group(1) for line in printed[:2]] == ["8", "10"]
-    assert printed[2:] == ["{'n': 20, '_id': None}", "20", "['North', 'South']"]
+    assert printed[2:4] == ["{'n': 20, '_id': None}", "20"]
+    assert sorted(re.findall("[A-Z]\\w+", printed[4])) == ["North", "South"]
 
 
 NAMES = st.sampled_from(["a", "b", "c", "reading", "value", "é🜁"])
@@ -379,7 +380,7 @@ def test_any_documents_reach_csv_and_json_as_they_are(server, given):
         writer.end()
         read[name] = file.getvalue().decode("utf-8-sig")
     table = list(csv.reader(io.StringIO(read["csv"], newline="")))
-    lines = [read_json(line) for line in read["jsonl"].splitlines()]
+    lines = [read_json(line) for line in read["jsonl"].split("\n")[:-1]]
     if not given:
         assert (len(table), lines) == (1, [])
         return

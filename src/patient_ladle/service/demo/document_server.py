@@ -142,15 +142,19 @@ class DocumentServer:
         """Listen on loopback; ``port`` is known from then on."""
         server = self
 
-        class Connection(_Connection):
+        class Served(self.speaks()):  # type: ignore[misc]  # whichever it is
             served = server
 
         class Listener(socketserver.ThreadingTCPServer):
             allow_reuse_address, daemon_threads = True, True
 
-        self.listener = Listener(("127.0.0.1", self.port), Connection)
+        self.listener = Listener(("127.0.0.1", self.port), Served)
         self.port = self.listener.server_address[1]
         threading.Thread(target=self.listener.serve_forever, daemon=True).start()
+
+    def speaks(self) -> type[Connection]:
+        """What answers."""
+        return Connection
 
     def stop(self) -> None:
         """Listen no more, and end what is open."""
@@ -175,7 +179,9 @@ class DocumentServer:
         }
 
 
-class _Connection(socketserver.BaseRequestHandler):
+class Connection(socketserver.BaseRequestHandler):
+    """One client, command after command: a method for each command, under its name in small letters."""
+
     served: DocumentServer
 
     def handle(self) -> None:

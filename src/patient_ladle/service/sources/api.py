@@ -132,7 +132,7 @@ class EditorView(serializers.Serializer[Any]):
     name_quotes = serializers.CharField(help_text="Marks that names may stand between.")
     double_quoted_strings = serializers.BooleanField(help_text="Whether text stands between double quotes.")
     backslash_escapes = serializers.BooleanField(help_text="Of strings.")
-    syntax = serializers.ChoiceField(["sql", "json"])
+    syntax = serializers.ChoiceField(["sql", "json"], help_text="What its texts are cut like: SQL, or JSON with comments.")
     dollar_quoted_strings = serializers.BooleanField(help_text="Whether text stands between $tag$ and $tag$.")
     hash_comments = serializers.BooleanField(help_text="Whether # begins a comment.")
     formatter = serializers.CharField(help_text="What an editor's formatter calls the language; empty: it has none.")
