@@ -113,6 +113,12 @@ def _source(page: Page) -> None:
     page.get_by_text("rows where kind is burst").wait_for()
 
 
+def _collection(page: Page) -> None:
+    page.goto("/sources/contacts?environment=live&table=contacts_2026_11")
+    page.get_by_role("tab", name="Columns and keys").click()
+    page.get_by_role("row", name="customer.address.town").wait_for()
+
+
 def _record(page: Page) -> None:
     _look(page, "photographs")
     page.get_by_text("One record").click()
@@ -222,6 +228,7 @@ PAGES = {
     "alerts": _at("/alerts"),
     "sources": _sources,
     "source": _source,
+    "collection": _collection,
     "record": _record,
 }
 TERMINALS = {
