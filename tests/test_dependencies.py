@@ -6,12 +6,16 @@ import importlib.util
 import re
 import tomllib
 from importlib.metadata import version
+from inspect import getsource, signature
 from pathlib import Path
 
 import pymysql
 import pymysql.connections
 import pytest
 from django.db.models.base import ModelState
+from pymongo import MongoClient
+from pymongo.synchronous.pool import Pool
+from pymongo.synchronous.topology import Topology
 from rest_framework.request import Request
 from rest_framework.serializers import SerializerMetaclass
 
@@ -45,11 +49,14 @@ def test_every_dependency_is_bounded_from_above_and_its_pin_lies_within(requirem
 
 def test_names_that_a_package_keeps_to_itself_are_there_and_its_version_is_exact():
     required = dict(bounds(each) for each in REQUIRED)
-    for package in ("pymysql", "djangorestframework"):
+    for package in ("pymysql", "pymongo", "djangorestframework"):
         assert required[package] == f"=={version(package)}"
     assert [name for name in METHODS if not hasattr(pymysql.connections.Connection, name)] == []
     source = Path(pymysql.connections.__file__).read_text()
     assert [name for name in ATTRIBUTES if f"self.{name}" not in source] == []
+    assert "interrupt_connections" in signature(Pool.reset).parameters
+    assert "self._servers" in getsource(Topology)
+    assert "self._topology" in getsource(MongoClient)
     assert "_request" in Request.__init__.__code__.co_names
     assert "_declared_fields" in SerializerMetaclass.__new__.__code__.co_consts
     assert hasattr(ModelState(), "adding")

@@ -18,13 +18,16 @@ import pytest
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 from tests.adapters.sources.cases import duckdb as duckdb_cases
-from tests.adapters.sources.cases import files, mariadb, postgresql, sqlite
+from tests.adapters.sources.cases import documents, files, mariadb, postgresql, sqlite
 from tests.adapters.sources.cases.reads import READS, TOLD
 from tests.adapters.sources.test_contract import TRACES
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, first_password, start_service, stop_service, until
 
-CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files}
+CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files,
+         "documents": documents}  # fmt: skip
+ECHO = {"documents": '{"aggregate": "districts", "pipeline": [{"$project": {"_id": 0, "p": :p, "name": 1}}]}'}
+CHOOSING = {"documents": '{"find": "districts", "filter": {"name": :p}}'}
 ALL = os.environ.get("LADLE_HOSTILE") == "all"
 TEXT_STEP, STEP = (1, 1) if ALL else (4, 8)
 VALUES = [
@@ -70,6 +73,7 @@ def sources(home, cluster, metering, maria, works):
         "sqlite": ({"path": str(lite)}, "", in_files),
         "duckdb": ({"path": str(duck)}, "", in_files),
         "files": ({"folder": str(folder)}, "", in_files),
+        "documents": (documents.address_of(documents.server()) | {"user": "keeper"}, "all", documents.server().counts),
     }
 
 
@@ -131,7 +135,10 @@ class Attack:
         parameter = {"name": "p", "required": False, "choices": {"source": self.engine, "statement": text}}
         self.tried(
             lambda: self.ladle.extracts.add(
-                name, self.engine, "select name from districts where name = :p", parameters=[parameter]
+                name,
+                self.engine,
+                CHOOSING.get(self.engine, "select name from districts where name = :p"),
+                parameters=[parameter],
             )
         )
         if self.is_saved(name):
@@ -149,7 +156,7 @@ def effects(attack, look, before):
 @pytest.mark.parametrize("engine", sorted(CASES))
 def test_no_hostile_text_has_an_effect_by_any_way(attacked, sources, engine):
     look = sources[engine][2]
-    before, texts = look(), [*CASES[engine].HOSTILE, *READS[engine]]
+    before, texts = look(), [*CASES[engine].HOSTILE, *READS.get(engine, ())]
     for number, text in enumerate(texts):
         if (number + sorted(CASES).index(engine)) % TEXT_STEP:
             continue
@@ -166,7 +173,7 @@ def test_no_hostile_value_has_an_effect_by_any_way(attacked, sources, engine):
         if number % STEP:
             continue
         attack = Attack(attacked, engine, f"value-{number}")
-        attack.by_every_way("select :p as p, name from districts", {"p": value}, [{"name": "p"}])
+        attack.by_every_way(ECHO.get(engine, "select :p as p, name from districts"), {"p": value}, [{"name": "p"}])
         assert effects(attack, look, before) == [], value
         assert {row["p"] for row in attack.rows} == {value}, "a value comes back as it was given"
 

@@ -36,7 +36,7 @@ from patient_ladle.core.errors import (
 )
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
-from patient_ladle.core.statements.catalogue import CatalogueBuilder
+from patient_ladle.core.statements.catalogue import CatalogueBuilder, Table
 from patient_ladle.core.statements.documents.projections import wanted
 from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.statements.parts import place
@@ -51,6 +51,8 @@ SNAPSHOTS_FROM = 13
 SAMPLE = 200
 """Documents of a collection that its fields are told from."""
 _SECONDS = 1000
+LOOK_SECONDS = 30.0
+"""Within which the server answers a question about a collection."""
 _PREFERENCES = {
     "primary": "primary", "primary-preferred": "primaryPreferred", "secondary": "secondary",
     "secondary-preferred": "secondaryPreferred", "nearest": "nearest",
@@ -140,7 +142,8 @@ class DocumentSession(ProbingSession):
         return [str(each["name"]) for each in self._collections()]
 
     def _collections(self) -> list[dict[str, Any]]:
-        found = self.database.list_collections(nameOnly=True, authorizedCollections=True)
+        with pymongo.timeout(LOOK_SECONDS):
+            found = list(self.database.list_collections(nameOnly=True, authorizedCollections=True))
         return [each for each in found if not each["name"].startswith("system.")]
 
     def prove_read_only(self) -> str:
@@ -172,22 +175,26 @@ class DocumentSession(ProbingSession):
             name, is_view = str(each["name"]), each.get("type") == "view"
             self.go_on()
             try:
-                collection = self.database[name]
-                table = made.table(schema, name, kind="view" if is_view else "table")
-                if not is_view:
-                    told = self.database.command("collStats", name)
-                    table.rows_about, table.comment = int(told["count"]), f"{int(told['size']):,} bytes"
-                    for index in collection.list_indexes():
-                        fields = ", ".join(f"{key} descending" if way == -1 else str(key) for key, way in index["key"].items())
-                        table.indexes.append(f"{'unique ' if index.get('unique') else ''}{index['name']} ({fields})")
-                sample = DocumentTable({"identifier": True}, Wanted())
-                for raw in collection.find_raw_batches({}, limit=SAMPLE):
-                    sample.add(raw)
-                table.columns = fields_of(sample)
+                with pymongo.timeout(LOOK_SECONDS):
+                    self._describe_collection(made.table(schema, name, kind="view" if is_view else "table"), is_view)
             except pymongo.errors.OperationFailure as error:
                 if error.code not in NOT_ALLOWED:
                     raise
         return made.to_list()
+
+    def _describe_collection(self, table: Table, is_view: bool) -> None:
+        """Its size and indexes, which a view has not, and its fields. Raises the driver's errors."""
+        collection = self.database[table.name]
+        if not is_view:
+            told = self.database.command("collStats", table.name)
+            table.rows_about, table.comment = int(told["count"]), f"{int(told['size']):,} bytes"
+            for index in collection.list_indexes():
+                fields = ", ".join(f"{key} descending" if way == -1 else str(key) for key, way in index["key"].items())
+                table.indexes.append(f"{'unique ' if index.get('unique') else ''}{index['name']} ({fields})")
+        sample = DocumentTable({"identifier": True}, Wanted())
+        for raw in collection.find_raw_batches({}, limit=SAMPLE):
+            sample.add(raw)
+        table.columns = fields_of(sample)
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         command = self._command(statement)
