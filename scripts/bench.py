@@ -438,9 +438,8 @@ def idle() -> float:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
-def chart(found: dict[str, list[Measure]]) -> list[str]:
+def chart(walls: dict[str, float]) -> list[str]:
     """Bars of the wall times, for a reader of plain text."""
-    walls = {name: statistics.median(one.wall for one in all_of_it) for name, all_of_it in found.items()}
     most = max(walls.values())
     width = max(map(len, walls))
     return [
@@ -450,8 +449,21 @@ def chart(found: dict[str, list[Measure]]) -> list[str]:
     ]
 
 
+def line(name: str, found: dict[str, list[Measure]]) -> str:
+    """A lane's line of the page."""
+    walls = [one.wall for one in found[name]]
+    wall, beside = statistics.median(walls), LANES[name][0]
+    ratio = f"{wall / statistics.median(one.wall for one in found[beside]):.2f}" if beside in found else ""
+    target = f"{TARGETS[name]:g}" if name in TARGETS else ""
+    processor, peak = statistics.median(one.processor for one in found[name]), max(one.peak for one in found[name])
+    return (
+        f"| {name} | {wall:.2f} | {min(walls):.2f}–{max(walls):.2f} | {ratio} | {target}"
+        f" | {processor:.2f} | {peak:.0f} | {found[name][-1].size / 1e6:.1f} |"
+    )
+
+
 def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence[str]) -> str:
-    """The page of results."""
+    """The page of results: the lanes measured now, and of others what stands there."""
     lines = [
         "# Benchmarks",
         "",
@@ -460,21 +472,18 @@ def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence
         f"medians of {rounds} interleaved rounds, each lane in a process of its own that has its modules loaded and",
         f"{idle():.0f} MB when idle. Ours includes the proof and fsync. Lanes beyond {SLOW_SECONDS} s are measured once.",
         "`./scripts/bench` writes this page; `beside` is the wall time over that of the lane's reference in the same rounds.",
+        "Lanes of one database are measured in one run; those of another may be of another day.",
         "",
         "| lane | seconds | spread | beside | target | processor, s | peak MB | MB written |",
         "|---|---:|---:|---:|---:|---:|---:|---:|",
     ]  # fmt: skip
-    for name, all_of_it in found.items():
-        walls = [one.wall for one in all_of_it]
-        wall, beside = statistics.median(walls), LANES[name][0]
-        ratio = f"{wall / statistics.median(one.wall for one in found[beside]):.2f}" if beside in found else ""
-        target = f"{TARGETS[name]:g}" if name in TARGETS else ""
-        processor, peak = statistics.median(one.processor for one in all_of_it), max(one.peak for one in all_of_it)
-        lines.append(
-            f"| {name} | {wall:.2f} | {min(walls):.2f}–{max(walls):.2f} | {ratio} | {target}"
-            f" | {processor:.2f} | {peak:.0f} | {all_of_it[-1].size / 1e6:.1f} |"
-        )
-    return "\n".join([*lines, "", "## Wall time", "", *chart(found), *flat]) + "\n"
+    there = {
+        each.split("|")[1].strip(): each for each in PAGE.read_text().partition("## Wall")[0].splitlines() if each[:2] == "| "
+    }
+    shown = there | {name: line(name, found) for name in found}
+    table = [shown[name] for name in LANES if name in shown]
+    walls = {each.split("|")[1].strip(): float(each.split("|")[2]) for each in table}
+    return "\n".join([*lines, *table, "", "## Wall time", "", *chart(walls), *flat]) + "\n"
 
 
 def memory(sources: Sources, folder: Path, wanted: Sequence[str]) -> list[tuple[str, str]]:
@@ -543,7 +552,7 @@ def main() -> int:
             cluster.stop()
     text = page(found, rows, rounds, memory_section())
     print("\n" + text)
-    if not quick and not wanted:
+    if not quick:
         PAGE.write_text(text)
     return 0
 

@@ -17,8 +17,8 @@ import pytest
 
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
-from tests.adapters.sources.cases import duckdb as duckdb_cases
 from tests.adapters.sources.cases import documents, files, mariadb, postgresql, sqlite
+from tests.adapters.sources.cases import duckdb as duckdb_cases
 from tests.adapters.sources.cases.reads import READS, TOLD
 from tests.adapters.sources.test_contract import TRACES
 from tests.command import PATIENCE

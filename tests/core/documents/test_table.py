@@ -13,9 +13,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.documents import table as tables
-from patient_ladle.core.documents.table import DocumentTable, Wanted
+from patient_ladle.core.documents.table import DocumentTable
 from patient_ladle.core.documents.walking import MAX_FIELDS
 from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, StatementFailed, StatementWrong
+from patient_ladle.core.statements.documents.projections import Wanted
 
 from .slowly import LONG, documents, read_json, rows_of
 

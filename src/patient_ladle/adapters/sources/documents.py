@@ -24,7 +24,7 @@ from bson.errors import BSONError
 from pymongo.errors import PyMongoError
 
 from patient_ladle.core.documents.fields import fields_of
-from patient_ladle.core.documents.table import DocumentTable, Wanted
+from patient_ladle.core.documents.table import DocumentTable
 from patient_ladle.core.errors import (
     BadInput,
     LadleError,
@@ -37,7 +37,7 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, Table
-from patient_ladle.core.statements.documents.projections import wanted
+from patient_ladle.core.statements.documents.projections import Wanted, wanted
 from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.statements.parts import place
 from patient_ladle.core.values.parameters import BoundValues
@@ -252,7 +252,15 @@ class DocumentSession(ProbingSession):
                 )  # fmt: skip
 
     def _raw(self, command: dict[str, Any], seconds: float, first: int) -> Iterator[bytes]:
-        """Documents as they come, batch by batch."""
+        """Documents as they come, batch by batch. What the driver itself does not take is the statement's fault."""
+        try:
+            yield from self._sent(command, seconds, first)
+        except (TypeError, ValueError) as error:
+            raise StatementWrong(
+                f"the statement cannot be sent: {error}.", "Correct the kind of that value, or of the parameter there."
+            ) from error
+
+    def _sent(self, command: dict[str, Any], seconds: float, first: int) -> Iterator[bytes]:
         limit = max(1, round(seconds * _SECONDS))
         [(name, collection), *rest] = command.items()
         given = dict(rest)
@@ -288,8 +296,13 @@ class DocumentSession(ProbingSession):
         """Nothing was found: columns, and what is in objects, are as the collection's other documents have them."""
         if "find" in command:
             projection = command.get("projection") or None
-            for raw in self.database[command["find"]].find_raw_batches({}, projection, limit=SAMPLE, session=self.session):
-                table.learn(raw)
+            space = self.database[command["find"]]
+            try:
+                with pymongo.timeout(LOOK_SECONDS):
+                    for raw in space.find_raw_batches({}, projection, limit=SAMPLE, session=self.session):
+                        table.learn(raw)
+            except pymongo.errors.ExecutionTimeout:
+                return  # a help, not the result
 
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.table is not None, "describe comes first"

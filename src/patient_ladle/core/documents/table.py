@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import struct
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,44 +17,20 @@ import pyarrow.compute as pc
 
 from patient_ladle.words import amount
 
-from ..errors import BadInput, DiskFull, StatementWrong
-from ..files.options import Option, checked
+from ..errors import DiskFull, StatementWrong
+from ..files.options import checked
+from ..files.output import DOCUMENT_OPTIONS
 from ..results.columns import NO_TYPE, Batch, Column
+from ..statements.documents.projections import Wanted
 from .values import INT32, INT64, KINDS, NULL, UNDEFINED, damaged, texts
 from .walking import Found, Path, Walked, Walker
 
 MEMORY_BYTES = 32 << 20
 """Texts that are held in memory; more of them go to a file."""
-DEEPEST = 20
-
-
-def _depth(value: int) -> int:
-    if value > DEEPEST:
-        raise BadInput(f"{value} levels are more than the {DEEPEST} that can be columns.", "Give a smaller number.")
-    return value
-
-
-DOCUMENT_OPTIONS = (
-    Option(
-        "depth", 3, "levels of objects whose fields become columns, named by their path; 0: objects stay JSON", check=_depth
-    ),
-    Option("rows_of", "", "path of a list, each of whose elements becomes a row; default: each document is one"),
-    Option("identifier", False, "the documents' identifier is a column, also where the statement does not ask for it"),
-    Option("strict_columns", False, "a field that is neither projected nor among the chosen columns fails the run"),
-)
-"""How documents become rows."""
 _NOTHING = (NULL, UNDEFINED)
 _SAID = {INT32: "integer", INT64: "integer"}
 """One name for both: which of them a number is depends on how large it happens to be."""
 _NUMBERS = ("integer", "decimal", "float")
-
-
-@dataclass(frozen=True, slots=True)
-class Wanted:
-    """Which columns are expected, in their order, without being the only ones; and whether the identifier is one of them."""
-
-    columns: Sequence[str] = ()
-    identifier: bool = False
 
 
 @dataclass(slots=True)
@@ -145,7 +121,11 @@ class DocumentTable:
         """Of the whole. Raises StatementWrong for a field that nobody expected, where the columns are strict."""
         self.paths = self._ordered()
         self._refuse_unexpected()
-        self.made = [self._column(path) for path in self.paths]
+        types: dict[Path, dict[int, _Seen]] = {}
+        for (path, code), seen in self.seen.items():
+            if code not in _NOTHING:
+                types.setdefault(path, {})[code] = seen
+        self.made = [_column(".".join(path), types.get(path, {})) for path in self.paths]
         return self.made
 
     def _ordered(self) -> list[Path]:
@@ -185,37 +165,16 @@ class DocumentTable:
                     "Take it into the projection or the choice of columns, leave it out there, or give up strict_columns.",
                 )
 
-    def _column(self, path: Path) -> Column:
-        name = ".".join(path)
-        types = {code: seen for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING}
-        said = " or ".join(dict.fromkeys(_SAID.get(code, KINDS[code][1]) for code in types)) or NO_TYPE
-        kinds: dict[str, _Seen] = {}
-        for code, seen in types.items():
-            kind = KINDS[code][0]
-            before = kinds.get(kind, _Seen(0, seen.first))
-            kinds[kind] = _Seen(before.rows + seen.rows, min(before.first, seen.first))
-        if len(kinds) < 2:
-            return Column(name, next(iter(kinds), "text"), said)
-        if set(kinds) == {"integer", "decimal"}:
-            return Column(name, "decimal", "decimal")
-        if set(kinds) <= set(_NUMBERS):
-            return Column(name, "any", said)
-        (main, _), *others = sorted(kinds.items(), key=lambda pair: (-pair[1].rows, pair[1].first))
-        others = [(kind, seen) for kind, seen in others if seen.rows]
-        odd = [f"{kind} in {amount(seen.rows, 'row')}, the first of them row {seen.first:,}" for kind, seen in others]
-        if not odd:
-            return Column(name, "any", said)
-        return Column(name, "any", said, f"mostly {main}, but {'; '.join(odd)}: each value stands as it is")
-
     def batches(self) -> Iterator[Batch]:
         """All rows, as they were added; to be asked for once."""
         for keys, kept, rows in self.kept:
             batch = self._read(kept) if isinstance(kept, int) and keys else kept
-            held = {key: batch.column(number) for number, key in enumerate(keys)}  # type: ignore[union-attr]
+            held: dict[Path, list[tuple[int, pa.Array[Any]]]] = {}
+            for number, (path, code) in enumerate(keys):
+                held.setdefault(path, []).append((code, batch.column(number)))  # type: ignore[union-attr]
             cells, numbers = [], []
             for path, column in zip(self.paths, self.made, strict=True):
-                mine = [(code, held[each, code]) for each, code in keys if each == path]
-                array, marks = _joined(mine, rows, column.kind == "any")
+                array, marks = _joined(held.get(path, []), rows, column.kind == "any")
                 cells.append(array)
                 numbers.append(marks)
             yield Batch(cells, numbers, rows)
@@ -229,6 +188,28 @@ class DocumentTable:
         """Let go of the file, if there is one."""
         if self.file is not None:
             self.file.close()
+
+
+def _column(name: str, types: Mapping[int, _Seen]) -> Column:
+    """Of the types that its values have."""
+    said = " or ".join(dict.fromkeys(_SAID.get(code, KINDS[code][1]) for code in types)) or NO_TYPE
+    kinds: dict[str, _Seen] = {}
+    for code, seen in types.items():
+        kind = KINDS[code][0]
+        before = kinds.get(kind, _Seen(0, seen.first))
+        kinds[kind] = _Seen(before.rows + seen.rows, min(before.first, seen.first))
+    if len(kinds) < 2:
+        return Column(name, next(iter(kinds), "text"), said)
+    if set(kinds) == {"integer", "decimal"}:
+        return Column(name, "decimal", "decimal")
+    if set(kinds) <= set(_NUMBERS):
+        return Column(name, "any", said)
+    (main, _), *others = sorted(kinds.items(), key=lambda pair: (-pair[1].rows, pair[1].first))
+    others = [(kind, seen) for kind, seen in others if seen.rows]
+    odd = [f"{kind} in {amount(seen.rows, 'row')}, the first of them row {seen.first:,}" for kind, seen in others]
+    if not odd:
+        return Column(name, "any", said)
+    return Column(name, "any", said, f"mostly {main}, but {'; '.join(odd)}: each value stands as it is")
 
 
 def _joined(mine: list[tuple[int, pa.Array[Any]]], rows: int, marked: bool) -> tuple[pa.Array[Any], pa.Array[Any] | None]:

@@ -151,17 +151,25 @@ def _identifiers(source: Bytes, at: Places) -> pa.Array[Any]:
 def _decimals(source: Bytes, at: Places) -> pa.Array[Any]:
     low, high = source.words[at], source.words[at + 8]
     exponent = ((high >> np.uint64(49)) & np.uint64(0x3FFF)).astype(np.int64) - _BIAS
-    plain = (high & np.uint64(_LOW_BITS)) == 0
-    plain &= (low < np.uint64(1 << 63)) & (low > 0) & (exponent <= 0) & (exponent >= -18)
-    plain &= ((high >> np.uint64(61)) & np.uint64(3)) != np.uint64(3)
-    if not plain.all() or not len(at) or (exponent != exponent[0]).any():
-        pairs = zip(low.tolist(), high.tolist(), strict=True)
-        return pa.array([decimal_text(each, other) for each, other in pairs], pa.string())
-    unscaled = np.empty((len(at), 2), np.int64)
-    unscaled[:, 0] = np.where(high >> np.uint64(63), -low.astype(np.int64), low.astype(np.int64))
-    unscaled[:, 1] = unscaled[:, 0] >> 63
-    kind = pa.decimal128(38, -int(exponent[0]))
-    return canonical_array(pa.Array.from_buffers(kind, len(at), [None, _buffer(unscaled)]))
+    minus = (high >> np.uint64(63)).astype(bool)
+    # Whole numbers of 63 bits with up to 18 decimals are done in whole arrays, those of as many decimals together.
+    plain = ((high & np.uint64(_LOW_BITS)) == 0) & (low < np.uint64(1 << 63)) & (exponent <= 0) & (exponent >= -18)
+    plain &= (((high >> np.uint64(61)) & np.uint64(3)) != np.uint64(3)) & ~(minus & (low == 0))
+    odd = [decimal_text(each, other) for each, other in zip(low[~plain].tolist(), high[~plain].tolist(), strict=True)]
+    pieces: list[pa.Array[Any]] = [pa.array(odd, pa.string())]
+    places: list[Any] = [np.flatnonzero(~plain)]
+    for power in np.unique(exponent[plain]).tolist():
+        those = np.flatnonzero(plain & (exponent == power))
+        whole = low[those].astype(np.int64)
+        unscaled = np.empty((len(those), 2), np.int64)
+        unscaled[:, 0] = np.where(minus[those], -whole, whole)
+        unscaled[:, 1] = unscaled[:, 0] >> 63
+        kind = pa.decimal128(38, -power)
+        pieces.append(canonical_array(pa.Array.from_buffers(kind, len(those), [None, _buffer(unscaled)])))
+        places.append(those)
+    order = np.empty(len(at), np.int64)
+    order[np.concatenate(places)] = np.arange(len(at))
+    return pa.concat_arrays(pieces).take(pa.array(order))
 
 
 def decimal_text(low: int, high: int) -> str:

@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..documents.table import DOCUMENT_OPTIONS
 from ..errors import BadInput, unknown_name
 from ..results.columns import Column
 from .compression import COMPRESSIONS
@@ -46,6 +45,26 @@ FILE_OPTIONS = (
     Option("mode", "0644", "mode of delivered files, octal", check=_mode),
     Option("group", "", "group that delivered files are given to; default: the service's own"),
 )  # fmt: skip
+
+
+DEEPEST = 20
+
+
+def _depth(value: int) -> int:
+    if value > DEEPEST:
+        raise BadInput(f"{value} levels are more than the {DEEPEST} that can be columns.", "Give a smaller number.")
+    return value
+
+
+DOCUMENT_OPTIONS = (
+    Option(
+        "depth", 3, "levels of objects whose fields become columns, named by their path; 0: objects stay JSON", check=_depth
+    ),
+    Option("rows_of", "", "path of a list, each of whose elements becomes a row; default: each document is one"),
+    Option("identifier", False, "the documents' identifier is a column, also where the statement does not ask for it"),
+    Option("strict_columns", False, "a field that is neither projected nor among the chosen columns fails the run"),
+)
+"""How documents become rows."""
 
 
 @dataclass(frozen=True, slots=True)

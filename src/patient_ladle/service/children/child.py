@@ -26,7 +26,6 @@ from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
 from patient_ladle.adapters.stores.base import Store
-from patient_ladle.core.documents.table import DOCUMENT_OPTIONS
 from patient_ladle.core.errors import (
     Fenced,
     LadleError,
@@ -40,7 +39,7 @@ from patient_ladle.core.errors import (
     StoreUnwritable,
 )
 from patient_ladle.core.files.options import checked
-from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.files.output import DOCUMENT_OPTIONS, OutputSettings
 from patient_ladle.core.ports import Outcome, Reading, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards

@@ -10,11 +10,10 @@ from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.documents.table import DOCUMENT_OPTIONS
 from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.files.formats import FORMATS
 from patient_ladle.core.files.options import checked
-from patient_ladle.core.files.output import FILE_OPTIONS, OutputSettings
+from patient_ladle.core.files.output import DOCUMENT_OPTIONS, FILE_OPTIONS, OutputSettings
 from patient_ladle.core.files.reading import sample_of
 from patient_ladle.core.files.shaping import TYPES
 from patient_ladle.core.results.columns import KINDS, Column

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from ...documents.table import Wanted
-
 _ID = "_id"
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which columns are expected, in their order, without being the only ones; and whether the identifier is one of them."""
+
+    columns: Sequence[str] = ()
+    identifier: bool = False
 
 
 def _of_groups(outputs: Mapping[str, Any]) -> tuple[list[str] | None, bool]:
