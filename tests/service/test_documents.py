@@ -98,6 +98,20 @@ def test_a_run_gives_files_whose_rows_are_the_lists_elements(ladle, service, tmp
     assert "Did you mean 'depth'?" in told.stderr
 
 
+def test_types_of_one_nights_values_are_no_change_of_columns(ladle):
+    ladle.extracts.add(
+        "contact_refunds", "contacts",
+        '{"find": "contacts_open", "filter": {"topic": :topic}, "projection": {"contact": 1, "refund": 1, "minutes": 1}}',
+        parameters=[{"name": "topic"}], formats=["csv"],
+    )  # fmt: skip
+    kinds = []
+    for topic in ("bill", "leak", "bill"):
+        run = ladle.runs.wait(ladle.runs.start("contact_refunds", values={"topic": topic})["id"])
+        kinds.append({column["name"]: column["kind"] for column in run["statements"][0]["columns"]}["refund"])
+        assert not [words for words in run["warnings"] if "are not as in" in words]
+    assert kinds == ["decimal", "text", "decimal"]
+
+
 def test_a_dry_run_shows_the_stores_own_words(ladle):
     told = ladle.runs.dry_run("contact_calls")
     assert told["statements"][0]["filled_in"].startswith("db.runCommand(EJSON.deserialize(\n// Calls\n")

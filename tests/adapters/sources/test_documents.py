@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import re
+import socket
 import threading
 import time
 from datetime import date, datetime, timezone
@@ -17,7 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pymongo import errors
 
-from patient_ladle.adapters.sources import documents, documents_errors, get_engine
+from patient_ladle.adapters.sources import base, documents, documents_errors, get_engine
 from patient_ladle.core.errors import (
     BadInput,
     ConnectionLost,
@@ -255,6 +257,59 @@ def test_a_cancel_ends_the_operation_in_the_server(server):
     session.close()
     assert not any(each.command == "find" for each in list(server.operations.values()))
     assert server.cursors == {}
+
+
+class Silenced:
+    """A way to a server that can be made to carry nothing any more, without anybody hanging up."""
+
+    def __init__(self, port):
+        self.silent = threading.Event()
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.port, self.target, self.open = self.listener.getsockname()[1], port, [self.listener]
+        threading.Thread(target=self.take, daemon=True).start()
+
+    def take(self):
+        with contextlib.suppress(OSError):
+            while True:
+                here, _ = self.listener.accept()
+                there = socket.create_connection(("127.0.0.1", self.target))
+                self.open += [here, there]
+                for one, other in ((here, there), (there, here)):
+                    threading.Thread(target=self.carry, args=(one, other), daemon=True).start()
+
+    def carry(self, one, other):
+        with contextlib.suppress(OSError):
+            while piece := one.recv(65536):
+                if self.silent.is_set():
+                    return
+                other.sendall(piece)
+
+    def close(self):
+        for each in self.open:
+            with contextlib.suppress(OSError):
+                each.shutdown(socket.SHUT_RDWR)
+            each.close()
+
+
+def test_a_server_that_falls_silent_is_let_go_of(server, monkeypatch):
+    monkeypatch.setattr(base, "LET_GO_SECONDS", 0.5)
+    monkeypatch.setattr(documents, "STOP_SECONDS", 0.5)
+    way = Silenced(server.port)
+    session = get_engine("documents").open(address_of(server) | {"port": way.port}, "reading-only")
+    ended = threading.Event()
+
+    def read():
+        with pytest.raises(RunCancelled):
+            session.describe(Statement('{"find": "slow"}'))
+        ended.set()
+
+    way.silent.set()
+    threading.Thread(target=read, daemon=True).start()
+    time.sleep(0.2)
+    session.cancel()
+    assert ended.wait(150)
+    session.close()
+    way.close()
 
 
 @pytest.mark.parametrize("snapshots", [False, True])

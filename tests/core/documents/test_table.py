@@ -228,6 +228,12 @@ def test_bytes_that_are_no_documents_are_refused_and_nothing_breaks():
             table_of([whole[:-cut]])
 
 
+def test_of_a_field_that_a_document_has_twice_the_last_counts_as_for_everybody_who_reads_it():
+    raws = [bson.encode({"a": 1, "b": "x", "c": 3}).replace(b"\x10c\x00", b"\x10a\x00"), bson.encode({"a": 4, "b": "y"})]
+    assert bson.decode(raws[0])["a"] == 3
+    assert cells_of(table_of(raws))[1] == [("3", "x"), ("4", "y")]
+
+
 def test_a_text_that_is_no_utf8_shows_its_bytes():
     raw = bson.encode({"a": "Moor", "b": "Fen"}).replace(b"Moor", b"M\xff\xfer")
     assert cells_of(table_of([raw]))[1] == [("M\\xff\\xfer", "Fen")]

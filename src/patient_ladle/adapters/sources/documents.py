@@ -51,6 +51,8 @@ SNAPSHOTS_FROM = 13
 SAMPLE = 200
 """Documents of a collection that its fields are told from."""
 _SECONDS = 1000
+STOP_SECONDS = 2.0
+"""For which a server is waited for that is told to stop: one that is silent is let go of."""
 LOOK_SECONDS = 30.0
 """Within which the server answers a question about a collection."""
 _PREFERENCES = {
@@ -311,7 +313,8 @@ class DocumentSession(ProbingSession):
             yield batch
 
     def stop(self) -> None:
-        self.connection.admin.command("killSessions", [self.number])
+        with pymongo.timeout(STOP_SECONDS):
+            self.connection.admin.command("killSessions", [self.number])
 
     def let_go(self) -> None:
         # The driver closes a connection that somebody waits at only once the wait is over; its own monitors break them so.
