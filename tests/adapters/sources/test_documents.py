@@ -59,7 +59,7 @@ def server():
     logins = {"reader": Login("reading-only", {"works": "read"}), "writer": Login("w", {"works": "readWrite", "other": "read"})}
     made = DocumentServer(
         logins,
-        {"works": {"calls_2026_10": CALLS, "calls_2026_11": [], "slow": [{"_id": n} for n in range(300)]}, "other": {"a": []}},
+        {"works": {"calls_2026_10": CALLS, "calls_2026_11": [], "contacts": [{"_id": 1, "a": 1}], "slow": [{"_id": n} for n in range(300)]}, "other": {"a": []}},
         {"slow": 0.05},
     )
     made.start()
@@ -193,6 +193,15 @@ def test_nothing_hostile_has_an_effect_even_for_a_login_that_may_write(server, m
         finally:
             session.close()
     assert server.counts() == before
+    for command in HOSTILE:
+        name = next(iter(command))
+        if name in ("find", "aggregate", "count", "distinct"):
+            continue
+        session = opened(server, user="writer", secret="w")
+        with pytest.raises(StatementRefused, match=f"'{name}' is no command that only reads".replace("$", r"\$")):
+            session.describe(Statement(json.dumps(command)))
+        session.close()
+    assert server.counts() == before
     assert len(HOSTILE) > 100
 
 
@@ -237,6 +246,13 @@ def test_the_servers_time_limit_and_a_lost_cursor_are_told_apart(server):
     assert lost.value.transient
 
 
+def running_in(server):
+    """Once a statement is."""
+    deadline = time.monotonic() + 150
+    while not any(each.command == "find" for each in list(server.operations.values())) and time.monotonic() < deadline:
+        time.sleep(0.01)
+
+
 def test_a_cancel_ends_the_operation_in_the_server(server):
     session = opened(server)
     ended = threading.Event()
@@ -248,9 +264,7 @@ def test_a_cancel_ends_the_operation_in_the_server(server):
 
     reader = threading.Thread(target=read)
     reader.start()
-    deadline = time.monotonic() + 150
-    while not any(each.command == "find" for each in list(server.operations.values())) and time.monotonic() < deadline:
-        time.sleep(0.01)
+    running_in(server)
     session.cancel()
     assert ended.wait(150)
     reader.join()
@@ -303,9 +317,10 @@ def test_a_server_that_falls_silent_is_let_go_of(server, monkeypatch):
             session.describe(Statement('{"find": "slow"}'))
         ended.set()
 
-    way.silent.set()
     threading.Thread(target=read, daemon=True).start()
-    time.sleep(0.2)
+    running_in(server)
+    session.connection.admin.command("ping")  # by a second connection, which stays open: by it the server is told to stop
+    way.silent.set()
     session.cancel()
     assert ended.wait(150)
     session.close()
@@ -327,6 +342,21 @@ def test_a_run_tells_whether_its_statements_read_one_moment(snapshots):
         assert session.table.rows == 1
         session.describe(Statement('{"count": "a"}'))
         session.close()
+    finally:
+        own.stop()
+
+
+def test_a_member_that_the_server_tells_of_is_judged_like_one_that_a_person_names():
+    own = DocumentServer(
+        {"reader": Login("reading-only", {"works": "read"})},
+        {"works": {"a": [{"_id": 1}]}},
+        snapshots=True,
+        members=["169.254.1.1:27017"],
+    )
+    own.start()
+    try:
+        with pytest.raises(BadInput, match=r"169\.254\.1\.1' is an address that no source may have"):
+            get_engine("documents").open(address_of(own) | {"replica_set": "fennmoor"}, "reading-only", 5)
     finally:
         own.stop()
 

@@ -396,7 +396,7 @@ class DocumentsEngine(Engine):
         )
         try:
             made.admin.command("ping")
-            for told in made.nodes:  # also those that the server told of
+            for told in made.topology_description.server_descriptions():  # also those that the server told of
                 way_in(told[0], told[1] or self.default_port, seconds)
         except BaseException:
             made.close()

@@ -121,6 +121,8 @@ class DocumentServer:
     databases: Mapping[str, Mapping[str, Sequence[Mapping[str, Any]]]]
     seconds_a_document: Mapping[str, float] = field(default_factory=dict)
     snapshots: bool = False
+    members: Sequence[str] = ()
+    """Of its replica set, beside itself; there is none of them."""
     port: int = 0
 
     def __post_init__(self) -> None:
@@ -256,8 +258,7 @@ class Connection(socketserver.BaseRequestHandler):
 
     @staticmethod
     def _writes(name: str, command: dict[str, Any]) -> bool:
-        stages = command.get("pipeline", ()) if name == "aggregate" else ()
-        return name in WRITES or any({"$out", "$merge"} & set(stage) for stage in stages)
+        return name in WRITES or (name == "aggregate" and _holds(command.get("pipeline"), {"$out", "$merge"}))
 
     # Who is there, and who it is.
 
@@ -268,7 +269,8 @@ class Connection(socketserver.BaseRequestHandler):
             "localTime": datetime.now(timezone.utc), "minWireVersion": 0, "maxWireVersion": 21, "logicalSessionTimeoutMinutes": 30,
         }  # fmt: skip
         if self.served.snapshots:
-            made |= {"setName": "fennmoor", "me": f"127.0.0.1:{self.served.port}", "hosts": [f"127.0.0.1:{self.served.port}"]}
+            me = f"127.0.0.1:{self.served.port}"
+            made |= {"setName": "fennmoor", "me": me, "hosts": [me, *self.served.members]}
         if command.get("saslSupportedMechs"):
             made["saslSupportedMechs"] = ["SCRAM-SHA-256"]
         return made
@@ -455,6 +457,13 @@ class Connection(socketserver.BaseRequestHandler):
         with self.served.turn:
             self.served.store[database].drop_collection(command["drop"])
         return {}
+
+
+def _holds(value: Any, names: set[str]) -> bool:
+    """Whether one of the names stands anywhere in it."""
+    if isinstance(value, dict):
+        return bool(names & set(value)) or any(_holds(each, names) for each in value.values())
+    return isinstance(value, list) and any(_holds(each, names) for each in value)
 
 
 def _keyed(key: bytes, text: bytes) -> bytes:

@@ -24,6 +24,7 @@ LOGINS = {"reader": Login("reading-only", {"works": "read"}, ["payroll"]), "keep
 def collections():
     return {
         "districts": [{"_id": n, "district_id": n, "name": name, "zone": zone} for n, name, zone in DISTRICTS],
+        "contacts": [{"_id": 1, "a": 1}],  # what the hostile commands are about
         "long": [{"t": "é" * LONG_LENGTH, "n": 1}],
         "slow": [{"_id": n} for n in range(2_000)],
         "wide": [{"_id": n, "reeds": "fen" * 20} for n in range(12_000)],

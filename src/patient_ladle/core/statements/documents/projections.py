@@ -47,7 +47,7 @@ def wanted(command: Mapping[str, Any]) -> Wanted:
         found.project(command.get("projection") or {}, False)
         return found.wanted()
     found = _Fields()
-    for stage in command["pipeline"]:
+    for stage in command.get("pipeline", ()):
         [(kind, body)] = stage.items()
         found.after(kind, body)
     return found.wanted()
