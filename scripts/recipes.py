@@ -153,7 +153,7 @@ def add_page(tree: Path) -> None:
     )  # fmt: skip
 
 
-PYTEST = (sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "--hypothesis-profile=default")
+PYTEST = (sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "--hypothesis-profile=suite")
 RECIPES = {
     "format": Recipe(add_format, ((*PYTEST, "tests/core/formats", "-k", "copied or every"),)),
     "engine": Recipe(add_engine, ((*PYTEST, "tests/adapters/sources/test_contract.py", "-k", "copied or every"),)),

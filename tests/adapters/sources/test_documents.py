@@ -59,7 +59,15 @@ def server():
     logins = {"reader": Login("reading-only", {"works": "read"}), "writer": Login("w", {"works": "readWrite", "other": "read"})}
     made = DocumentServer(
         logins,
-        {"works": {"calls_2026_10": CALLS, "calls_2026_11": [], "contacts": [{"_id": 1, "a": 1}], "slow": [{"_id": n} for n in range(300)]}, "other": {"a": []}},
+        {
+            "works": {
+                "calls_2026_10": CALLS,
+                "calls_2026_11": [],
+                "contacts": [{"_id": 1, "a": 1}],
+                "slow": [{"_id": n} for n in range(300)],
+            },
+            "other": {"a": []},
+        },
         {"slow": 0.05},
     )
     made.start()
@@ -393,10 +401,13 @@ def test_every_error_of_a_server_has_its_kind(code, came, error):
     assert made.hint
 
 
-def test_what_a_collection_holds_is_told_from_a_sample(server):
+def test_what_a_collection_holds_is_told_from_a_sample(server, monkeypatch):
+    monkeypatch.setattr(documents, "LOOK_SECONDS", 5.0)  # less than it takes to look into one of them
     session = opened(server)
-    [october] = [table for table in session.catalogue() if table["name"] == "calls_2026_10"]
+    tables = {table["name"]: table for table in session.catalogue()}
     session.close()
+    october, slow = tables["calls_2026_10"], tables["slow"]
+    assert (slow["comment"], slow["columns"]) == ("not looked into: no answer within 5 s", [])
     assert (october["rows_about"], october["schema"], october["indexes"]) == (40, "works", ["_id_ (_id)"])
     assert [(c["name"], c["type"], c["kind"]) for c in october["columns"]] == [
         ("_id", "int", "integer"), ("zone", "string", "text"), ("minutes", "int", "integer"), ("customer.name", "string", "text"),

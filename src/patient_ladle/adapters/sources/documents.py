@@ -177,10 +177,13 @@ class DocumentSession(ProbingSession):
             name, is_view = str(each["name"]), each.get("type") == "view"
             self.go_on()
             try:
+                table = made.table(schema, name, kind="view" if is_view else "table")
                 with pymongo.timeout(LOOK_SECONDS):
-                    self._describe_collection(made.table(schema, name, kind="view" if is_view else "table"), is_view)
-            except pymongo.errors.OperationFailure as error:
-                if error.code not in NOT_ALLOWED:
+                    self._describe_collection(table, is_view)
+            except pymongo.errors.PyMongoError as error:
+                if error.timeout:
+                    table.comment = f"not looked into: no answer within {LOOK_SECONDS:g} s"
+                elif not isinstance(error, pymongo.errors.OperationFailure) or error.code not in NOT_ALLOWED:
                     raise
         return made.to_list()
 

@@ -26,7 +26,7 @@ def collections():
         "districts": [{"_id": n, "district_id": n, "name": name, "zone": zone} for n, name, zone in DISTRICTS],
         "contacts": [{"_id": 1, "a": 1}],  # what the hostile commands are about
         "long": [{"t": "é" * LONG_LENGTH, "n": 1}],
-        "slow": [{"_id": n} for n in range(2_000)],
+        "slow": [{"_id": n} for n in range(4_000)],
         "wide": [{"_id": n, "reeds": "fen" * 20} for n in range(12_000)],
         "payroll": [{"_id": 1, "grade": 7}],
     }
@@ -34,7 +34,7 @@ def collections():
 
 @functools.cache
 def server():
-    made = DocumentServer(LOGINS, {"works": collections()}, {"slow": 0.2})
+    made = DocumentServer(LOGINS, {"works": collections()}, {"slow": 0.05})
     made.start()
     return made
 
