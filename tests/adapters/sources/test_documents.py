@@ -236,6 +236,23 @@ def test_a_wrong_command_is_told_with_what_to_do_next(server, command, error, sa
     assert server.cursors == {}
 
 
+@pytest.mark.parametrize(
+    "text",
+    [
+        '{"find": "calls_2026_10", "sort": :zone}', '{"find": "calls_2026_10", "projection": :zone}', '{"find": "calls_2026_10", "filter": :zone}',
+        '{"find": "calls_2026_10", "skip": :zone}', '{"find": "calls_2026_10", "hint": :zone}', '{"find": "calls_2026_10", "collation": :zone}',
+        '{"find": "calls_2026_10", "let": :zone}', '{"count": "calls_2026_10", "query": :zone}', '{"distinct": "calls_2026_10", "key": :zone, "query": :zone}',
+        *(f'{{"aggregate": "calls_2026_10", "pipeline": [{{"{stage}": :zone}}]}}'
+          for stage in ("$project", "$group", "$match", "$facet", "$lookup", "$addFields", "$set", "$bucket", "$sort", "$limit", "$setWindowFields")),
+    ],
+)  # fmt: skip
+def test_a_text_where_an_object_belongs_is_an_error_of_ours(server, text):
+    for value in ("North", None):
+        with contextlib.suppress(LadleError):
+            fetched(server, text, {"zone": value}, [Parameter("zone", required=False)])
+    assert server.cursors == {}
+
+
 def test_a_sort_by_a_field_that_no_document_has_is_no_error(server):
     assert len(fetched(server, {"find": "calls_2026_10", "sort": {"nowhere": 1}})[1]) == 40
 
@@ -414,6 +431,10 @@ def test_what_a_collection_holds_is_told_from_a_sample(server, monkeypatch):
         ("customer.town", "string", "text"), ("topics", "array", "json"), ("cost", "decimal", "decimal"),
     ]  # fmt: skip
     assert october["columns"][1]["comment"] == "such as North, South"
+    monkeypatch.setattr(documents, "CATALOGUE_SECONDS", -1.0)
+    session = opened(server)
+    assert {table["comment"] for table in session.catalogue()} == {"not looked into: the time for all of them was over"}
+    session.close()
 
 
 EACH = ['{"find": "calls_2026_10", "filter": {"zone": :zone, "minutes": {"$gte": :least}}, "limit": 2}',

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import decimal
 import json
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timezone
 from typing import Any
@@ -53,54 +54,19 @@ SAMPLE = 200
 _SECONDS = 1000
 STOP_SECONDS = 2.0
 """For which a server is waited for that is told to stop: one that is silent is let go of."""
-LOOK_SECONDS = 30.0
-"""Within which the server answers a question about a collection."""
+LOOK_SECONDS = 5.0
+"""Within which the server answers what is asked about one collection."""
+CATALOGUE_SECONDS = 20.0
+"""For which collections are looked into one after the other: a query ends after 30."""
 _PREFERENCES = {
     "primary": "primary", "primary-preferred": "primaryPreferred", "secondary": "secondary",
     "secondary-preferred": "secondaryPreferred", "nearest": "nearest",
 }  # fmt: skip
-READING = frozenset(
-    [
-        "changeStream",
-        "collStats",
-        "connPoolStats",
-        "connPoolSync",
-        "cursorInfo",
-        "dbHash",
-        "dbStats",
-        "find",
-        "getCmdLineOpts",
-        "getDatabaseVersion",
-        "getDefaultRWConcern",
-        "getLog",
-        "getShardMap",
-        "getShardVersion",
-        "hostInfo",
-        "indexStats",
-        "inprog",
-        "killAnyCursor",
-        "killCursors",
-        "listCachedAndActiveUsers",
-        "listCollections",
-        "listDatabases",
-        "listIndexes",
-        "listSampledQueries",
-        "listSearchIndexes",
-        "listSessions",
-        "listShards",
-        "lockInfo",
-        "netstat",
-        "planCacheRead",
-        "queryStatsRead",
-        "replSetGetConfig",
-        "replSetGetStatus",
-        "serverStatus",
-        "shardingState",
-        "top",
-        "useUUID",
-        "validate",
-    ]
-)
+_LOOKING = """changeStream collStats connPoolStats cursorInfo dbHash dbStats find getCmdLineOpts getDatabaseVersion
+getDefaultRWConcern getLog getShardMap getShardVersion hostInfo indexStats inprog killCursors listCachedAndActiveUsers
+listCollections listDatabases listIndexes listSampledQueries listSearchIndexes listSessions listShards lockInfo netstat
+planCacheRead queryStatsRead replSetGetConfig replSetGetStatus serverStatus shardingState top useUUID validate"""
+READING = frozenset(_LOOKING.split())
 """Actions that let a login look, and nothing else."""
 _VALUES: CodecOptions[Any] = CodecOptions(datetime_conversion=DatetimeConversion.DATETIME_AUTO, tz_aware=True)
 
@@ -173,11 +139,15 @@ class DocumentSession(ProbingSession):
     def catalogue(self) -> list[dict[str, Any]]:
         made = CatalogueBuilder()
         schema = self.address["database"]
+        ends = time.monotonic() + CATALOGUE_SECONDS
         for each in self._collections():
-            name, is_view = str(each["name"]), each.get("type") == "view"
+            is_view = each.get("type") == "view"
             self.go_on()
+            table = made.table(schema, str(each["name"]), kind="view" if is_view else "table")
+            if time.monotonic() > ends:
+                table.comment = "not looked into: the time for all of them was over"
+                continue
             try:
-                table = made.table(schema, name, kind="view" if is_view else "table")
                 with pymongo.timeout(LOOK_SECONDS):
                     self._describe_collection(table, is_view)
             except pymongo.errors.PyMongoError as error:
@@ -260,7 +230,7 @@ class DocumentSession(ProbingSession):
         """Documents as they come, batch by batch. What the driver itself does not take is the statement's fault."""
         try:
             yield from self._sent(command, seconds, first)
-        except (TypeError, ValueError) as error:
+        except (AttributeError, TypeError, ValueError) as error:
             raise StatementWrong(
                 f"the statement cannot be sent: {error}.", "Correct the kind of that value, or of the parameter there."
             ) from error

@@ -189,7 +189,7 @@ def _stages(node: Node, put: Put) -> Any:
 def _stage(name: str, body: Node, put: Put) -> Any:
     if name == "$match":
         return _plain(body, put, FILTER)
-    if name == "$facet":
+    if name == "$facet" and body.kind == "object":
         return {key.value: _stages(value, put) for key, value in body.pairs()}
     if name in ("$lookup", "$unionWith", "$graphLookup", "$geoNear") and body.kind == "object":
         return {

@@ -36,7 +36,14 @@ _ADDS = {"$lookup": "as", "$graphLookup": "as", "$geoNear": "distanceField", "$u
 
 
 def wanted(command: Mapping[str, Any]) -> Wanted:
-    """Of a command without parameters."""
+    """Of a command without parameters. One that is not as the server wants it tells nothing: the server will say so."""
+    try:
+        return _wanted(command)
+    except (AttributeError, TypeError, ValueError):
+        return Wanted()
+
+
+def _wanted(command: Mapping[str, Any]) -> Wanted:
     name = next(iter(command))
     if name == "count":
         return Wanted(("count",))
