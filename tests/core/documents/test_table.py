@@ -188,7 +188,12 @@ def test_strict_columns_refuse_a_field_that_nobody_expects():
     raws = [{"a": 1}, {"a": 2}, {"a": 3, "surprise": 1}]
     with pytest.raises(StatementWrong, match="a field 'surprise', from row 3 on"):
         columns_of(raws, Wanted(["a"]), strict_columns=True)
+    with pytest.raises(StatementWrong, match="a field 'empty', from row 1 on"):
+        columns_of([{"a": 1, "empty": None}], Wanted(["a"]), strict_columns=True)
     assert columns_of(raws, Wanted(["a", "surprise"]), strict_columns=True) == ["a", "surprise"]
+    learned = DocumentTable({"strict_columns": True}, Wanted(["a"]))
+    learned.learn(bson.encode(raws[2]))
+    assert [c.name for c in learned.columns()] == ["a", "surprise"]  # no row has it
     assert columns_of(raws, Wanted(), strict_columns=True) == ["a", "surprise"]
 
 

@@ -155,11 +155,12 @@ class DocumentTable:
         return len(self.wanted.columns)
 
     def _refuse_unexpected(self) -> None:
-        if not self.options["strict_columns"] or not self.wanted.columns:
+        if not self.options["strict_columns"] or not self.wanted.columns or not self.rows:
             return
         for path in self.paths:
             if self._rank(path) == len(self.wanted.columns):
-                first = min(seen.first for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING)
+                held = (seen.first for (other, code), seen in self.seen.items() if other == path and code not in _NOTHING)
+                first = min(held, default=1)
                 raise StatementWrong(
                     f"the documents have a field '{'.'.join(path)}', from row {first:,} on, which is none of the columns.",
                     "Take it into the projection or the choice of columns, leave it out there, or give up strict_columns.",
