@@ -511,7 +511,7 @@ def test_the_result_is_that_of_one_moment(metering, cluster):
 def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request, home, engine, change, secret, step, words):
     address = CASES[engine].built(home, request)[0] | change
     began = time.monotonic()
-    last = get_engine(engine).check(address, secret, 3)[-1]
+    last = get_engine(engine).check(address, secret, 8)[-1]
     assert (last.step, last.passed, words in last.detail, bool(last.hint)) == (step, False, True, True), last
     assert time.monotonic() - began < PATIENCE
     assert secret not in last.detail + last.hint or secret == "wrong"
