@@ -1,6 +1,7 @@
 import { Button, Table, type Breakpoint, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { Run } from "../../api/client";
+import { reachable } from "../../components/reachable";
 import { RunMark } from "../../components/RunMark";
 import { arrowed, sortedByClick } from "../../lib/sorting";
 import { count, moment, sentence, took } from "../../lib/words";
@@ -87,6 +88,7 @@ export function RunsTable({ runs, loading, more, extract = true, sort = "", onSo
         tableLayout="fixed"
         onChange={(_page, _filters, changed) => onSort?.(sortedByClick(changed))}
         scroll={{ x: 1080 }}
+        {...(runs.length ? {} : { components: reachable })} // while it loads it scrolls and holds nothing else
         rowClassName={(run) => `row-${run.state}`}
         locale={{ emptyText: " " }}
       />
