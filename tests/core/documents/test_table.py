@@ -230,6 +230,8 @@ def test_bytes_that_are_no_documents_are_refused_and_nothing_breaks():
             assert isinstance(error, (StatementFailed, ResultTooLarge))
             refused += 1
     assert refused > 500
+    with pytest.raises(StatementFailed, match="cannot be read"):
+        DocumentTable({}, Wanted()).learn(bson.encode({"a": "Fen"})[:4] + b"\x02a\0\xff\xff\xff\x7fFen\0")
     for cut in range(1, len(whole) // 4):
         with pytest.raises(StatementFailed, match="cannot be read"):
             table_of([whole[:-cut]])

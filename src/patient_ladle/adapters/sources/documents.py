@@ -198,7 +198,7 @@ class DocumentSession(ProbingSession):
         """What is sent. Raises StatementRefused, StatementWrong: also for a collection that is not there."""
         plain = DOCUMENTS.command(statement.text, statement.values)
         try:
-            command: dict[str, Any] = json_util.loads(json_util.dumps(plain), json_options=json_util.RELAXED_JSON_OPTIONS)
+            command: dict[str, Any] = json_util.loads(json.dumps(plain), json_options=json_util.RELAXED_JSON_OPTIONS)
             bson.encode(command)
         except (ValueError, TypeError, KeyError, OverflowError, decimal.DecimalException, BSONError) as error:
             raise StatementWrong(

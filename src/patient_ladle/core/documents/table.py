@@ -8,6 +8,7 @@ from __future__ import annotations
 import struct
 import tempfile
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -41,6 +42,15 @@ class _Seen:
     first: int = 0
 
 
+@contextmanager
+def _readable() -> Iterator[None]:
+    """Whatever damaged bytes bring about, as what they are. Raises StatementFailed."""
+    try:
+        yield
+    except (IndexError, ValueError, ArithmeticError, struct.error, RecursionError) as error:
+        raise damaged() from error
+
+
 class DocumentTable:
     """Takes batches of documents, then gives columns, then the rows."""
 
@@ -56,13 +66,10 @@ class DocumentTable:
 
     def add(self, raw: bytes) -> None:
         """Documents, one after the other. Raises StatementFailed, ResultTooLarge, DiskFull."""
-        try:
-            self._take(raw)
-        except (IndexError, ValueError, ArithmeticError, struct.error, RecursionError) as error:
-            raise damaged() from error
+        with _readable():
+            self._take(self.walker.walk(raw))
 
-    def _take(self, raw: bytes) -> None:
-        walked = self.walker.walk(raw)
+    def _take(self, walked: Walked) -> None:
         keys, arrays = [], []
         for key, found in walked.found.items():
             seen = self.seen.setdefault(key, _Seen())
@@ -78,9 +85,10 @@ class DocumentTable:
         self.rows += walked.rows
 
     def learn(self, raw: bytes) -> None:
-        """Fields of documents that are no rows of the result."""
-        for key in self.walker.walk(raw).found:
-            self.seen.setdefault(key, _Seen())
+        """Fields of documents that are no rows of the result. Raises StatementFailed, ResultTooLarge."""
+        with _readable():
+            for key in self.walker.walk(raw).found:
+                self.seen.setdefault(key, _Seen())
 
     def _dense(self, walked: Walked, key: tuple[Path, int], found: Found) -> tuple[pa.Array[Any], int, int]:
         """Texts of a key row by row, null where a row has none; its first row, from 0, and how many have one."""

@@ -217,14 +217,10 @@ class _Progress:
 
     def add(self, batch: Batch) -> None:
         self.rows, self.bytes = self.rows + batch.rows, self.bytes + batch.bytes
-        self._mind(0, 0)
+        self.look(0, 0)
 
     def look(self, rows: int, size: int) -> None:
-        """So many rows and bytes were looked through before the first of them is written."""
-        self._mind(rows, size)
-
-    def _mind(self, rows: int, size: int) -> None:
-        """``rows``, ``size``: those that are on their way."""
+        """Minds all limits. ``rows``, ``size``: looked through beside those that were added, before any of them is written."""
         if self.ledger.cancel_asked():
             raise RunCancelled("the run was cancelled.", "Start it again when it is wanted.")
         self._refuse_too_large(rows, size)

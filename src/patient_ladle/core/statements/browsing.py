@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from patient_ladle.words import spaced
-
-from ..errors import BadInput, unknown_name
-from ..values.parameters import SOME_DAY, Parameter
+from ..errors import unknown_name
+from ..values.parameters import Parameter
 from .diagnostics import Table
 from .dialects import Dialect
-from .views import PERIODS, Filter, TableViews, View
+from .views import PERIODS, Filter, TableViews, View, in_words, parameter_of
 
 _TESTS = {
     "is": "{column} = {parameter}",
@@ -23,7 +21,6 @@ _TESTS = {
     "is_null": "{column} is null",
     "is_not_null": "{column} is not null",
 }
-MAX_FILTERS = 12
 _PARAMETER_TYPES = {
     "integer": "integer", "decimal": "decimal", "float": "decimal", "boolean": "boolean", "date": "date",
     "timestamp": "timestamp", "zoned": "timestamp",
@@ -45,25 +42,20 @@ class SqlViews(TableViews):
         return self.dialect.quoted(name)
 
     def _where(self, filters: Sequence[Filter]) -> tuple[str, list[Parameter], dict[str, str]]:
-        if len(filters) > MAX_FILTERS:
-            raise BadInput(f"there are {len(filters)} filters; at most {MAX_FILTERS} are taken.", "Write a statement instead.")
         tests, parameters, values = [], [], {}
         for number, each in enumerate(filters, 1):
             column, name = self._column(each.column), f"f{number}"
             form = self.dialect.contains_test if each.test == "contains" else _TESTS[each.test]
             tests.append(form.format(column=column, parameter=f":{name}"))
             if "{parameter}" in form:
-                kind = "text" if each.test == "contains" else _PARAMETER_TYPES.get(self.columns[each.column]["kind"], "text")
-                parameter = Parameter(name, kind, note=f"{each.column} {spaced(each.test)}")
-                parameter.read(each.value, SOME_DAY)
-                parameters.append(parameter)
+                parameters.append(parameter_of(name, each, _PARAMETER_TYPES, self.columns[each.column]["kind"]))
                 values[name] = each.value
         text = "\nwhere " + "\n  and ".join(tests) if tests else ""
         return text, parameters, values
 
     def _view(self, head: str, filters: Sequence[Filter], tail: str = "") -> View:
+        active = in_words(filters)
         where, parameters, values = self._where(filters)
-        active = tuple(f"{each.column} {spaced(each.test)} {each.value}".strip() for each in filters)
         return View(f"{head}\nfrom {self.source}{where}{tail}", tuple(parameters), values, active)
 
     def rows(self, filters: Sequence[Filter], sort: str = "", descending: bool = False) -> View:

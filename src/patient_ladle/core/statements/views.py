@@ -10,11 +10,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ..errors import unknown_name
-from ..values.parameters import Parameter
+from patient_ladle.words import spaced
+
+from ..errors import BadInput, unknown_name
+from ..values.parameters import SOME_DAY, Parameter
 
 TESTS = ("is", "is_not", "less", "at_most", "more", "at_least", "contains", "is_null", "is_not_null")
 PERIODS = ("day", "month", "year")
+MAX_FILTERS = 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +58,25 @@ class View:
             "values": self.values,
             "active_filters": list(self.active),
         }
+
+
+def in_words(filters: Sequence[Filter]) -> tuple[str, ...]:
+    """The filters as a person reads them. Raises BadInput for more than a view takes."""
+    if len(filters) > MAX_FILTERS:
+        raise BadInput(f"there are {len(filters)} filters; at most {MAX_FILTERS} are taken.", "Write a statement instead.")
+    return tuple(f"{each.column} {spaced(each.test)} {each.value}".strip() for each in filters)
+
+
+def parameter_of(name: str, each: Filter, types: Mapping[str, str], kind: str) -> Parameter:
+    """What a filter's value is bound to, by the kind of its column. ``types``: of parameters, by kind; others are texts.
+
+    Raises ValueWrong for a value that is none of that type.
+    """
+    made = Parameter(
+        name, "text" if each.test == "contains" else types.get(kind, "text"), note=f"{each.column} {spaced(each.test)}"
+    )
+    made.read(each.value, SOME_DAY)
+    return made
 
 
 class TableViews(ABC):

@@ -38,8 +38,7 @@ from patient_ladle.core.errors import (
     StatementWrong,
     StoreUnwritable,
 )
-from patient_ladle.core.files.options import checked
-from patient_ladle.core.files.output import DOCUMENT_OPTIONS, OutputSettings
+from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Outcome, Reading, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards
@@ -201,7 +200,7 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
     session = _opened(job, ledger)
     try:
         limits = PreviewLimits(rows=job["rows"])
-        reading = Reading(checked(job.get("documents") or {}, DOCUMENT_OPTIONS, "documents"), first=limits.rows + 1)
+        reading = Reading(job.get("documents") or {}, first=limits.rows + 1)
         found = first_rows(session, Statement(job["statement"], values, reading=reading), limits)
         ledger.tell("done", result=found | {"identity": session.identity()})
     except LadleError as error:

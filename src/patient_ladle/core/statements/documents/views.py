@@ -7,14 +7,11 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from patient_ladle.words import spaced
-
-from ...errors import BadInput, unknown_name
-from ...values.parameters import SOME_DAY, Parameter
+from ...errors import unknown_name
+from ...values.parameters import Parameter
 from ..diagnostics import Table
-from ..views import PERIODS, Filter, TableViews, View
+from ..views import PERIODS, Filter, TableViews, View, in_words, parameter_of
 
-MAX_FILTERS = 12
 _TESTS = {
     "is": "{}", "is_not": '{{"$nin": [{}, null]}}', "less": '{{"$lt": {}}}', "at_most": '{{"$lte": {}}}',
     "more": '{{"$gt": {}}}', "at_least": '{{"$gte": {}}}', "contains": '{{"$regex": {}, "$options": "i"}}', "is_null": "null",
@@ -39,19 +36,14 @@ class CollectionViews(TableViews):
         return json.dumps(name, ensure_ascii=False)
 
     def _filter(self, filters: Sequence[Filter]) -> tuple[str, list[Parameter], dict[str, str], tuple[str, ...]]:
-        if len(filters) > MAX_FILTERS:
-            raise BadInput(f"there are {len(filters)} filters; at most {MAX_FILTERS} are taken.", "Write a statement instead.")
+        active = in_words(filters)
         tests, parameters, values = [], [], {}
         for number, each in enumerate(filters, 1):
             field, name = self._column(each.column), f"f{number}"
             if each.test not in _NEEDS_NONE:
-                kind = "text" if each.test == "contains" else _PARAMETER_TYPES.get(self.columns[each.column]["kind"], "text")
-                parameter = Parameter(name, kind, note=f"{each.column} {spaced(each.test)}")
-                parameter.read(each.value, SOME_DAY)
-                parameters.append(parameter)
+                parameters.append(parameter_of(name, each, _PARAMETER_TYPES, self.columns[each.column]["kind"]))
                 values[name] = re.escape(each.value) if each.test == "contains" else each.value
             tests.append(f"{{{field}: {_TESTS[each.test].format(f':{name}')}}}")
-        active = tuple(f"{each.column} {spaced(each.test)} {each.value}".strip() for each in filters)
         text = "{}" if not tests else tests[0] if len(tests) == 1 else f'{{"$and": [{", ".join(tests)}]}}'
         return text, parameters, values, active
 
