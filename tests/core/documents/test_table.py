@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.documents import table as tables
+from patient_ladle.core.documents.fields import fields_of
 from patient_ladle.core.documents.table import DocumentTable
 from patient_ladle.core.documents.walking import MAX_FIELDS
 from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, StatementFailed, StatementWrong
@@ -157,6 +158,20 @@ def test_a_column_of_several_kinds_keeps_every_value_and_says_from_which_row_on(
     )
     marks = [mark for batch in made.batches() for mark in batch.numbers[0].to_pylist()]
     assert marks == [True, True, True, False, False, True, False]
+
+
+@pytest.mark.parametrize(
+    ("values", "kind", "type_"),
+    [
+        ((1, 2, "about 3"), "integer", "int 67 %, string 33 %"),
+        (("a", "b", 3, None), "text", "string 67 %, int 33 %"),
+        ((1, 0.5), "float", "int 50 %, double 50 %"),
+        ((None,), "text", "null"),
+    ],
+)
+def test_a_field_of_several_types_is_looked_for_by_that_of_most(values, kind, type_):
+    [field] = fields_of(table_of([bson.encode({"n": value}) for value in values]))
+    assert (field.kind, field.type) == (kind, type_)
 
 
 @pytest.mark.parametrize(

@@ -24,7 +24,9 @@ def fields_of(sample: DocumentTable) -> list[TableColumn]:
         if len(types) > 1:
             shares = sorted(types.items(), key=lambda pair: -pair[1])
             type_ = ", ".join(f"{name} {_share(rows, held)}" for name, rows in shares)
-        kind = column.kind if column.kind != "any" else "text" if column.note else "float"
+        kind = column.kind
+        if kind == "any":  # a filter finds what is of its own type: that of most
+            kind = KINDS[max((code for code in seen if code in KINDS), key=seen.__getitem__)][0] if column.note else "float"
         absent = sample.rows - held
         said = [f"no value in {_share(absent, sample.rows)} of {sample.rows:,} documents"] if absent else []
         said += [f"such as {', '.join(examples[column.name])}"] if examples.get(column.name) else []
