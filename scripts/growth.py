@@ -206,14 +206,15 @@ def past(service: Service) -> float:
     ago = f"now() - (({PAST} - n) * interval '95 seconds')"
     due = "(select min(id) from schedules_schedule where id > 100000)"
     service.database.execute(
-        "insert into schedules_duetime (id, schedule_id, due_at, data_date, decision, reason, decided_at)"  # type: ignore[arg-type]
-        f" select 1000000 + n, {due} + n % {SCHEDULES}, {ago}, ({ago})::date, 'run', 'due', {ago}"
+        "insert into schedules_duetime (id, schedule_id, due_at, data_date, decision, reason, decided_at, untold)"  # type: ignore[arg-type]
+        f" select 1000000 + n, {due} + n % {SCHEDULES}, {ago}, ({ago})::date, 'run', 'due', {ago}, false"
         f" from generate_series(1, {PAST}) n"
     )
     state = "case when n % 50 = 0 then 'failed' else 'finished' end"
     keep = {
         "id": "1000000 + n", "due_time_id": "1000000 + n", "state": state, "data_date": f"({ago})::date", "due_at": ago,
         "queued_at": ago, "started_at": ago, "ended_at": f"{ago} + interval '2 seconds'", "queue_order": ago,
+        "error": """case when n % 50 = 0 then '{"code": "statement_failed", "message": "made up", "hint": "", "transient": false, "facts": {}}'::jsonb end""",
     }  # fmt: skip
     service.database.execute(copies("runs_run", keep, f"generate_series(1, {PAST}) n"))  # type: ignore[arg-type]
     removed = f"case when {ago} < now() - interval '90 days' then ({ago} + interval '90 days')::text end"

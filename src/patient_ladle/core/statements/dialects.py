@@ -56,6 +56,8 @@ class Dialect:
     name_quote: str = '"'
     plain_name: str = r"[^\W\d][\w$]*"
     """Names of this form need no quotes."""
+    reserved: frozenset[str] = frozenset()
+    """Words that name nothing without quotes, wherever a name may stand."""
     folds_names: bool = False
     """A name without quotes is read in small letters."""
     typed_columns: bool = True
@@ -63,7 +65,7 @@ class Dialect:
     list_test: str = "= any(…)"
     """How a value is looked for in a list parameter: ``= any(:p)``, or ``in :p`` without parentheses."""
     periods: dict[str, str] = field(default_factory=dict)
-    """``day``, ``month``, ``year`` to an expression over ``{column}``."""
+    """``day``, ``week``, ``month``, ``quarter``, ``year`` to an expression over ``{column}``: the first day of it."""
     contains_test: str = "lower(cast({column} as text)) like '%' || lower({parameter}) || '%'"
 
     def quoted(self, name: str) -> str:
@@ -76,7 +78,12 @@ class Dialect:
 
     def written(self, name: str) -> str:
         """``schema.table`` as a person would write it: quoted where its letters ask for it."""
-        return ".".join(part if self._is_plain(part) else self.quoted(part) for part in name.split("."))
+        return ".".join(self.identifier(part) for part in name.split("."))
+
+    def identifier(self, name: str) -> str:
+        """One name as a person would write it, whatever it holds."""
+        return name if self._is_plain(name) else self.quoted(name)
 
     def _is_plain(self, name: str) -> bool:
-        return re.fullmatch(self.plain_name, name) is not None and not (self.folds_names and name != name.lower())
+        plain = re.fullmatch(self.plain_name, name) is not None and name.lower() not in self.reserved
+        return plain and not (self.folds_names and name != name.lower())

@@ -14,6 +14,7 @@ from ...errors import BadInput, LadleError, StatementRefused
 from ...values.parameters import BUILT_IN, BoundValues, Parameter
 from ..completion import Completion
 from ..diagnostics import Diagnostic, OtherCatalogue, Table, of_refusal, of_undeclared, of_unused
+from ..outlines.base import Outlines
 from ..parts import FilledPart, Part, Rendered
 from ..views import TableViews
 
@@ -83,6 +84,10 @@ class QueryLanguage(ABC):
     def views(self, table: Table) -> TableViews:
         """What writes statements for views of a table. Raises BadInput where tables cannot be looked into."""
         raise BadInput(f"tables cannot be looked into in {self.title}.", "Write a statement, and look at its preview.")
+
+    def outlines(self) -> Outlines:
+        """What puts statements together from outlines. Raises BadInput where the language knows none."""
+        raise BadInput(f"statements cannot be put together by choosing in {self.title}.", "Write the statement.")
 
     def diagnostics(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Diagnostic], list[Part]]:
         """What the text alone tells, and its statements; none where it is refused as a whole."""

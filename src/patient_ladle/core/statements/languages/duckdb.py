@@ -6,6 +6,7 @@ from decimal import Decimal
 
 from ...errors import ValueWrong
 from ...values.parameters import Parameter, Value
+from ..outlines.forms import Forms
 from .sql import SqlLanguage, cast_literal, words, zoned_cast
 
 _CASTS = {"text": "varchar", "integer": "bigint", "boolean": "boolean", "date": "date", "timestamp": "timestamp"}
@@ -66,6 +67,29 @@ DUCKDB = SqlLanguage(
     ),
     refused_names=words("duckdb_settings duckdb_databases duckdb_secrets duckdb_extensions pg_settings"),
     refused_words=frozenset({"into"}),
-    periods={period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "month", "year")},
+    forms=Forms(
+        nulls_are=("last", "last"),
+        parser="duckdb",
+        parameter_mark="$",
+        aggregates={
+            "median": "median({e})",
+            "first": "first({e} order by {by})",
+            "last": "first({e} order by {by} desc nulls last)",
+        },
+        matches="regexp_matches({e}, {v})",
+        as_text="cast({e} as varchar)",
+    ),
+    reserved=words(
+        """all analyse analyze and anti any array as asc asof asymmetric at authorization binary both by case cast
+        check collate collation column concurrently constraint create cross default deferrable desc describe distinct
+        do else end except false fetch for foreign freeze from full glob group having ilike in initially inner
+        intersect into is isnull join lambda lateral leading left like limit natural not notnull null offset on only
+        or order outer overlaps pivot pivot_longer pivot_wider placing positional primary qualify recursive references
+        returning right select semi show similar some summarize symmetric table tablesample then to trailing true
+        union unique unpack unpivot using variadic verbose when where window with"""
+    ),
+    periods={
+        period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "week", "month", "quarter", "year")
+    },
     contains_test="cast({column} as varchar) ilike '%' || {parameter} || '%'",
 )

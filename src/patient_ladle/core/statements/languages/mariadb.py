@@ -6,6 +6,7 @@ from datetime import date, datetime, timezone
 from decimal import Decimal
 
 from ...values.parameters import Parameter, Value, as_text
+from ..outlines.forms import Forms
 from .sql import SqlLanguage, string, words
 
 
@@ -81,8 +82,51 @@ MARIADB = SqlLanguage(
             "for update", "lock in share mode", "for share", "into", "procedure", "next value for", "previous value for",
         }
     ),
+    forms=Forms(
+        numbers_for_booleans=True,
+        nulls_are=("first", "last"),
+        parser="mysql",
+        aggregates={
+            "first": "cast(json_value(json_arrayagg({e} order by {by} is null, {by} limit 1), '$[0]') as {type})",
+            "last": "cast(json_value(json_arrayagg({e} order by {by} desc limit 1), '$[0]') as {type})",
+        },
+        position="locate({v}, {e})",
+        matches="{e} regexp {v}",
+        in_list="{e} in {v}",
+        not_in_list="{e} not in {v}",
+        day_after="{v} + interval 1 day",
+        zoned="timestamp {v}",
+        zone="",
+        nulls={"first": "{e} is not null, {e}{way}", "last": "{e} is null, {e}{way}"},
+        joins=("inner", "left", "right"),
+        backslash_escapes=True,
+    ),
+    reserved=words(
+        """accessible add all alter analyze and as asc asensitive before between bigint binary blob both by call
+        cascade case change char character check collate column condition constraint continue convert create cross
+        cube current_date current_role current_time current_timestamp current_user cursor databases day_hour
+        day_microsecond day_minute day_second dec decimal declare default delayed delete delete_domain_id desc
+        describe deterministic distinct distinctrow div do_domain_ids double drop dual each else elseif enclosed
+        escaped except exists exit explain false fetch float float4 float8 for force foreign from fulltext grant group
+        having high_priority hour_microsecond hour_minute hour_second if ignore ignore_domain_ids in index infile
+        inner inout insensitive insert int int1 int2 int3 int4 int8 integer intersect interval into is iterate join
+        key keys kill leading leave left like limit linear lines load localtime localtimestamp lock long longblob
+        longtext loop low_priority master_demote_to_replica master_demote_to_slave master_ssl_verify_server_cert match
+        maxvalue mediumblob mediumint mediumtext middleint minute_microsecond minute_second mod modifies natural
+        no_write_to_binlog not null numeric offset on optimize optionally or order out outer outfile over
+        page_checksum parse_vcol_expr partition portion precision primary procedure purge range read read_write reads
+        real recursive ref_system_id references regexp release rename repeat replace require resignal restrict return
+        returning revoke right rlike rollup row_number rows schemas second_microsecond select sensitive separator set
+        show signal smallint spatial specific sql sql_big_result sql_calc_found_rows sql_small_result sqlexception
+        sqlstate sqlwarning ssl starting stats_auto_recalc stats_persistent stats_sample_pages straight_join system
+        table terminated then tinyblob tinyint tinytext to trailing trigger true undo union unique unlock unsigned
+        update usage use using utc_date utc_time utc_timestamp values varbinary varchar varcharacter varying when
+        where while window with write xor year_month zerofill"""
+    ),
     periods={
         "day": "cast({column} as date)",
+        "week": "cast({column} as date) - interval weekday({column}) day",
+        "quarter": "makedate(year({column}), 1) + interval quarter({column}) - 1 quarter",
         "month": "cast(date_format({column}, '%Y-%m-01') as date)",
         "year": "cast(date_format({column}, '%Y-01-01') as date)",
     },

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ...values.parameters import Parameter, Value, as_text
+from ..outlines.forms import Forms
 from .sql import SqlLanguage, cast_literal, words, zoned_cast
 
 _CASTS = {"text": "text", "integer": "bigint", "decimal": "numeric", "boolean": "boolean", "date": "date"}
@@ -90,6 +91,27 @@ POSTGRESQL = SqlLanguage(
         standard_conforming_strings is_superuser"""
     ),
     refused_words=frozenset({"for update", "for no key update", "for share", "for key share", "into"}),
-    periods={period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "month", "year")},
+    forms=Forms(
+        parser="postgres",
+        aggregates={
+            "median": "percentile_cont(0.5) within group (order by {e})",
+            "first": "(array_agg({e} order by {by}))[1]",
+            "last": "(array_agg({e} order by {by} desc nulls last))[1]",
+        },
+        matches="{e} ~ {v}",
+        as_text="cast({e} as text)",
+    ),
+    reserved=words(
+        """all analyse analyze and any array as asc asymmetric authorization binary both case cast check collate
+        collation column concurrently constraint create cross current_catalog current_date current_role current_schema
+        current_time current_timestamp current_user default deferrable desc distinct do else end except false fetch
+        for foreign freeze from full grant group having ilike in initially inner intersect into is isnull join lateral
+        leading left like limit localtime localtimestamp natural not notnull null offset on only or order outer
+        overlaps placing primary references returning right select session_user similar some symmetric table
+        tablesample then to trailing true union unique user using variadic verbose when where window with"""
+    ),
+    periods={
+        period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "week", "month", "quarter", "year")
+    },
     contains_test="cast({column} as text) ilike '%' || {parameter} || '%'",
 )

@@ -13,6 +13,8 @@ from .. import browsing, filling, scanner, sql_completion, text_diagnostics
 from ..completion import Completion
 from ..diagnostics import Diagnostic, OtherCatalogue, Table
 from ..dialects import Dialect
+from ..outlines.forms import Forms
+from ..outlines.sql import SqlOutlines
 from ..parts import Part, Rendered
 from .base import QueryLanguage
 
@@ -56,6 +58,8 @@ class SqlLanguage(Dialect, QueryLanguage):
     title: str
     literal: Callable[[Parameter, Value], str]
     """A value as a person would write it."""
+    forms: Forms
+    """The words that outlines need of it."""
     formatter: str = ""
     """What an editor's formatter calls the language."""
     own_words: str = ""
@@ -91,6 +95,9 @@ class SqlLanguage(Dialect, QueryLanguage):
 
     def views(self, table: Table) -> browsing.SqlViews:
         return browsing.SqlViews(self, table)
+
+    def outlines(self) -> SqlOutlines:
+        return SqlOutlines(self, self.forms)
 
     def diagnostics(self, text: str, declared: Sequence[Parameter]) -> tuple[list[Diagnostic], list[Part]]:
         return text_diagnostics.of_text_and_parts(text, self, declared)

@@ -8,7 +8,8 @@ from decimal import Decimal
 
 from ...errors import ValueWrong
 from ...values.parameters import Parameter, Scalar, Value, as_text
-from .sql import SqlLanguage, string
+from ..outlines.forms import Forms
+from .sql import SqlLanguage, string, words
 
 
 def bound(parameter: Parameter, value: Value) -> str | int | float | None:
@@ -58,7 +59,29 @@ SQLITE = SqlLanguage(
     bracket_names=True,
     backtick_names=True,
     refused_calls=frozenset({"load_extension", "writefile", "readfile", "edit", "fts3_tokenizer"}),
+    forms=Forms(
+        numbers_for_booleans=True,
+        nulls_are=("first", "last"),
+        parser="sqlite",
+        position="instr({e}, {v})",
+        in_list="{e} in {v}",
+        not_in_list="{e} not in {v}",
+        day_after="date({v}, '+1 day')",
+        date="{v}",
+        timestamp="{v}",
+        zoned="{v}",
+        zone="",
+    ),
+    reserved=words(
+        """add all alter and as autoincrement between case cast check collate commit constraint create cross
+        current_date current_time current_timestamp default deferrable delete distinct drop else escape except exists
+        false foreign from full group having in index indexed inner insert intersect into is isnull join left limit
+        natural not nothing notnull null on or order outer primary raise recursive references returning right select
+        set table then to transaction true union unique update using values when where"""
+    ),
     periods={
-        "day": "date({column})", "month": "strftime('%Y-%m-01', {column})", "year": "strftime('%Y-01-01', {column})",
+        "day": "date({column})", "week": "date({column}, '-6 days', 'weekday 1')", "month": "strftime('%Y-%m-01', {column})",
+        "quarter": "date({column}, 'start of month', '-' || ((strftime('%m', {column}) - 1) % 3) || ' months')",
+        "year": "strftime('%Y-01-01', {column})",
     },
 )  # fmt: skip
