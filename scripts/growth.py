@@ -258,7 +258,7 @@ def upkeep(service: Service) -> dict[str, tuple[int, float]]:
         "import time, json; from django.utils import timezone; from patient_ladle.service.runs import retention\n"
         "made = {}\n"
         "for name in ('forget_old', 'remove_old'):\n"
-        "    began = time.perf_counter(); count = getattr(keeping, name)(timezone.now())\n"
+        "    began = time.perf_counter(); count = getattr(retention, name)(timezone.now())\n"
         "    made[name] = count, time.perf_counter() - began\n"
         "print(json.dumps(made))"
     )

@@ -103,8 +103,9 @@ def _connection(path: Path) -> sqlite3.Connection:
 def _kind_named(kind: str) -> str:
     """By the affinity rules of SQLite's documentation (datatype3, section 3.1), and the names people use beyond them."""
     word = kind.upper()
-    for part, ours in (("INT", "integer"), ("CHAR", "text"), ("TEXT", "text"), ("DATETIME", "text"), ("DATE", "text"), ("REAL", "float"),
-                       ("FLOA", "float"), ("DOUB", "float"), ("BLOB", "binary"), ("NUMERIC", "decimal"), ("DECIMAL", "decimal")):  # fmt: skip
+    for part, ours in (("INT", "integer"), ("CHAR", "text"), ("TEXT", "text"), ("DATETIME", "timestamp"),
+                       ("TIMESTAMP", "timestamp"), ("DATE", "date"), ("BOOL", "boolean"), ("REAL", "float"), ("FLOA", "float"),
+                       ("DOUB", "float"), ("BLOB", "binary"), ("NUMERIC", "decimal"), ("DECIMAL", "decimal")):  # fmt: skip
         if part in word:
             return ours
     return "any"

@@ -72,7 +72,7 @@ DUCKDB = SqlLanguage(
         parser="duckdb",
         parameter_mark="$",
         aggregates={
-            "median": "median({e})",
+            "median": "median(cast({e} as double))",
             "first": "first({e} order by {by})",
             "last": "first({e} order by {by} desc nulls last)",
         },

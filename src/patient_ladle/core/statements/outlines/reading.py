@@ -136,7 +136,7 @@ class _Reader:
     def _pair(self, node: exp.Expression, tables: Tables, join: Join) -> Pair:
         sign = _SIGNS.get(type(node))
         sides = [side for side in (node.args.get("this"), node.args.get("expression")) if isinstance(side, exp.Column)]
-        if sign is None or len(sides) != 2:  # noqa: PLR2004 - both
+        if sign is None or len(sides) != 2:
             _lost(f"the condition '{self.parser.said(node)[:60]}' of a join", "Move it into where, if that is the same.")
         left, right = (tables.column(reference(side), "") for side in sides)
         if left.alias == join.alias:
@@ -199,7 +199,7 @@ class _Reader:
         """Every way to write something of one column: aggregate, bucket, by what, text."""
         said = self.parser.said(inner)
         root = inner.root()
-        others = [each for each in root.find_all(exp.Column) if each != inner]
+        others = list(root.find_all(exp.Column))
         for bucket in ("", *BUCKETS):
             of = self.dialect.periods[bucket].format(column=said) if bucket else said
             if bucket:
