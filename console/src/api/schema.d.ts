@@ -876,6 +876,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outline-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What an outline may hold, as JSON Schema. */
+        get: operations["outline_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/compile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The statement of an outline, and what is to be said of it; nothing is saved. */
+        post: operations["compile_outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A statement that counts the rows after each table and each condition, to be previewed. */
+        post: operations["count_outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/joins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description How a table may join those of an outline, the shortest ways first. */
+        post: operations["propose_joins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A look at a table's rows as an outline: what was filtered, sorted and chosen by clicking. */
+        post: operations["outline_of_look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A statement by hand as an outline, where nothing of it is lost. */
+        post: operations["read_outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A statement for each of some tables as they are. */
+        post: operations["whole_tables"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pauses": {
         parameters: {
             query?: never;
@@ -2092,6 +2211,34 @@ export interface components {
              */
             due_at: string;
         };
+        CompileBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description As its schema has it: /outline-schema. */
+            outline: {
+                [key: string]: unknown;
+            };
+            /** @description What the extract declares; the outline may bring others. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * @description Ask the database for its own word on the statement, too.
+             * @default false
+             */
+            ask: boolean;
+        };
+        CompiledView: {
+            /** @description Empty where there is an error. */
+            statement: string;
+            /** @description The declared ones with those that the outline brings. */
+            parameters: components["schemas"]["ParameterView"][];
+            remarks: components["schemas"]["RemarkView"][];
+            /** @description The database gave its own word. */
+            asked: boolean;
+        };
         CompletionBody: {
             /** @description Empty: it reads none. */
             source: string;
@@ -2129,6 +2276,29 @@ export interface components {
             folder?: string;
             /** @description Name of the source. */
             source?: string;
+        };
+        CountedStepView: {
+            /** @description The column of the statement. */
+            name: string;
+            /** @description After which part of the outline. */
+            where: string;
+            /** @description The same in words. */
+            part: string;
+            /**
+             * @description rows: how many there are then; times: how often at most one row meets others there.
+             *
+             *     * `rows` - rows
+             *     * `times` - times
+             */
+            what: components["schemas"]["WhatEnum"];
+        };
+        CountingView: {
+            /** @description Preview it: one row, with a column for each step. */
+            statement: string;
+            /** @description What it declares of its parameters. */
+            parameters: components["schemas"]["ParameterView"][];
+            /** @description Steps of a check, in order. */
+            steps: components["schemas"]["CountedStepView"][];
         };
         DayView: {
             /**
@@ -2485,8 +2655,12 @@ export interface components {
         ExtractBody: {
             /** @description Empty: it reads none, and computes from its values, in SQL of DuckDB. */
             source?: string;
-            /** @description The text in the source's language. */
-            statement: string;
+            /** @description Or an outline, from which it is compiled. */
+            statement?: string;
+            /** @description What the statement is put together from: /outline-schema. */
+            outline?: {
+                [key: string]: unknown;
+            } | null;
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -2597,6 +2771,8 @@ export interface components {
             readonly used_by: string[];
             /** @description Its scheduled runs wait for those of these, of the same data date. */
             readonly depends_on: string[];
+            /** @description The newest revision that was put together from an outline; null: none was. */
+            readonly outline_revision: number | null;
             /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
         };
@@ -2777,6 +2953,37 @@ export interface components {
          * @enum {string}
          */
         HeldEnum: "" | "held" | "released" | "rejected";
+        JoinProposalView: {
+            /** @description One, or several over other tables. */
+            joins: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * @description What tells that they belong together.
+             *
+             *     * `foreign_key` - foreign_key
+             *     * `equal_names` - equal_names
+             */
+            why: components["schemas"]["WhyEnum"];
+        };
+        JoinsBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description As its schema has it: /outline-schema. */
+            outline: {
+                [key: string]: unknown;
+            };
+            /** @description What the extract declares; the outline may bring others. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description The one to be joined. */
+            table: string;
+            /** @description Its short name. */
+            alias?: string;
+        };
         LanguageView: {
             /** @description Sources whose engines have one language take each other's statements. */
             name: string;
@@ -2786,6 +2993,8 @@ export interface components {
             gives_documents: boolean;
             /** @description How an editor colours it; null: as plain text. */
             editor: components["schemas"]["EditorView"] | null;
+            /** @description What outlines may say in it; null: it knows none. */
+            outlines: components["schemas"]["OutlineWordsView"] | null;
         };
         LastRunView: {
             /** @description Its number. */
@@ -2902,6 +3111,38 @@ export interface components {
             next: number;
             /** @description The run has ended and there are no more lines. */
             ended: boolean;
+        };
+        LookBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description Name of the table. */
+            table: string;
+            /** @description As a look at rows has them. */
+            filters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description A column. */
+            sort?: string;
+            /** @description Of the sort. */
+            descending?: boolean;
+            /** @description Those wanted; default: all. */
+            columns?: string[];
+            /**
+             * @description The filters' values become parameters with defaults.
+             * @default false
+             */
+            as_parameters: boolean;
+        };
+        LookedView: {
+            outline: {
+                [key: string]: unknown;
+            };
+            /** @description The text in the source's language. */
+            statement: string;
+            /** @description What it declares of its parameters. */
+            parameters: components["schemas"]["ParameterView"][];
         };
         MeView: {
             /** @description The name the person signs in with. */
@@ -3081,6 +3322,37 @@ export interface components {
          * @enum {string}
          */
         OptionViewKindEnum: "choice" | "boolean" | "integer" | "texts" | "text";
+        OutlineBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description As its schema has it: /outline-schema. */
+            outline: {
+                [key: string]: unknown;
+            };
+            /** @description What the extract declares; the outline may bring others. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+        };
+        OutlineReadView: {
+            outline: {
+                [key: string]: unknown;
+            };
+            /** @description What it compiles to; laid out otherwise than by hand, perhaps. */
+            statement: string;
+        };
+        OutlineWordsView: {
+            /** @description By the kind of a column. */
+            tests: {
+                [key: string]: string[];
+            };
+            aggregates: string[];
+            /** @description Periods that a date can be brought to. */
+            buckets: string[];
+            joins: string[];
+        };
         OwnAlertsView: {
             /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
             own_runs: components["schemas"]["OwnRunsEnum"];
@@ -3162,8 +3434,12 @@ export interface components {
         PatchedContentBody: {
             /** @description Empty: it reads none, and computes from its values, in SQL of DuckDB. */
             source?: string;
-            /** @description The text in the source's language. */
+            /** @description Or an outline, from which it is compiled. */
             statement?: string;
+            /** @description What the statement is put together from: /outline-schema. */
+            outline?: {
+                [key: string]: unknown;
+            } | null;
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -3663,6 +3939,18 @@ export interface components {
          * @enum {string}
          */
         QueryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
+        ReadBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description One select by hand. */
+            statement: string;
+            /** @description What the extract declares. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+        };
         ReferenceView: {
             /** @description Names of the columns. */
             columns: string[];
@@ -3672,6 +3960,26 @@ export interface components {
             table: string;
             /** @description Columns there, in the order of these. */
             to_columns: string[];
+        };
+        RemarkView: {
+            /**
+             * @description With an error there is no statement.
+             *
+             *     * `error` - error
+             *     * `warning` - warning
+             *     * `note` - note
+             */
+            severity: components["schemas"]["SeverityEnum"];
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
+            code: string;
+            /** @description What is wrong, with what was given. */
+            message: string;
+            /** @description The next step. */
+            hint: string;
+            /** @description The part of the outline: show[1], where.all[0]; empty: none in particular. */
+            where: string;
+            /** @description The same in words, counted from 1. */
+            part: string;
         };
         RestoreBody: {
             /** @description Number of the revision to save as the newest. */
@@ -3773,6 +4081,10 @@ export interface components {
             engine: string;
             /** @description The text in the source's language. */
             statement: string;
+            /** @description What the statement was put together from; null: it is by hand. */
+            readonly outline: {
+                [key: string]: unknown;
+            } | null;
             /** @description What it declares of its parameters. */
             parameters: components["schemas"]["ParameterView"][];
             /** @description Names of the formats of its files. */
@@ -4637,6 +4949,10 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        StatementsView: {
+            /** @description One for each table, under its name. */
+            statement: string;
+        };
         StatusView: {
             /** @description Runs of the last 24 hours by state. */
             counts: {
@@ -4857,6 +5173,31 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * @description * `rows` - rows
+         *     * `times` - times
+         * @enum {string}
+         */
+        WhatEnum: "rows" | "times";
+        WholeTablesBody: {
+            /** @description Empty: it reads none. */
+            source: string;
+            /** @description Name of the environment. */
+            environment: string;
+            /** @description Their names. */
+            tables: string[];
+            /**
+             * @description Beside each key of another table, that one's name of the row.
+             * @default false
+             */
+            labels: boolean;
+        };
+        /**
+         * @description * `foreign_key` - foreign_key
+         *     * `equal_names` - equal_names
+         * @enum {string}
+         */
+        WhyEnum: "foreign_key" | "equal_names";
         WorkerView: {
             /** @description Its number. */
             id: string;
@@ -12052,6 +12393,804 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outline_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compile_outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompileBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompiledView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutlineBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountingView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_joins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinProposalView"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outline_of_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookedView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlineReadView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    whole_tables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WholeTablesBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementsView"];
+                };
             };
             /** @description Bad Request */
             400: {

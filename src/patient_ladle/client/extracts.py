@@ -39,9 +39,11 @@ class Extracts(Group):
         """One extract with its newest revision."""
         return self._get(f"/extracts/{name_in_path(name)}")
 
-    def add(self, name: str, source: str, statement: str, **content: Any) -> Extract:
-        """A new extract with its first revision; ``source``: empty for one that computes from its values alone."""
-        return self._post("/extracts", {"name": name, "source": source, "statement": statement, **content})
+    def add(self, name: str, source: str, statement: str | None = None, **content: Any) -> Extract:
+        """A new extract with its first revision; ``source``: empty for one that computes from its values alone. Without a
+        ``statement`` an ``outline`` is given, from which it is compiled."""
+        body = {"name": name, "source": source, **({} if statement is None else {"statement": statement}), **content}
+        return self._post("/extracts", body)
 
     def save(self, name: str, revision: int | None = None, **changes: Any) -> Extract:
         """A new revision; ``revision`` is the number one began from, refused when somebody saved meanwhile."""

@@ -8,6 +8,7 @@ from types import TracebackType
 
 from .alerts import Alerts
 from .extracts import Extracts
+from .outlines import Outlines
 from .people import People
 from .records import Formats, Night, Status
 from .runs import Runs
@@ -25,6 +26,7 @@ class Ladle:
         self.people = People(self.transport)
         self.sources = Sources(self.transport)
         self.extracts = Extracts(self.transport)
+        self.outlines = Outlines(self.transport)
         self.values = Values(self.transport)
         self.schedules = Schedules(self.transport)
         self.runs = Runs(self.transport)

@@ -83,6 +83,12 @@ SyntaxEnum = Literal["sql", "json"]
 TypeEnum = Literal["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"]
 
 
+WhatEnum = Literal["rows", "times"]
+
+
+WhyEnum = Literal["foreign_key", "equal_names"]
+
+
 class Address(TypedDict):
     environment: str
     address: dict[str, str]
@@ -223,11 +229,31 @@ class Coming(TypedDict):
     due_at: str
 
 
+class Compiled(TypedDict):
+    statement: str
+    parameters: list[Parameter]
+    remarks: list[Remark]
+    asked: bool
+
+
 class Completion(TypedDict):
     typed: str
     proposals: list[Proposal]
     complete: bool
     gathered_at: str | None
+
+
+class CountedStep(TypedDict):
+    name: str
+    where: str
+    part: str
+    what: WhatEnum
+
+
+class Counting(TypedDict):
+    statement: str
+    parameters: list[Parameter]
+    steps: list[CountedStep]
 
 
 class Day(TypedDict):
@@ -410,6 +436,7 @@ class Extract(TypedDict):
     retention_runs: int | None
     used_by: list[str]
     depends_on: list[str]
+    outline_revision: int | None
     revision: Revision
 
 
@@ -487,11 +514,17 @@ class Found(TypedDict):
     column: str
 
 
+class JoinProposal(TypedDict):
+    joins: list[dict[str, Any]]
+    why: WhyEnum
+
+
 class Language(TypedDict):
     name: str
     title: str
     gives_documents: bool
     editor: Editor
+    outlines: OutlineWords
 
 
 class LastRun(TypedDict):
@@ -543,6 +576,12 @@ class Log(TypedDict):
     lines: list[LogLine]
     next: int
     ended: bool
+
+
+class Looked(TypedDict):
+    outline: dict[str, Any]
+    statement: str
+    parameters: list[Parameter]
 
 
 class Me(TypedDict):
@@ -617,6 +656,18 @@ class Option(TypedDict):
     default: Any
     choices: list[str]
     note: str
+
+
+class OutlineRead(TypedDict):
+    outline: dict[str, Any]
+    statement: str
+
+
+class OutlineWords(TypedDict):
+    tests: dict[str, list[str]]
+    aggregates: list[str]
+    buckets: list[str]
+    joins: list[str]
 
 
 class OwnAlerts(TypedDict):
@@ -743,6 +794,15 @@ class Reference(TypedDict):
     to_columns: list[str]
 
 
+class Remark(TypedDict):
+    severity: SeverityEnum
+    code: str
+    message: str
+    hint: str
+    where: str
+    part: str
+
+
 class ResultLine(TypedDict):
     run: int
     name: str
@@ -780,6 +840,7 @@ class Revision(TypedDict):
     source: str
     engine: str
     statement: str
+    outline: dict[str, Any] | None
     parameters: list[Parameter]
     formats: list[str]
     file_name: str
@@ -1058,6 +1119,10 @@ class Statement(TypedDict):
     line: int
     end_line: int
     columns: list[dict[str, Any]]
+
+
+class Statements(TypedDict):
+    statement: str
 
 
 class Status(TypedDict):

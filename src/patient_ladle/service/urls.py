@@ -10,6 +10,7 @@ from .console import views as console
 from .extracts import api as extracts
 from .extracts import drafts_api as drafts
 from .extracts import filing_api as filing
+from .extracts import outlines_api as outlines
 from .extracts import values_api as values
 from .extracts import writing_api as writing
 from .people import api as people
@@ -81,6 +82,13 @@ urlpatterns = [
     path(_API + "restore-parameters", writing.RestoreParameters.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
     path(_API + "completions", writing.Completions.as_view()),
+    path(_API + "outline-schema", outlines.OutlineSchema.as_view()),
+    path(_API + "outlines/compile", outlines.OutlineCompile.as_view()),
+    path(_API + "outlines/joins", outlines.OutlineJoins.as_view()),
+    path(_API + "outlines/read", outlines.OutlineRead.as_view()),
+    path(_API + "outlines/counts", outlines.OutlineCounts.as_view()),
+    path(_API + "outlines/look", outlines.OutlineOfLook.as_view()),
+    path(_API + "outlines/tables", outlines.WholeTables.as_view()),
     path(_API + "values", values.SharedValues.as_view()),
     path(_API + "values/<str:name>", values.OneSharedValue.as_view()),
     path(_API + "date-phrases", values.DatePhrases.as_view()),

@@ -41,6 +41,12 @@ def _looked(ladle: Ladle, args: argparse.Namespace, kind: str, **request: Any) -
         return ladle.sources.run_query(args.name, args.env, kind, **request)
 
 
+def gathered(ladle: Ladle, source: str, environment: str) -> None:
+    """Have the source's tables looked at, where nobody has."""
+    if source and ladle.sources.catalogue(source, environment)["gathered_at"] is None:
+        ladle.sources.run_query(source, environment, "catalogue")
+
+
 def _cell(value: Any) -> str:
     if value is None:
         return "∅"
@@ -137,15 +143,18 @@ def _refuse_together(args: argparse.Namespace) -> None:
     not_together(args, "--count", "--by", "--rows", "--sort", "--into", "--formats")
     not_together(args, "--by", "--rows", "--sort", "--into", "--formats")
     not_together(args, "--rows", "--into", "--formats")
-    for option, needed in (("--period", "--by"), ("--descending", "--sort")):
-        if getattr(args, option[2:]) and not getattr(args, needed[2:]):
-            raise ClientError(f"{option} was given without {needed}.", f"Give {needed} COLUMN with it.")
+    not_together(args, "--save", "--count", "--by", "--rows", "--into")
+    with_save = [(option, "--save") for option in ("--folder", "--columns", "--as-parameters")]
+    for option, needed in (("--period", "--by"), ("--descending", "--sort"), *with_save):
+        if getattr(args, option[2:].replace("-", "_")) and not getattr(args, needed[2:]):
+            example = {"--save": "NAME"}.get(needed, "COLUMN")
+            raise ClientError(f"{option} was given without {needed}.", f"Give {needed} {example} with it.")
     of_a_table = [each for each in _OF_A_TABLE if getattr(args, each[2:])]
     if of_a_table and not args.table:
         raise ClientError(f"{of_a_table[0]} was given without a table.", "Name the table after the source.")
 
 
-_OF_A_TABLE = ("--where", "--sort", "--count", "--by", "--rows", "--into", "--formats")
+_OF_A_TABLE = ("--where", "--sort", "--count", "--by", "--rows", "--into", "--formats", "--save")
 
 
 def source_browse(args: argparse.Namespace) -> int | None:
@@ -168,10 +177,8 @@ def source_browse(args: argparse.Namespace) -> int | None:
             _family(ladle, args)
             return None
         filters = [_filter(words) for words in args.where or []]
-        if args.into or args.formats:
-            look = {"table": args.table, "filters": filters, "sort": args.sort, "descending": args.descending or None}
-            run = ladle.runs.start_unsaved(args.name, environment=args.env, formats=listed(args.formats), **look)
-            return conclude(args, ladle, run)
+        if args.save or args.into or args.formats:
+            return _kept(args, ladle, filters)
         if args.count:
             seen = _looked(ladle, args, "count", table=args.table, filters=filters)
         elif args.by:
@@ -187,6 +194,30 @@ def source_browse(args: argparse.Namespace) -> int | None:
     return None
 
 
+def _kept(args: argparse.Namespace, ladle: Ladle, filters: list[dict[str, str]]) -> int | None:
+    """The look as a new extract, or as files."""
+    if args.save:
+        _saved(args, ladle, filters)
+        return None
+    look = {"table": args.table, "filters": filters, "sort": args.sort, "descending": args.descending or None}
+    run = ladle.runs.start_unsaved(args.name, environment=args.env, formats=listed(args.formats), **look)
+    return conclude(args, ladle, run)
+
+
+def _saved(args: argparse.Namespace, ladle: Ladle, filters: list[dict[str, str]]) -> None:
+    """The look as a new extract."""
+    look = {
+        "filters": filters, "sort": args.sort, "descending": args.descending or None, "columns": listed(args.columns),
+        "as_parameters": args.as_parameters or None,
+    }  # fmt: skip
+    made = ladle.outlines.of_look(args.name, args.env, args.table, **look)
+    content = {"outline": made["outline"], "parameters": made["parameters"], "folder": args.folder or ""}
+    if args.formats:
+        content["formats"] = listed(args.formats)
+    found = ladle.extracts.add(args.save, args.name, made["statement"], **content)
+    print_json(found) if args.json else print(f"saved {found['name']}; run it: ladle run start {found['name']}")
+
+
 class _Given(argparse.Action):
     """Keeps the environment, and that it was given."""
 
@@ -200,6 +231,7 @@ def add_to(source: Noun) -> None:
         "browse", source_browse, "What a source holds: its tables, one table, its first rows, exact counts.",
         "ladle source browse metering public.readings --where 'estimated is true' --sort read_at --descending --rows 5\n"
         "  ladle source browse metering public.readings --where 'estimated is true' --formats xlsx --into out\n"
+        "  ladle source browse metering public.readings --where 'estimated is true' --save estimated --as-parameters\n"
         "  ladle source browse contacts 'contacts_*'",
     )  # fmt: skip
     verb.set_defaults(env_given=False)
@@ -223,4 +255,8 @@ def add_to(source: Noun) -> None:
     verb.add_argument("--period", choices=("day", "month", "year"), help="with --by: by the period of a date column")
     verb.add_argument("--formats", metavar="FORMATS", help="all rows that match, as files: csv,xlsx,json (default csv)")
     verb.add_argument("--into", metavar="DIR", help="save those files here; - for standard output")
+    verb.add_argument("--save", metavar="NAME", help="make a new extract of what is looked at, instead")
+    verb.add_argument("--folder", help="with --save: where it goes")
+    verb.add_argument("--columns", metavar="A,B", help="with --save: only these, in this order")
+    verb.add_argument("--as-parameters", action="store_true", help="with --save: each run may give --where other values")
     verb.set_defaults(no_wait=False, strict=False)

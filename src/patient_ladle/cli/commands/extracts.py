@@ -11,13 +11,14 @@ from textwrap import shorten
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
-from patient_ladle.client import CallFailed
+from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
+from patient_ladle.client.records import Revision
 
-from . import Noun, connected, listed, pairs, parted_values, values_given
-from .browsing import print_rows
+from . import Noun, connected, listed, not_together, pairs, parted_values, values_given
+from .browsing import gathered, print_rows
 from .runs import run_state
-from .unsaved import Asked, add_output_options, add_text_options, output_of, read_parameters, saved_or_asked
+from .unsaved import Asked, add_output_options, add_text_options, output_of, read_outline, read_parameters, saved_or_asked
 
 
 def extract_list(args: argparse.Namespace) -> None:
@@ -100,6 +101,7 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
                 "revision",
                 f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}",
             ),
+            ("put together", _put_together(found)),
             ("formats", ", ".join(revision["formats"])),
             ("file name", revision["file_name"]),
             ("delivered into", revision["deliver_into"]),
@@ -113,6 +115,15 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
     return None
 
 
+def _put_together(found: Mapping[str, Any]) -> str:
+    """Whether the statement comes from an outline, or came from one before it was edited by hand."""
+    number = found["outline_revision"]
+    if number is None:
+        return ""
+    now = "from an outline" if number == found["revision"]["number"] else f"by hand, from the outline of revision {number}"
+    return f"{now}: ladle outline show {found['name']}"
+
+
 def extract_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         found = ladle.extracts.get(args.name)
@@ -124,6 +135,8 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
     content: dict[str, Any] = {}
     if args.statement:
         content["statement"] = sys.stdin.read() if args.statement == "-" else Path(args.statement).read_text(encoding="utf-8")
+    if args.outline:
+        content["outline"] = read_outline(args.outline)
     if args.parameters:
         content["parameters"] = read_parameters(args.parameters)
     output = output_of(args)
@@ -157,29 +170,52 @@ def _guard_in_words(guard: Mapping[str, Any]) -> str:
     return f"{guard['guard']} {' '.join(f'{k}={v}' for k, v in given.items())}".strip() + f", else {guard['then']}"
 
 
+def _of_tables(args: argparse.Namespace, ladle: Ladle, known: str) -> str:
+    """A statement for each of the tables. Raises ClientError."""
+    source = args.source or known
+    if not source:
+        raise ClientError("it is not said of which source the tables are.", "Give --source NAME.")
+    environment = ladle.sources.environments()[0]["name"]
+    gathered(ladle, source, environment)
+    return ladle.outlines.whole_tables(source, environment, listed(args.tables) or [], args.labels)
+
+
 def extract_save(args: argparse.Namespace) -> None:
+    for other in ("--outline", "--tables"):
+        not_together(args, "--statement", other)
+    not_together(args, "--outline", "--tables")
+    if args.labels and not args.tables:
+        raise ClientError("--labels was given without --tables.", "Give --tables A,B with it.")
     content = _content(args)
+    present: Revision | None
     with connected(args) as ladle:
         try:
-            before = ladle.extracts.get(args.name)["revision"]["number"]
+            present = ladle.extracts.get(args.name)["revision"]
+            known = present["source"]
         except CallFailed as error:
             if error.code != "unknown_name":
                 raise
-            before = None
-        if before is not None:
+            present, known = None, ""
+        if args.tables:
+            content["statement"] = _of_tables(args, ladle, known)
+        if args.outline and (args.source or known):
+            gathered(ladle, args.source or known, ladle.sources.environments()[0]["name"])
+        if present is not None:
             found = ladle.extracts.save(args.name, args.revision, **content)
             if args.folder is not None:
                 found = ladle.extracts.move(args.name, folder=args.folder)
         else:
-            if args.source is None or not args.statement:
+            if args.source is None or not (args.statement or args.outline or args.tables):
                 raise ClientError(
                     f"'{args.name}' is a new extract.",
-                    "Give --source NAME and --statement FILE. An extract that reads no source is given --source ''.",
+                    "Give --source NAME and --statement FILE, --outline FILE or --tables A,B. An extract that reads no source"
+                    " is given --source ''.",
                 )
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
     number = found["revision"]["number"]
     words = f"nothing is changed: {found['name']} stays at revision {number}"
-    print_json(found) if args.json else print(words if number == before else f"saved {found['name']}, revision {number}")
+    same = present is not None and number == present["number"]
+    print_json(found) if args.json else print(words if same else f"saved {found['name']}, revision {number}")
 
 
 def extract_sql(args: argparse.Namespace) -> None:
@@ -368,7 +404,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     )
     verb = extract.verb(
         "save", extract_save, "Save a new extract, or a new revision of one.",
-        "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx",
+        "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx\n"
+        "  ladle extract save consumption --source metering --outline consumption.json\n"
+        "  ladle extract save registers --source metering --tables meters,districts --labels --formats xlsx",
     )  # fmt: skip
     verb.add_argument("name")
     verb.add_argument("--folder")
@@ -377,6 +415,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--revision", type=int, help="refuse unless this is still the newest one")
     part = verb.add_argument_group("what it reads")
     part.add_argument("--statement", metavar="FILE", help="file with the statement; - for standard input")
+    part.add_argument("--outline", metavar="FILE", help="JSON of an outline to put the statement together from, instead")
+    part.add_argument("--tables", metavar="A,B", help="whole tables as they are, a statement for each, instead")
+    part.add_argument("--labels", action="store_true", help="with --tables: names of rows beside the keys of other tables")
     part.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
     part.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
     part = verb.add_argument_group("what it asks")

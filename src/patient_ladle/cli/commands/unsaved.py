@@ -40,6 +40,7 @@ def add_text_options(verb: argparse.ArgumentParser) -> None:
     """Options that give a statement instead of the name of an extract."""
     verb.add_argument("--statement", metavar="FILE", help="a statement that is not saved, from a file; - for standard input")
     verb.add_argument("--text", metavar="TEXT", help="the same, typed here")
+    verb.add_argument("--outline", metavar="FILE", help="JSON of an outline that the statement is put together from, instead")
     verb.add_argument("--source", help="what that statement reads; '' for one that reads nothing")
     verb.add_argument(
         "--parameters", metavar="FILE", help="JSON list of its parameters; default: those that --set names, typed by their look"
@@ -48,10 +49,11 @@ def add_text_options(verb: argparse.ArgumentParser) -> None:
 
 def saved_or_asked(args: argparse.Namespace, ladle: Ladle, name: str | None) -> Asked | None:
     """What was given to be read; None: it is the extract of that name. Raises ClientError."""
-    text = _text(args)
+    text = "" if args.outline else _text(args)
     others = [option for option, given in _ONLY_OF_TEXTS.items() if getattr(args, given, None) is not None]
     if name and (text is not None or others):
-        given = "--text" if args.text is not None else "--statement" if text is not None else others[0]
+        of_text = "--text" if args.text is not None else "--statement"
+        given = "--outline" if args.outline else of_text if text is not None else others[0]
         raise ClientError(f"the extract '{name}' and {given} do not go together.", "Give one of them.")
     if name:
         return None
@@ -63,9 +65,48 @@ def saved_or_asked(args: argparse.Namespace, ladle: Ladle, name: str | None) -> 
         known = ", ".join(each["name"] for each in ladle.sources.list())
         raise ClientError("it is not said what the statement reads.", f"Give --source with one of: {known}.")
     values = pairs(args.set, "--set")
+    if args.outline:
+        return _outlined(args, ladle, values)
     parameters = read_parameters(args.parameters) if args.parameters else [_by_look(*each) for each in values.items()]
     stem = Path(args.statement).stem if args.statement and args.statement != "-" else ""
     return Asked(args.source, text, parameters, parted_values(values, parameters), stem)
+
+
+def _outlined(args: argparse.Namespace, ladle: Ladle, values: Mapping[str, Any]) -> Asked:
+    """What an outline compiles to. Raises ClientError with its first error."""
+    if args.statement is not None or args.text is not None:
+        raise ClientError("--outline and a statement do not go together.", "Give one of them.")
+    environment = args.env or ladle.sources.environments()[0]["name"]
+    declared = read_parameters(args.parameters) if args.parameters else []
+    made = ladle.outlines.compile(args.source, environment, read_outline(args.outline), declared)
+    remarked([each for each in made["remarks"] if each["severity"] != "error"])
+    for each in made["remarks"]:
+        if each["severity"] == "error":
+            raise ClientError(f"the outline: {each['part']}: {each['message']}", each["hint"])
+    stem = Path(args.outline).stem if args.outline != "-" else ""
+    return Asked(args.source, made["statement"], made["parameters"], parted_values(values, made["parameters"]), stem)
+
+
+def read_outline(path: str) -> dict[str, Any]:
+    """An outline from a file of JSON; - for standard input. Raises ClientError."""
+    hint = 'Write {"outline": 1, "from": {"table": "meters"}}, or begin with: ladle outline start SOURCE TABLE'
+    if path == "-":
+        try:
+            found = json.loads(sys.stdin.read())
+        except ValueError as error:
+            raise ClientError(f"standard input is not JSON: {error}.", hint) from None
+    else:
+        found = _json_in(path, hint)
+    if not isinstance(found, dict):
+        raise ClientError(f"{path} holds no outline.", hint)
+    return found
+
+
+def remarked(remarks: Sequence[Mapping[str, Any]]) -> None:
+    """Remarks on an outline, each at its part, on standard error."""
+    for each in remarks:
+        at = f" at {each['part']}" if each["part"] else ""
+        print(f"{each['severity']}{at}: {each['message']} {each['hint']}".rstrip(), file=sys.stderr)
 
 
 _ONLY_OF_TEXTS = {"--source": "source", "--parameters": "parameters", "--file-name": "file_name"}

@@ -41,6 +41,7 @@ _PRELOADED = [
     "patient_ladle.core.statements.languages",
     "patient_ladle.core.files.reading",
     f"{__package__}.looking",
+    f"{__package__}.outlining",
     __name__,
 ]
 

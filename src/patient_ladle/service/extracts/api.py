@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.response import Response
 
@@ -16,8 +16,8 @@ from patient_ladle.service.common.api import RoleView, StatementField, StrictSer
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import SignedIn
 
-from . import drafts, services
-from .models import Extract
+from . import drafts, outlines, services
+from .models import Extract, Revision
 from .searching import mark_opened
 from .sensitive_values import opened_declaration
 
@@ -48,7 +48,7 @@ class ParameterView(ForAuthors):
 
 
 class RevisionView(ForAuthors):
-    for_authors = ("statement", "deliver_into")
+    for_authors = ("statement", "deliver_into", "outline")
     number = serializers.IntegerField()
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
@@ -56,6 +56,7 @@ class RevisionView(ForAuthors):
     source = serializers.CharField(source="source_name", help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     engine = serializers.CharField(help_text="The engine whose language the statement is in.")
     statement = serializers.CharField()
+    outline = serializers.SerializerMethodField(help_text="What the statement was put together from; null: it is by hand.")
     parameters = ParameterView(many=True)
     formats = serializers.ListField(child=serializers.CharField())
     file_name = serializers.CharField()
@@ -63,6 +64,10 @@ class RevisionView(ForAuthors):
     output = serializers.DictField(help_text="What differs from the defaults: formats, columns, files.")
     guards = serializers.ListField(child=serializers.DictField(), help_text="Bounds that a result must meet.")
     notes = serializers.CharField()
+
+    @extend_schema_field(serializers.DictField(allow_null=True))
+    def get_outline(self, revision: Revision) -> Any:
+        return outlines.in_order(revision.outline)
 
 
 class RetentionBody(StrictSerializer):
@@ -88,7 +93,16 @@ class ExtractView(serializers.Serializer[Any]):
     depends_on = serializers.SerializerMethodField(
         help_text="Its scheduled runs wait for those of these, of the same data date."
     )
+    outline_revision = serializers.SerializerMethodField(
+        help_text="The newest revision that was put together from an outline; null: none was."
+    )
     revision = RevisionView(source="head")
+
+    def get_outline_revision(self, extract: Extract) -> int | None:
+        if extract.head.outline is not None:
+            return extract.number
+        found = extract.revisions.exclude(outline=None).order_by("-number").values_list("number", flat=True).first()
+        return None if found is None else int(found)
 
     def get_former_names(self, extract: Extract) -> list[str]:
         return list(extract.former_names.values_list("name", flat=True))
@@ -145,7 +159,10 @@ class ContentBody(StrictSerializer):
         required=False,
         help_text="Empty: it reads none, and computes from its values, in SQL of DuckDB.",
     )
-    statement = StatementField()
+    statement = StatementField(required=False, help_text="Or an outline, from which it is compiled.")
+    outline = serializers.DictField(
+        required=False, allow_null=True, help_text="What the statement is put together from: /outline-schema."
+    )
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)

@@ -85,6 +85,8 @@ class Revision(models.Model):
     source = models.ForeignKey(Source, on_delete=models.PROTECT, null=True, related_name="+")
     """None: it reads nothing but its values. Ask ``sources.reading`` what that means."""
     statement = models.TextField()
+    outline = models.JSONField(null=True)
+    """What the statement was put together from; None where it was written by hand."""
     parameters = models.JSONField(default=list)
     formats = models.JSONField(default=list)
     file_name = models.CharField(max_length=200, default=DEFAULT_TEMPLATE)

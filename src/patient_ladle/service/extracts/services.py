@@ -30,10 +30,11 @@ from patient_ladle.service.sources.reading import language_of, source_name
 
 from .delivered_names import refuse_names_of_others
 from .models import Extract, FormerName, Revision
+from .outlines import with_statement
 from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
 
-CONTENT = ("statement", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
+CONTENT = ("statement", "outline", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
 """Fields of a revision that an author gives, besides the source."""
 
 
@@ -92,6 +93,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     return {
         "source": source,
         "statement": content["statement"],
+        "outline": content.get("outline"),
         "parameters": [sealed_declaration(p.to_dict()) for p in parameters],
         "formats": formats,
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,
@@ -127,7 +129,7 @@ def add_extract(author: Person, name: str, folder: str, change_note: str, **cont
     """A new extract with its first revision. Raises BadInput, Conflict."""
     _refuse_taken(name)
     extract = Extract(name=name, folder=check_folder(folder), owner=author)
-    return _added(extract, _checked(content), change_note or "first save")
+    return _added(extract, _checked(with_statement(content, None)), change_note or "first save")
 
 
 def _added(extract: Extract, checked: dict[str, Any], change_note: str) -> Extract:
@@ -138,7 +140,7 @@ def _added(extract: Extract, checked: dict[str, Any], change_note: str) -> Extra
 
 def unsaved_extract(author: Person, **content: Any) -> Extract:
     """What is run without being saved: of the same person and the same content the same one. Raises BadInput, NotAllowed."""
-    checked = _checked(content)
+    checked = _checked(with_statement(content, None))
     refuse_unsaved(checked["source"], checked["statement"])
     told = checked | {"source": source_name(checked["source"]), "parameters": content.get("parameters") or []}
     words = json.dumps([author.pk, told], sort_keys=True)
@@ -193,7 +195,7 @@ def save_extract(author: Person, name: str, revision: int | None, change_note: s
     extract = _locked(name, revision)
     head = extract.head
     before = {"source": head.source_name, **{key: getattr(head, key) for key in CONTENT}}
-    checked = _checked(before | content)
+    checked = _checked(before | with_statement(content, before))
     if not _is_the_same(head, checked):
         _add_revision(extract, author, checked, change_note)
     return extract
@@ -268,7 +270,7 @@ def revision_numbered(extract: Extract, number: int) -> Revision:
 def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
     """Between two revisions: lines of the statement, and settings. Raises NotFound."""
     before, after = revision_numbered(extract, first), revision_numbered(extract, second)
-    compared = [key for key in CONTENT if key not in ("statement", "parameters")]
+    compared = [key for key in CONTENT if key not in ("statement", "parameters", "outline")]
     settings_of = [
         {"source": each.source_name, "parameters": [p.to_dict() for p in each.declared]}
         | {key: getattr(each, key) for key in compared}

@@ -9,6 +9,8 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.adapters.sources import ENGINES, get_engine
+from patient_ladle.core.errors import BadInput
+from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
 from patient_ladle.service.common.caller import ForAuthors
 from patient_ladle.service.people.authentication import SignedIn
@@ -138,11 +140,21 @@ class EditorView(serializers.Serializer[Any]):
     formatter = serializers.CharField(help_text="What an editor's formatter calls the language; empty: it has none.")
 
 
+class OutlineWordsView(serializers.Serializer[Any]):
+    tests = serializers.DictField(
+        child=serializers.ListField(child=serializers.CharField()), help_text="By the kind of a column."
+    )
+    aggregates = serializers.ListField(child=serializers.CharField())
+    buckets = serializers.ListField(child=serializers.CharField(), help_text="Periods that a date can be brought to.")
+    joins = serializers.ListField(child=serializers.CharField())
+
+
 class LanguageView(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="Sources whose engines have one language take each other's statements.")
     title = serializers.CharField()
     gives_documents = serializers.BooleanField(help_text="Whether an output's options of documents apply to its results.")
     editor = EditorView(allow_null=True, help_text="How an editor colours it; null: as plain text.")
+    outlines = OutlineWordsView(allow_null=True, help_text="What outlines may say in it; null: it knows none.")
 
 
 class EngineView(serializers.Serializer[Any]):
@@ -179,6 +191,13 @@ class OneEnvironment(RoleView):
         return Response(status=204)
 
 
+def _outline_words(language: QueryLanguage) -> dict[str, Any] | None:
+    try:
+        return language.outlines().words.to_dict()
+    except BadInput:
+        return None
+
+
 class Engines(RoleView):
     """The engines there are, and what an address of each holds."""
 
@@ -195,6 +214,7 @@ class Engines(RoleView):
                     "title": e.language.title,
                     "gives_documents": e.language.gives_documents,
                     "editor": e.language.editor or None,
+                    "outlines": _outline_words(e.language),
                 },
                 "address_fields": [
                     {

@@ -61,6 +61,29 @@ class Compiled:
 
 
 @dataclass(frozen=True, slots=True)
+class Step:
+    """What a column of a counting statement tells. ``what``: rows, how many there are after that part; or times, how often at
+    most the same values stand where that table is joined by."""
+
+    name: str
+    where: str
+    what: str
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON, with the part in words."""
+        return {"name": self.name, "where": self.where, "what": self.what, "part": path_of(self.where)}
+
+
+@dataclass(frozen=True, slots=True)
+class Counting:
+    """A statement of one row, with a column for each step."""
+
+    statement: str
+    parameters: tuple[Parameter, ...]
+    steps: tuple[Step, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Words:
     """What outlines may say in a language: tests by the kind of the column, aggregates, buckets, kinds of join."""
 
@@ -79,6 +102,8 @@ class Outlines(ABC):
     """``catalogue``: of the source, None where none was gathered; ``declared``: the extract's parameters."""
 
     words: Words
+    comment = "-- "
+    """What begins a line that is not read, and titles a statement."""
 
     @abstractmethod
     def remarks(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> list[Remark]:
@@ -87,6 +112,16 @@ class Outlines(ABC):
     @abstractmethod
     def compiled(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Compiled:
         """The statement. Raises BadInput; its fact ``where`` says at which part."""
+
+    @abstractmethod
+    def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:
+        """A statement that counts the rows after each table and each condition. Raises BadInput."""
+
+    def together(self, titled: Sequence[tuple[str, Outline]], catalogue: Sequence[Table] | None) -> str:
+        """One text of several statements, each under its title. Raises BadInput."""
+        return ";\n\n".join(
+            f"{self.comment}{title}\n{self.compiled(outline, catalogue, ()).statement}" for title, outline in titled
+        )
 
     @abstractmethod
     def read(self, text: str, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Outline:

@@ -66,6 +66,11 @@ class Writer:
         alone = outline.from_.as_ and re.search(rf"\b{re.escape(outline.from_.as_)}\s*\.", said)
         self.short_names = not tables.one or bool(alone)
 
+    def of(self, outline: Outline) -> Writer:
+        """One that writes another outline of the same tables, or fewer."""
+        tables = Tables(outline, self.tables.catalogue)
+        return Writer(outline, tables, self.dialect, self.forms, self.parameters.declared)
+
     def compiled(self) -> Compiled:
         """The whole statement."""
         text, places = unmarked("\n".join(self._clauses()))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ import msgspec
 
 from ...errors import nearest
 from ..catalogue import find_table, names_of
-from .outline import Join, Outline, Pair, refused
+from .outline import Join, Outline, Pair, plain, refused
 
 Table = Mapping[str, Any]
 _VAGUE = frozenset({"id", "name", "note", "notes", "comment", "created_at", "updated_at", "kind", "type", "status", "state"})
@@ -29,7 +28,7 @@ class Proposal:
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON."""
-        return {"joins": json.loads(msgspec.json.encode(self.joins)), "why": self.why}
+        return {"joins": plain(self.joins), "why": self.why}
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +143,7 @@ def _joins(graph: Graph, outline: Outline, alias: str, way: Sequence[tuple[int, 
     made: list[Join] = []
     for number, (_, edge) in enumerate(way):
         table = graph.catalogue[edge.to]
-        wanted = last_alias if last_alias and number == len(way) - 1 else _short(table["name"], taken)
+        wanted = last_alias if last_alias and number == len(way) - 1 else short_name(table["name"], taken)
         taken.add(wanted.lower())
         pairs = tuple(
             Pair(left=f"{alias}.{here}", right=f"{wanted}.{there}")
@@ -156,7 +155,7 @@ def _joins(graph: Graph, outline: Outline, alias: str, way: Sequence[tuple[int, 
     return tuple(made)
 
 
-def _short(name: str, taken: set[str]) -> str:
+def short_name(name: str, taken: set[str]) -> str:
     """The first letters of a name's words; with a number where they are taken."""
     words = [word for word in name.lower().replace("-", "_").split("_") if word and word[0].isalpha()]
     stem = "".join(word[0] for word in words) or "t"

@@ -169,7 +169,7 @@ class Outline(_Part, frozen=True, kw_only=True):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, without what is as it is by default."""
-        made: dict[str, Any] = json.loads(msgspec.json.encode(self))
+        made: dict[str, Any] = plain(self)
         return {"outline": VERSION} | made
 
     @property
@@ -188,6 +188,16 @@ class Outline(_Part, frozen=True, kw_only=True):
         yield from ((f"show[{number}]", term) for number, term in enumerate(self.show))
         yield from ((f"grouped[{number}]", term) for number, term in enumerate(self.grouped))
         yield from self.tests()
+
+
+def plain(part: Any) -> Any:
+    """A part as JSON, without what is as it is by default: compared by value, for parts come from other processes too."""
+    if isinstance(part, tuple):
+        return [plain(each) for each in part]
+    if not isinstance(part, msgspec.Struct):
+        return part
+    fields = [(each, getattr(part, each.name)) for each in msgspec.structs.fields(part)]
+    return {each.encode_name: plain(value) for each, value in fields if value != each.default}
 
 
 def tests_in(condition: Condition, path: str) -> Iterator[tuple[str, Condition]]:

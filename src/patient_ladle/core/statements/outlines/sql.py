@@ -6,12 +6,13 @@ from collections.abc import Sequence
 
 from ...values.parameters import Parameter
 from ..dialects import Dialect
-from .base import Compiled, Outlines, Remark, Table, Words
+from .base import Compiled, Counting, Outlines, Remark, Table, Words
 from .checking import OPERATORS, remarks_on
 from .compiling import Writer
 from .forms import EVERYWHERE, Forms
 from .outline import AGGREGATES, BUCKETS, Outline
 from .reading import outline_of
+from .steps import counting
 from .tables import Tables
 
 
@@ -32,6 +33,12 @@ class SqlOutlines(Outlines):
         for _, fault in tables.faults:
             raise fault
         return Writer(outline, tables, self.dialect, self.forms, declared).compiled()
+
+    def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:
+        tables = Tables(outline, catalogue)
+        for _, fault in tables.faults:
+            raise fault
+        return counting(outline, tables, Writer(outline, tables, self.dialect, self.forms, declared))
 
     def read(self, text: str, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Outline:
         return outline_of(text, self.dialect, self.forms, catalogue, declared)
