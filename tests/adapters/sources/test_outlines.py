@@ -502,3 +502,23 @@ def test_an_outline_that_no_part_of_can_be_written_is_refused_before_it_is_sent(
     made = Outline.from_dict({"outline": 1, "from": {"table": "reeds"}})
     with pytest.raises(BadInput, match="'reeds'"):
         source.outlines.compiled(made, source.catalogue, [])
+
+
+KEYWORDS = {
+    "postgresql": "select word from pg_get_keywords()", "duckdb": "select keyword_name from duckdb_keywords()",
+    "mariadb": "select lower(word) from information_schema.keywords where word rlike '^[a-z]'",
+}  # fmt: skip
+
+
+def test_words_that_the_server_reserves_are_quoted_where_they_are_names(source):
+    """The server's own list of its words, each used as the name of a column; SQLite has none to ask for, and takes
+    *true* and *false* for values even in quotes."""
+    dialect = source.engine.language
+    query = KEYWORDS.get(source.name)
+    words = [row[0] for row in source.rows(query, [])] if query else sorted(dialect.reserved - {"true", "false"})
+    made = ", ".join(f"1 as {dialect.quoted(word)}" for word in words)
+    plain = ", ".join(f"t.{dialect.identifier(word)}" for word in words)
+    alone = ", ".join(dialect.identifier(word) for word in words)
+    for said in (plain, alone):
+        assert len(source.rows(f"select {said} from (select {made}) as t", [])[0]) == len(words)
+    assert len(words) > 50

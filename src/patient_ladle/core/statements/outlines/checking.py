@@ -172,6 +172,7 @@ class _Checks:
             )
 
     def _test(self, condition: Condition, where: str) -> None:
+        _check_values(condition, where)
         kind, test = self.tables.kind(condition, where), condition.test
         takes = OPERATORS.get(kind, OPERATORS[UNKNOWN])
         if not self.writer.dialect.typed_columns and kind == "text":
@@ -182,7 +183,6 @@ class _Checks:
             )
         if test == "matches" and not self.writer.forms.matches:
             raise refused(where, "this database has no regular expressions", "Use contains or begins_with.")
-        _check_values(condition, where)
         for value in (condition.value, *condition.values):
             if isinstance(value, Given) and value.column:
                 other = self.tables.column(value.column, where).kind

@@ -384,7 +384,8 @@ class _Reader:
     def _grouped(self, node: exp.Group | None) -> list[Term]:
         if node is None:
             return []
-        if any(node.args.get(name) for name in ("rollup", "cube", "grouping_sets", "all", "totals")):
+        sets = any(isinstance(each, (exp.Rollup, exp.Cube, exp.GroupingSets)) for each in node.expressions)
+        if sets or any(value for name, value in node.args.items() if name != "expressions"):
             _lost("groups of groups")
         return [self._by_number(each) or self._term(each) for each in node.expressions]
 
