@@ -197,6 +197,9 @@ def due_at_once(service: Service) -> float:
     return took
 
 
+_ERROR = {"code": "statement_failed", "message": "made up", "hint": "", "transient": False, "facts": {}}
+
+
 def past(service: Service) -> float:
     """Ten thousand schedules, a million runs of theirs over three years, one in fifty failed, with due times, files and log
     lines; seconds it took."""
@@ -214,7 +217,7 @@ def past(service: Service) -> float:
     keep = {
         "id": "1000000 + n", "due_time_id": "1000000 + n", "state": state, "data_date": f"({ago})::date", "due_at": ago,
         "queued_at": ago, "started_at": ago, "ended_at": f"{ago} + interval '2 seconds'", "queue_order": ago,
-        "error": """case when n % 50 = 0 then '{"code": "statement_failed", "message": "made up", "hint": "", "transient": false, "facts": {}}'::jsonb end""",
+        "error": f"case when n % 50 = 0 then '{json.dumps(_ERROR)}'::jsonb end",
     }  # fmt: skip
     service.database.execute(copies("runs_run", keep, f"generate_series(1, {PAST}) n"))  # type: ignore[arg-type]
     removed = f"case when {ago} < now() - interval '90 days' then ({ago} + interval '90 days')::text end"

@@ -26,7 +26,15 @@ ROOT = Path(__file__).parents[2]
 LADLE = [sys.executable, "-m", "patient_ladle.cli.main"]
 FAILS = {"ladle run start chlorine_residual": 1, "ladle source check archive": 1}
 """What the README shows failing."""
-PAGES = ("README.md", "docs/tour.md", "docs/tutorial.md", "docs/how-to.md", "docs/sources.md", "docs/writing.md")
+PAGES = (
+    "README.md",
+    "docs/tour.md",
+    "docs/tutorial.md",
+    "docs/how-to.md",
+    "docs/sources.md",
+    "docs/writing.md",
+    "docs/outlines.md",
+)
 """Whose commands are run."""
 NOT_HERE = ("service start", "worker start")
 
@@ -103,6 +111,8 @@ def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path)
     unpacked = demo["LADLE_DATA"].removesuffix("/.demo")
     wanted = [step.replace("PATH-TO", unpacked) for step in steps(document) if not step.startswith("LADLE_")]
     assert len(wanted) > 5
+    for name, text in re.findall(r"`([\w-]+\.json)`:\n\n```json\n(.*?)```", (ROOT / document).read_text(), re.DOTALL):
+        (tmp_path / name).write_text(text)
     for step in wanted:
         if step.startswith("echo "):
             piped = step.replace("| ladle ", f"| {shlex.join(LADLE)} ")
@@ -140,6 +150,11 @@ def test_every_code_of_an_error_is_explained():
     explained = re.findall(r"^\| `(\w+)` \| [^|]+ \| [^|]+ \|$", page, re.M)
     assert explained == sorted(explained)
     assert set(explained) == codes
+
+
+def test_what_the_page_on_outlines_says_is_what_is_declared():
+    for path, text in runpy.run_path(str(ROOT / "scripts/outline_words.py"))["documents"]().items():
+        assert path.read_text() == text, f"run scripts/outline_words.py: {path.name} is not what the code declares"
 
 
 def test_the_readmes_python_runs_on_the_demo(demo, tmp_path):

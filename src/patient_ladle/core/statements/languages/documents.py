@@ -18,6 +18,7 @@ from ..diagnostics import Diagnostic, OtherCatalogue, Table, of_refusal
 from ..documents.commands import COMMANDS, EXPRESSION, PROJECTION, collections, counting, filled, judged
 from ..documents.completing import completion_at
 from ..documents.naming import of_collections, of_fields, where_collection_is
+from ..documents.outlines import DocumentOutlines
 from ..documents.reading import Node, Read, reading, tokens
 from ..documents.views import CollectionViews
 from ..parts import MAX_STATEMENTS, MAX_TITLE, FilledPart, Part, Rendered, refused_at, replaced
@@ -182,6 +183,9 @@ class DocumentCommands(QueryLanguage):
 
     def views(self, table: Table) -> TableViews:
         return CollectionViews(table)
+
+    def outlines(self) -> DocumentOutlines:
+        return DocumentOutlines(extended)
 
 
 def _parameters(text: str) -> Iterator[Node]:

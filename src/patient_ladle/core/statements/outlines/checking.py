@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, Protocol
 
 from ...errors import BadInput, nearest
-from ...results.columns import NUMERIC
-from ...values.parameters import Parameter
 from ..catalogue import names_of
-from ..dialects import Dialect
-from .base import Remark
-from .compiling import Writer, name_of
-from .forms import Forms
+from .base import Compiled, Remark
+from .compiling import name_of
+from .expressions import Expression
 from .outline import Condition, Given, Join, Outline, Term, path_of, refused
 from .tables import UNKNOWN, Tables, repeats
+from .values import Parameters
 
+_NUMBERS = ("integer", "decimal", "float")
 _MOMENTS = ("date", "timestamp", "zoned")
 _TEXTS = ("text", UNKNOWN)
 _NO_VALUE = ("is_null", "is_not_null")
@@ -25,7 +24,7 @@ _ORDER = ("less", "at_most", "more", "at_least", "between")
 _LISTS = ("is", "is_not", "in_list", "not_in_list")
 _SEARCH = ("contains", "begins_with", "matches")
 OPERATORS: dict[str, tuple[str, ...]] = {
-    **dict.fromkeys(NUMERIC, (*_LISTS, *_ORDER, *_NO_VALUE)),
+    **dict.fromkeys(_NUMBERS, (*_LISTS, *_ORDER, *_NO_VALUE)),
     **dict.fromkeys(_MOMENTS, (*_LISTS, *_ORDER, *_NO_VALUE, "in_period")),
     "text": (*_LISTS, *_ORDER, *_NO_VALUE, *_SEARCH),
     "boolean": (*_LISTS, *_NO_VALUE),
@@ -36,22 +35,37 @@ OPERATORS: dict[str, tuple[str, ...]] = {
 }
 """The tests that a kind of value takes."""
 _GROUPS = {
-    **dict.fromkeys(NUMERIC, "number"), **dict.fromkeys(_MOMENTS, "moment"), "text": "text", "boolean": "boolean",
+    **dict.fromkeys(_NUMBERS, "number"), **dict.fromkeys(_MOMENTS, "moment"), "text": "text", "boolean": "boolean",
     "time": "time", "binary": "binary", "json": "json",
 }  # fmt: skip
 _ADDS_UP = ("sum", "mean", "median", "count")
 
 
-def remarks_on(outline: Outline, tables: Tables, dialect: Dialect, forms: Forms, declared: Sequence[Parameter]) -> list[Remark]:
+class Writing(Protocol):
+    """What writes an outline in a language, as far as checking it asks."""
+
+    joins: Sequence[str]
+    has_patterns: bool
+    typed_columns: bool
+    parameters: Parameters
+
+    def read(self, term: Term, where: str) -> Expression:
+        """Its expression. Raises BadInput."""
+
+    def compiled(self) -> Compiled:
+        """The statement. Raises BadInput."""
+
+
+def remarks_on(outline: Outline, tables: Tables, writer: Writing) -> list[Remark]:
     """All of them, errors first."""
-    made = _Checks(outline, tables, Writer(outline, tables, dialect, forms, declared))
+    made = _Checks(outline, tables, writer)
     made.everything()
     order = ("error", "warning", "note")
     return sorted(made.found, key=lambda remark: order.index(remark.severity))
 
 
 class _Checks:
-    def __init__(self, outline: Outline, tables: Tables, writer: Writer) -> None:
+    def __init__(self, outline: Outline, tables: Tables, writer: Writing) -> None:
         self.outline, self.tables, self.writer = outline, tables, writer
         self.found: list[Remark] = []
 
@@ -95,7 +109,7 @@ class _Checks:
         before = [self.outline.from_.alias]
         for number, join in enumerate(self.outline.with_):
             where = f"with[{number}]"
-            if join.join not in self.writer.forms.joins:
+            if join.join not in self.writer.joins:
                 self.say(
                     "error",
                     "bad_input",
@@ -121,7 +135,7 @@ class _Checks:
         if first.alias not in before:
             what = "is the joined table itself" if first.alias == join.alias else "is joined later"
             raise refused(where, f"'{left}': '{first.alias}' {what}", "On the left stands a column of a table named before.")
-        if self.writer.dialect.typed_columns and not _comparable(first.kind, second.kind):
+        if self.writer.typed_columns and not _comparable(first.kind, second.kind):
             raise refused(where, f"'{left}' is {first.kind} and '{right}' is {second.kind}", "Join columns of one kind.")
 
     def _shown(self) -> None:
@@ -160,11 +174,11 @@ class _Checks:
                 raise refused(where, "the expression brings rows together already", "Aggregates stand in show and in having.")
         if term.by:
             self.tables.column(term.by, where)
-        if term.bucket and kind not in (*_MOMENTS, UNKNOWN, *(() if self.writer.dialect.typed_columns else ("text",))):
+        if term.bucket and kind not in (*_MOMENTS, UNKNOWN, *(() if self.writer.typed_columns else ("text",))):
             raise refused(
                 where, f"'{term.column}' is {kind}, of which there is no {term.bucket}", "Buckets are for dates and times."
             )
-        if term.aggregate in ("sum", "mean", "median") and (term.bucket or kind not in (*NUMERIC, UNKNOWN)):
+        if term.aggregate in ("sum", "mean", "median") and (term.bucket or kind not in (*_NUMBERS, UNKNOWN)):
             raise refused(
                 where,
                 f"'{term.column}' is {kind}, of which there is no {term.aggregate}",
@@ -175,18 +189,18 @@ class _Checks:
         _check_values(condition, where)
         kind, test = self.tables.kind(condition, where), condition.test
         takes = OPERATORS.get(kind, OPERATORS[UNKNOWN])
-        if not self.writer.dialect.typed_columns and kind == "text":
+        if not self.writer.typed_columns and kind == "text":
             takes = OPERATORS[UNKNOWN]
         if test not in takes:
             raise refused(
                 where, f"'{condition.column}' is {kind}, which is never tested by '{test}'", f"It takes {', '.join(takes)}."
             )
-        if test == "matches" and not self.writer.forms.matches:
+        if test == "matches" and not self.writer.has_patterns:
             raise refused(where, "this database has no regular expressions", "Use contains or begins_with.")
         for value in (condition.value, *condition.values):
             if isinstance(value, Given) and value.column:
                 other = self.tables.column(value.column, where).kind
-                if self.writer.dialect.typed_columns and not _comparable(kind, other):
+                if self.writer.typed_columns and not _comparable(kind, other):
                     raise refused(
                         where, f"'{condition.column}' is {kind} and '{value.column}' is {other}", "Compare columns of one kind."
                     )

@@ -61,6 +61,8 @@ class Writer:
     def __init__(self, outline: Outline, tables: Tables, dialect: Dialect, forms: Forms, declared: Sequence[Parameter]) -> None:
         self.outline, self.tables, self.dialect, self.forms = outline, tables, dialect, forms
         self.parser = Parser(dialect, forms)
+        self.joins: Sequence[str] = forms.joins
+        self.has_patterns, self.typed_columns = bool(forms.matches), dialect.typed_columns
         self.parameters = Parameters(declared)
         said = " ".join(term.expression for _, term in outline.terms())
         alone = outline.from_.as_ and re.search(rf"\b{re.escape(outline.from_.as_)}\s*\.", said)

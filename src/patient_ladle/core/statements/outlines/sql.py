@@ -26,7 +26,8 @@ class SqlOutlines(Outlines):
         self.words = Words(tests, [each for each in AGGREGATES if each in own], BUCKETS, forms.joins)
 
     def remarks(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> list[Remark]:
-        return remarks_on(outline, Tables(outline, catalogue), self.dialect, self.forms, declared)
+        tables = Tables(outline, catalogue)
+        return remarks_on(outline, tables, Writer(outline, tables, self.dialect, self.forms, declared))
 
     def compiled(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Compiled:
         tables = Tables(outline, catalogue)
