@@ -12,7 +12,7 @@ from .test_console import AXE
 PAGES = (
     "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/district_use",
     "/extracts/district_use?open=reads,asks,gives,holds,goes,notes", "/extracts/district_use?open=runs,became,revisions",
-    "/new-extract/a-new-one", "/results", "/values", "/schedules", "/schedules/glanced_at", "/schedules/glanced_at/edit",
+    "/new-extract/a-new-one", "/extracts/put_together?open=outline", "/results", "/values", "/schedules", "/schedules/glanced_at", "/schedules/glanced_at/edit",
     "/new-schedule?extract=district_use", "/alerts", "/sources", "/new-source", "/sources/works/edit", "/new-channel",
     "/sources/works?environment=live&table=districts", "/workers", "/channels",
     "/calendars", "/environments", "/people", "/account", "/nowhere",
@@ -31,12 +31,23 @@ DIALOGS = (
 )  # fmt: skip
 
 
+OUTLINE = {
+    "outline": 1, "from": {"table": "readings", "as": "r"},
+    "with": [{"table": "districts", "as": "d", "on": [{"left": "r.district_id", "right": "d.district_id"}]}],
+    "show": [{"column": "d.name"}, {"column": "r.read_at", "bucket": "month"}, {"column": "r.litres", "aggregate": "sum"}],
+    "where": {"all": [{"column": "r.estimated", "value": False}, {"any": [{"column": "d.zone", "test": "contains", "value": "o"}]}]},
+    "grouped": [{"column": "d.name"}, {"column": "r.read_at", "bucket": "month"}], "sorted": [{"by": "name"}], "first": 10,
+}  # fmt: skip
+
+
 @pytest.fixture(scope="module")
 def looked_into(service):
     """Something stands on every page."""
     with service.ladle("author") as ladle:
         ladle.runs.wait(ladle.runs.start("district_use")["id"])
-        ladle.sources.run_query("works", "live", "catalogue")
+        for source in ("works", "metering"):
+            ladle.sources.run_query(source, "live", "catalogue")
+        ladle.extracts.add("put_together", "metering", outline=OUTLINE)
         ladle.schedules.save_calendar("england", "GB", "ENG")
         ladle.schedules.add("glanced_at", "district_use", "live", "daily at 05:00", zone="UTC", calendar="england")
         ladle.schedules.run("glanced_at")

@@ -32,8 +32,8 @@ def test_a_draft_is_its_authors_alone_and_on_every_machine(drafted):
         assert (made["version"], made["base"], made["extract"]) == (1, 1, "drafted")
         assert elsewhere.extracts.draft("drafted")["content"] == CONTENT
         assert other.extracts.draft("drafted")["version"] == 0
-        assert [each["extract"] for each in ladle.extracts.drafts()] == ["drafted"]
-        assert other.extracts.drafts() == []
+        assert "drafted" in [each["extract"] for each in ladle.extracts.drafts()]
+        assert "drafted" not in [each["extract"] for each in other.extracts.drafts()]
         ladle.extracts.move("drafted", new_name="drafted_anew")
         assert ladle.extracts.draft("drafted_anew")["content"] == CONTENT
         ladle.extracts.move("drafted_anew", new_name="drafted")

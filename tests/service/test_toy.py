@@ -32,7 +32,7 @@ def test_a_language_that_is_no_sql_is_written_run_and_looked_at(toy):
     http = ladle.transport.http
     about = {"source": "picked", "environment": "live"}
     [engine] = [each for each in ladle.sources.engines() if each["name"] == "toy"]
-    assert engine["language"] == {"name": "toy", "title": "picks", "gives_documents": False, "editor": None}
+    assert engine["language"] == {"name": "toy", "title": "picks", "gives_documents": False, "editor": None, "outlines": None}
     [checked] = ladle.sources.check("picked", "live")
     assert all(step["passed"] for step in checked["last_check"]), checked
     ladle.extracts.add("zone_names", "picked", STATEMENT, formats=["csv"], parameters=[{"name": "zone", "default": "North"}],

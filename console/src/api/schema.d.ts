@@ -2235,6 +2235,7 @@ export interface components {
             statement: string;
             /** @description The declared ones with those that the outline brings. */
             parameters: components["schemas"]["ParameterView"][];
+            /** @description What is to be said of it, errors first. */
             remarks: components["schemas"]["RemarkView"][];
             /** @description The database gave its own word. */
             asked: boolean;
@@ -3136,6 +3137,7 @@ export interface components {
             as_parameters: boolean;
         };
         LookedView: {
+            /** @description As its schema has it: /outline-schema. */
             outline: {
                 [key: string]: unknown;
             };
@@ -3337,6 +3339,7 @@ export interface components {
             }[];
         };
         OutlineReadView: {
+            /** @description As its schema has it: /outline-schema. */
             outline: {
                 [key: string]: unknown;
             };
@@ -3348,9 +3351,11 @@ export interface components {
             tests: {
                 [key: string]: string[];
             };
+            /** @description How rows may be brought together. */
             aggregates: string[];
             /** @description Periods that a date can be brought to. */
             buckets: string[];
+            /** @description Kinds of join that there are. */
             joins: string[];
         };
         OwnAlertsView: {

@@ -48,6 +48,7 @@ export const ASIDE = new Set([
   "favourites",
   "formats",
   "me",
+  "outline",
   "phrase",
   "phrases",
   "rule-times",

@@ -90,10 +90,11 @@ def postgresql(home, request):
 
 def mariadb(home, request):
     server = request.getfixturevalue("maria")
-    server.carry_out(["create database outlines character set utf8mb4", "grant select on outlines.* to reader"])
+    own = ["create user outliner identified by 'reading-only'", "grant select on outlines.* to outliner"]
+    server.carry_out(["create database outlines character set utf8mb4", *own])
     types = TYPES | {"timestamp": "datetime"}
     server.carry_out([*statements(types, quote="`"), *inserts(escape=True)], "outlines")
-    return request.getfixturevalue("works") | {"database": "outlines"}, READER_PASSWORD
+    return request.getfixturevalue("works") | {"database": "outlines", "user": "outliner"}, READER_PASSWORD
 
 
 def sqlite(home, request):

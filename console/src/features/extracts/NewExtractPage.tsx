@@ -22,6 +22,8 @@ const BLANK: Draft = {
   name: "",
   folder: "",
   statement: "",
+  outline: null,
+  compiled: "",
   parameters: [],
   source: "",
   formats: ["csv"],
@@ -103,6 +105,7 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
           <Select
             aria-label="Source"
             allowClear
+            showSearch
             placeholder="none: it computes from its values"
             value={draft.source || undefined}
             onChange={(name: string | undefined) => change({ source: name ?? "" })}

@@ -19,6 +19,7 @@ import { Preview, usePreview } from "./Preview";
 import { Delivery } from "./Delivery";
 import { Diagnostics } from "./Diagnostics";
 import { Guards } from "./Guards";
+import { PutTogether } from "../outline/PutTogether";
 import { OutputSettings } from "./OutputSettings";
 import { KEYS, SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
 import { useDiagnostics } from "./useDiagnostics";
@@ -62,7 +63,8 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const { may } = useMe();
   const writable = may("author") && !extract?.archived_at;
   const name = extract?.name ?? draft.name ?? "";
-  const worth = extract ? changed && !stale : !!name.trim() && !!draft.statement.trim();
+  const open = !!draft.outline && !draft.compiled; // the outline does not compile, or not yet
+  const worth = !open && (extract ? changed && !stale : !!name.trim() && !!draft.statement.trim());
   const editor = useRef<EditorHandle>(null);
   const [at] = useAddress({ line: "", column: "" }); // where a link of an error leads
   const [line, column] = [Number(at.line), Number(at.column)];
@@ -90,7 +92,11 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   }, [gathered, client]);
   const save = useMutation({
     mutationFn: async () => {
-      const { base, ...content } = draft;
+      const { base, compiled, outline, statement, ...rest } = draft;
+      const together = !!outline && compiled === statement;
+      const content = together
+        ? { ...rest, outline: outline as unknown as Record<string, unknown> }
+        : { ...rest, statement };
       await settled(); // a draft that is still on its way would come back after it was saved
       if (!extract) {
         const body = { ...content, name: name.trim(), folder: draft.folder ?? "", change_note: note || "first save" };
@@ -225,6 +231,16 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const errors = diagnostics.diagnostics?.filter((r) => r.severity === "error").length ?? 0;
   return (
     <>
+      {language?.outlines && (
+        <PutTogether
+          draft={draft}
+          extract={extract}
+          environment={environment}
+          words={language.outlines}
+          values={() => values().values}
+          change={change}
+        />
+      )}
       <SqlEditor
         ref={editor}
         text={draft.statement}

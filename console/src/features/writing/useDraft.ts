@@ -4,6 +4,7 @@ import { Problem } from "../../api/client";
 import type { Guard } from "../../lib/decisions";
 import { unsent } from "../../lib/kept";
 import { useAway } from "../../lib/service";
+import type { Outline } from "../outline/outline";
 import { dropDraft, keepDraft, readDraft, type Place } from "./drafts";
 
 /** What an author changes before it becomes a revision. `base` is the revision it was begun from; 0: none, it is new. */
@@ -12,6 +13,10 @@ export interface Draft {
   name?: string;
   folder?: string;
   statement: string;
+  /** What the statement is put together from; none: it is by hand. */
+  outline: Outline | null;
+  /** What the outline compiles to; "": that is not known yet, or it does not. */
+  compiled: string;
   parameters: Parameter[];
   source: string;
   formats: string[];
@@ -23,11 +28,13 @@ export interface Draft {
 }
 
 export function draftOf(extract: Extract): Draft {
-  const { number, statement, parameters, source, formats, file_name, deliver_into, output, guards, notes } =
+  const { number, statement, outline, parameters, source, formats, file_name, deliver_into, output, guards, notes } =
     extract.revision;
   return {
     base: number,
     statement,
+    outline: (outline as Outline | null) ?? null,
+    compiled: outline ? statement : "",
     parameters,
     source,
     formats,

@@ -79,7 +79,7 @@ class RemarkView(serializers.Serializer[Any]):
 class CompiledView(serializers.Serializer[Any]):
     statement = serializers.CharField(help_text="Empty where there is an error.")
     parameters = ParameterView(many=True, help_text="The declared ones with those that the outline brings.")
-    remarks = RemarkView(many=True)
+    remarks = RemarkView(many=True, help_text="What is to be said of it, errors first.")
     asked = serializers.BooleanField(help_text="The database gave its own word.")
 
 
@@ -89,7 +89,7 @@ class JoinProposalView(serializers.Serializer[Any]):
 
 
 class OutlineReadView(serializers.Serializer[Any]):
-    outline = serializers.DictField()
+    outline = serializers.DictField(help_text="As its schema has it: /outline-schema.")
     statement = serializers.CharField(help_text="What it compiles to; laid out otherwise than by hand, perhaps.")
 
 
@@ -109,7 +109,7 @@ class CountingView(serializers.Serializer[Any]):
 
 
 class LookedView(serializers.Serializer[Any]):
-    outline = serializers.DictField()
+    outline = serializers.DictField(help_text="As its schema has it: /outline-schema.")
     statement = serializers.CharField()
     parameters = ParameterView(many=True)
 

@@ -144,9 +144,9 @@ class OutlineWordsView(serializers.Serializer[Any]):
     tests = serializers.DictField(
         child=serializers.ListField(child=serializers.CharField()), help_text="By the kind of a column."
     )
-    aggregates = serializers.ListField(child=serializers.CharField())
+    aggregates = serializers.ListField(child=serializers.CharField(), help_text="How rows may be brought together.")
     buckets = serializers.ListField(child=serializers.CharField(), help_text="Periods that a date can be brought to.")
-    joins = serializers.ListField(child=serializers.CharField())
+    joins = serializers.ListField(child=serializers.CharField(), help_text="Kinds of join that there are.")
 
 
 class LanguageView(serializers.Serializer[Any]):
