@@ -58,7 +58,7 @@ def test_from_an_empty_page_to_a_saved_extract_by_keyboard(page, gathered):
     expect(page.get_by_role("region", name="With", exact=True)).to_contain_text("20,000 rows")
     assert violations(page) == []
     press(page, "Save extract")
-    expect(page.get_by_role("heading", name="chosen_litres")).to_be_visible()
+    page.wait_for_url("**/extracts/chosen_litres")
     with gathered.ladle("author") as ladle:
         revision = ladle.extracts.get("chosen_litres")["revision"]
     assert revision["outline"]["grouped"] == [{"column": "d.name"}]

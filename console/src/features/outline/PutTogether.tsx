@@ -57,7 +57,7 @@ export function PutTogether({ draft, extract, environment, words, values, change
   const left = !draft.outline && before ? before : undefined;
   return (
     <>
-      <div className="said-line">
+      <div className="said-line" style={{ margin: "0 0 6px" }}>
         <Button
           size="small"
           aria-expanded={open && !!draft.outline}
