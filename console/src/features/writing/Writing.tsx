@@ -96,7 +96,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       const together = !!outline && compiled === statement;
       const content = together
         ? { ...rest, outline: outline as unknown as Record<string, unknown> }
-        : { ...rest, statement };
+        : { ...rest, statement, outline: null };
       await settled(); // a draft that is still on its way would come back after it was saved
       if (!extract) {
         const body = { ...content, name: name.trim(), folder: draft.folder ?? "", change_note: note || "first save" };
