@@ -83,6 +83,11 @@ def not_together(args: argparse.Namespace, option: str, *others: str) -> None:
         raise ClientError(f"{option} and {given[1]} do not go together.", "Give one of them.")
 
 
+def environment_of(ladle: Ladle, given: str | None = None) -> str:
+    """The one given, or the first there is."""
+    return given or str(ladle.sources.environments()[0]["name"])
+
+
 def listed(given: str | None) -> list[str] | None:
     """A comma-separated list, or None."""
     return [part.strip() for part in given.split(",") if part.strip()] if given else None

@@ -15,7 +15,7 @@ from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Revision
 
-from . import Noun, connected, listed, not_together, pairs, parted_values, values_given
+from . import Noun, connected, environment_of, listed, not_together, pairs, parted_values, values_given
 from .browsing import gathered, print_rows
 from .runs import run_state
 from .unsaved import Asked, add_output_options, add_text_options, output_of, read_outline, read_parameters, saved_or_asked
@@ -175,7 +175,7 @@ def _of_tables(args: argparse.Namespace, ladle: Ladle, known: str) -> str:
     source = args.source or known
     if not source:
         raise ClientError("it is not said of which source the tables are.", "Give --source NAME.")
-    environment = ladle.sources.environments()[0]["name"]
+    environment = environment_of(ladle)
     gathered(ladle, source, environment)
     return ladle.outlines.whole_tables(source, environment, listed(args.tables) or [], args.labels)
 
@@ -199,7 +199,7 @@ def extract_save(args: argparse.Namespace) -> None:
         if args.tables:
             content["statement"] = _of_tables(args, ladle, known)
         if args.outline and (args.source or known):
-            gathered(ladle, args.source or known, ladle.sources.environments()[0]["name"])
+            gathered(ladle, args.source or known, environment_of(ladle))
         if present is not None:
             found = ladle.extracts.save(args.name, args.revision, **content)
             if args.folder is not None:
@@ -235,7 +235,7 @@ def extract_preview(args: argparse.Namespace) -> None:
             revision = ladle.extracts.get(args.name)["revision"]
             values = parted_values(pairs(args.set, "--set"), revision["parameters"])
             asked = Asked(revision["source"], revision["statement"], revision["parameters"], values)
-        environment = args.env or ladle.sources.environments()[0]["name"]
+        environment = environment_of(ladle, args.env)
         found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
                 asked.source, environment, asked.statement, parameters=asked.parameters, values=asked.values,
@@ -278,7 +278,7 @@ def extract_diff(args: argparse.Namespace) -> None:
 def extract_check(args: argparse.Namespace) -> int:
     with connected(args) as ladle:
         revision = ladle.extracts.get(args.name)["revision"]
-        environment = args.env or ladle.sources.environments()[0]["name"]
+        environment = environment_of(ladle, args.env)
         found = ladle.extracts.diagnose(
             args.source or revision["source"], environment, revision["statement"], revision["parameters"]
         )

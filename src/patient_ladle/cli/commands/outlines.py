@@ -12,20 +12,16 @@ from patient_ladle.cli.output import print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
-from . import Noun, connected, pairs, parted_values
+from . import Noun, connected, environment_of, pairs, parted_values
 from .browsing import gathered
 from .unsaved import read_outline, read_parameters, remarked
-
-
-def _environment(ladle: Ladle, given: str | None) -> str:
-    return given or str(ladle.sources.environments()[0]["name"])
 
 
 def outline_compile(args: argparse.Namespace) -> int:
     outline = read_outline(args.file)
     parameters = read_parameters(args.parameters) if args.parameters else []
     with connected(args) as ladle:
-        environment = _environment(ladle, args.env)
+        environment = environment_of(ladle, args.env)
         gathered(ladle, args.source, environment)
         made = ladle.outlines.compile(args.source, environment, outline, parameters, ask=True)
         counts = _counted(ladle, args, environment, outline, parameters) if args.counts and made["statement"] else None
@@ -71,7 +67,7 @@ def _named(step: Mapping[str, Any], outline: Mapping[str, Any]) -> str:
 
 def outline_start(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        environment = _environment(ladle, args.env)
+        environment = environment_of(ladle, args.env)
         gathered(ladle, args.source, environment)
         outline: dict[str, Any] = {"outline": 1, "from": {"table": args.table[0]}}
         for table in args.table[1:]:
@@ -123,7 +119,7 @@ def outline_show(args: argparse.Namespace) -> None:
 def outline_read(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         revision = ladle.extracts.get(args.name)["revision"]
-        environment = _environment(ladle, args.env)
+        environment = environment_of(ladle, args.env)
         found = ladle.outlines.read(revision["source"], environment, revision["statement"], revision["parameters"])
     print_json(found) if args.json else print(json.dumps(found["outline"], indent=1, ensure_ascii=False))
 

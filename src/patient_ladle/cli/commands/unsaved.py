@@ -14,7 +14,7 @@ from typing import Any
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
-from . import pairs, parted_values
+from . import environment_of, pairs, parted_values
 
 _LOOKS = (
     ("integer", r"[+-]?\d+"),
@@ -76,7 +76,7 @@ def _outlined(args: argparse.Namespace, ladle: Ladle, values: Mapping[str, Any])
     """What an outline compiles to. Raises ClientError with its first error."""
     if args.statement is not None or args.text is not None:
         raise ClientError("--outline and a statement do not go together.", "Give one of them.")
-    environment = args.env or ladle.sources.environments()[0]["name"]
+    environment = environment_of(ladle, args.env)
     declared = read_parameters(args.parameters) if args.parameters else []
     made = ladle.outlines.compile(args.source, environment, read_outline(args.outline), declared)
     remarked([each for each in made["remarks"] if each["severity"] != "error"])

@@ -74,8 +74,7 @@ class DocumentOutlines(Outlines):
 
     def compiled(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Compiled:
         tables = Tables(outline, catalogue)
-        for _, fault in tables.faults:
-            raise fault
+        tables.refuse_missing()
         return Pipeline(outline, tables, self.extended, declared).compiled()
 
     def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:

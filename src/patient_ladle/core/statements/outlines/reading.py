@@ -84,8 +84,7 @@ class _Reader:
         for join in tree.args.get("joins") or ():
             outline = self._with(outline, join)
         self.tables = Tables(outline, self.catalogue)
-        for _, fault in self.tables.faults:
-            raise fault
+        self.tables.refuse_missing()
         show = self._show(tree.expressions)
         made = msgspec.structs.replace(
             outline, show=tuple(show), distinct=self._distinct(tree), where=self._where(tree.args.get("where")),
@@ -159,7 +158,7 @@ class _Reader:
             name = node.alias if isinstance(node, exp.Alias) else ""
             inner = node.this if isinstance(node, exp.Alias) else node
             term = self._term(inner)
-            own = {each: getattr(term, each) for each in Term.__struct_fields__}
+            own = _fields(term)
             if not name and (term.expression or term.aggregate or term.bucket):
                 _lost(f"'{self.parser.said(inner)[:60]}' without a name", "Give it one: as name.")
             self.shown.append(Shown(**own, name="" if not name or self._has_name(term, name) else name))
@@ -348,7 +347,7 @@ class _Reader:
 
     def _tested(self, node: exp.Expression, test: str, value: Any = None, values: Any = ()) -> Condition:
         term = self._term(node)
-        own = {each: getattr(term, each) for each in Term.__struct_fields__}
+        own = _fields(term)
         made: Any = {"test": test}
         return Condition(**own, **made, value=value, values=values)
 
@@ -395,7 +394,7 @@ class _Reader:
         at = int(node.this) - 1
         if not 0 <= at < len(self.shown):
             _lost(f"the number {node.this} in place of a column")
-        return Term(**{each: getattr(self.shown[at], each) for each in Term.__struct_fields__})
+        return Term(**_fields(self.shown[at]))
 
     def _sorted(self, node: exp.Order | None) -> Iterator[Sorted]:
         nodes = list(node.expressions) if node is not None else []
@@ -436,7 +435,7 @@ class _Reader:
             return self._column(node)
         term = self._term(node)
         for shown, name in zip(self.shown, names, strict=True):
-            if term == Term(**{each: getattr(shown, each) for each in Term.__struct_fields__}):
+            if term == Term(**_fields(shown)):
                 return name
         _lost(f"'{self.parser.said(node)[:60]}' to sort by", "Show it under a name, and sort by that.")
 
@@ -457,6 +456,11 @@ _SAYS: dict[type[exp.Expression], frozenset[str]] = {
 """The fields of conditions that are understood; one with another says more than an outline has words for."""
 _MOMENT_TYPES = (exp.DataType.Type.DATE, exp.DataType.Type.TIMESTAMP, exp.DataType.Type.TIMESTAMPTZ,
                  exp.DataType.Type.TIMESTAMPNTZ, exp.DataType.Type.DATETIME)  # fmt: skip
+
+
+def _fields(term: Term) -> dict[str, Any]:
+    """What makes a term, also of one that is more: shown under a name, tested."""
+    return {each: getattr(term, each) for each in Term.__struct_fields__}
 
 
 def _flat(node: exp.Expression, kind: type[exp.Expression]) -> list[exp.Expression]:

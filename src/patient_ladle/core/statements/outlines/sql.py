@@ -31,14 +31,12 @@ class SqlOutlines(Outlines):
 
     def compiled(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Compiled:
         tables = Tables(outline, catalogue)
-        for _, fault in tables.faults:
-            raise fault
+        tables.refuse_missing()
         return Writer(outline, tables, self.dialect, self.forms, declared).compiled()
 
     def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:
         tables = Tables(outline, catalogue)
-        for _, fault in tables.faults:
-            raise fault
+        tables.refuse_missing()
         return counting(outline, tables, Writer(outline, tables, self.dialect, self.forms, declared))
 
     def read(self, text: str, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Outline:

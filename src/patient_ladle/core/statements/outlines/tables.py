@@ -59,6 +59,11 @@ class Tables:
             hint = error.hint if error.hint else "Look at the source's tables; look at the source anew if it has them by now."
             raise refused(where, error.message.removesuffix("."), hint) from None
 
+    def refuse_missing(self) -> None:
+        """Raises BadInput for the first table that is not there."""
+        for _, fault in self.faults:
+            raise fault
+
     @property
     def one(self) -> bool:
         """Whether there is no other table, so that columns need not be told apart."""
