@@ -54,6 +54,9 @@ REFUSED = [
     ({"show": [{"column": "minutes", "aggregate": "median"}]}, "show[0]", "cannot be told"),
     ({"show": [{"column": "opened_at", "bucket": "week"}]}, "show[0]", "has no week"),
     ({"show": [{"expression": "minutes * 2", "name": "x"}]}, "show[0]", "is no expression"),
+    ({"show": [{"expression": '1, "sort": {"x": 1}', "name": "x"}]}, "show[0]", "goes on behind its end"),
+    ({"show": [{"expression": '1}; {"find": "meters", "filter": {}', "name": "x"}]}, "show[0]", "goes on behind its end"),
+    ({"show": [{"aggregate": "count"}], "having": {"none": [{"aggregate": "count", "test": "more", "value": 1}]}}, "having", "one comparison"),
     ({"show": [{"column": "minutes"}], "sorted": [{"by": "minutes", "nulls": "last"}]}, "sorted[0]", "are the least"),
     ({"where": {"column": "contact", "test": "contains", "value": {"parameter": "word"}}}, "where", "asked 'contains' with a text"),
 ]  # fmt: skip
@@ -68,3 +71,13 @@ def test_what_a_document_store_has_not_is_said(parts, where, words):
 def test_a_command_is_not_read_back_and_that_is_said():
     with pytest.raises(BadInput, match="cannot be read back"):
         DOCUMENTS.read('{"find": "contacts"}', CATALOGUE, [])
+
+
+def test_a_condition_on_groups_may_stand_in_a_group_of_one():
+    alone = {"aggregate": "count", "test": "more", "value": 1}
+    grouped = CONTACTS | {"show": [{"column": "contact"}, {"aggregate": "count"}], "grouped": [{"column": "contact"}]}
+    made = [
+        DOCUMENTS.compiled(Outline.from_dict(grouped | {"having": each}), CATALOGUE, []) for each in (alone, {"all": [alone]})
+    ]
+    assert '{"$match": {"h": {"$gt": 1}}}' in made[0].statement
+    assert made[0].statement == made[1].statement

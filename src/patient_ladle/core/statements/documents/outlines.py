@@ -161,7 +161,9 @@ class Pipeline:
     def expression(self, text: str, where: str) -> str:
         """An expression of the author's: one value of JSON. Raises BadInput."""
         try:
-            reading(f'{{"find": "x", "filter": {text}}}')
+            found = reading(f'{{"find": "x", "filter": {text}}}')
+            if len(found) != 1 or len(list(found[0].node.pairs())) != 2:
+                raise StatementRefused("it goes on behind its end.", "")
         except StatementRefused as error:
             raise refused(where, f"'{text.strip()[:60]}' is no expression: {error.message.removesuffix('.')}",
                           'Write JSON such as {"$multiply": ["$litres", 1000]}.') from None  # fmt: skip
@@ -205,13 +207,11 @@ class Pipeline:
             if at is None:
                 raise refused(where, "has many values in a group", "Group by it too.")
             project[name] = f"$_id.k{at}"
-        having = outline.having
+        having = self._one_of_groups()
         if having is not None:
             group["h"] = self._sum(having, "having")
         yield "grouped", {"$group": group}
         if having is not None:
-            if having.group is not None or not having.aggregate or having.test not in _COMPARED:
-                raise refused("having", "groups of documents take one comparison of an aggregate", "Leave the others out.")
             value = self._operand(having.value, having, self.tables.kind(having, "having"), "having")
             compared = {"$nin": [value, None]} if having.test == "is_not" else {_COMPARED[having.test]: value}
             if having.aggregate == "count_distinct":
@@ -219,6 +219,15 @@ class Pipeline:
             else:
                 yield "having", {"$match": {"h": compared}}
         yield "show", {"$project": self._project(project)}
+
+    def _one_of_groups(self) -> Condition | None:
+        """The one condition on groups that there may be; a form has it within a group."""
+        having = self.outline.having
+        while having is not None and having.group is not None and having.group[0] != "none" and len(having.group[1]) == 1:
+            [having] = having.group[1]
+        if having is not None and (having.group is not None or not having.aggregate or having.test not in _COMPARED):
+            raise refused("having", "groups of documents take one comparison of an aggregate", "Leave the others out.")
+        return having
 
     def _same(self, key: Term, shown: Term, where: str) -> bool:
         return _told(self.value(key, where)) == _told(self.value(shown, where))
