@@ -1115,6 +1115,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/queries/{number}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A column of the rows that a query brought, at a glance. */
+        get: operations["query_profile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restore-parameters": {
         parameters: {
             query?: never;
@@ -1278,6 +1295,23 @@ export interface paths {
         };
         /** @description The first rows of a stored file, as they stand in it. */
         get: operations["run_file_preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{number}/files/{name}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A column of a stored file at a glance: of all its rows, or of as many as can be read in the time there is. */
+        get: operations["run_file_profile"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2059,6 +2093,25 @@ export interface components {
             /** @description In the order of their due times. */
             runs: number[];
         };
+        BarView: {
+            /** @description The least number, or the first day. */
+            from: string;
+            /** @description The next bar begins there. */
+            to: string;
+            /** @description How many rows. */
+            rows: number;
+        };
+        /**
+         * @description * `` -
+         *     * `number` - number
+         *     * `day` - day
+         *     * `week` - week
+         *     * `month` - month
+         *     * `quarter` - quarter
+         *     * `year` - year
+         * @enum {string}
+         */
+        BarsByEnum: "" | "number" | "day" | "week" | "month" | "quarter" | "year";
         BellView: {
             /** @description Alerts since one last looked. */
             unseen: number;
@@ -3652,11 +3705,13 @@ export interface components {
         /**
          * @description * `` -
          *     * `day` - day
+         *     * `week` - week
          *     * `month` - month
+         *     * `quarter` - quarter
          *     * `year` - year
          * @enum {string}
          */
-        PeriodEnum: "" | "day" | "month" | "year";
+        PeriodEnum: "" | "day" | "week" | "month" | "quarter" | "year";
         PersonBody: {
             /** @description The name the person signs in with. */
             name: string;
@@ -3720,6 +3775,33 @@ export interface components {
             /** @description Date and time by the clocks of no zone. */
             means: string;
         };
+        PlanStepView: {
+            /** @description What is deeper is done first, for the step after it. */
+            depth: number;
+            /** @description In words. */
+            said: string;
+            /** @description About how many the database expects; null where it says none. */
+            rows: number | null;
+            /** @description The database's own word. */
+            own: string;
+            /** @description Which it reads; empty: none. */
+            table: string;
+            /** @description It reads all of that table. */
+            whole: boolean;
+        };
+        PlanView: {
+            /** @description Steps of a check, in order. */
+            steps: components["schemas"]["PlanStepView"][];
+            /**
+             * Format: double
+             * @description In units of the database's own, to compare two statements by; null where it says none.
+             */
+            cost: number | null;
+            /** @description Large tables that are read whole. */
+            warnings: string[];
+            /** @description The plan as the database tells it. */
+            text: string;
+        };
         PlannedRun: {
             /**
              * Format: date-time
@@ -3770,10 +3852,50 @@ export interface components {
              * @default false
              */
             total: boolean;
+            /**
+             * @description How the database means to carry it out, instead; the statement is not run.
+             * @default false
+             */
+            plan: boolean;
             /** @description How documents become rows, as an output's settings have it. */
             documents?: {
                 [key: string]: unknown;
             };
+        };
+        ProfileView: {
+            /** @description Name of the column. */
+            column: string;
+            /** @description Which kind it is of. */
+            kind: string;
+            /** @description How many rows. */
+            rows: number;
+            /** @description Rows without a value. */
+            absent: number;
+            /** @description Different values; null where that cannot be told. */
+            distinct: number | null;
+            least: string | null;
+            greatest: string | null;
+            mean: string | null;
+            /** @description Values and the rows that have them, ten at most. */
+            commonest: unknown[][];
+            /** @description How the values spread. */
+            bars: components["schemas"]["BarView"][];
+            /**
+             * @description What a bar is: a range of numbers, or a period.
+             *
+             *     * `` -
+             *     * `number` - number
+             *     * `day` - day
+             *     * `week` - week
+             *     * `month` - month
+             *     * `quarter` - quarter
+             *     * `year` - year
+             */
+            bars_by: components["schemas"]["BarsByEnum"];
+            /** @description All the rows there are were looked at. */
+            complete: boolean;
+            /** @description What could not be told, and why. */
+            notes: string[];
         };
         ProposalView: {
             /** @description As it is shown. */
@@ -3852,9 +3974,10 @@ export interface components {
          *     * `rows` - rows
          *     * `count` - count
          *     * `counts` - counts
+         *     * `profile` - profile
          * @enum {string}
          */
-        QueryKind: "check" | "catalogue" | "rows" | "count" | "counts";
+        QueryKind: "check" | "catalogue" | "rows" | "count" | "counts" | "profile";
         QueryResult: {
             /** @description Name and kind of each column. */
             columns?: components["schemas"]["QueryColumn"][];
@@ -3880,6 +4003,10 @@ export interface components {
             };
             /** @description Steps of a check, in order. */
             steps?: components["schemas"]["CheckStepView"][];
+            profile?: components["schemas"]["ProfileView"];
+            plan?: components["schemas"]["PlanView"];
+            /** @description Of a profile: what was asked for it. */
+            statement?: string;
             /** @description Of a catalogue: how many there are. */
             tables?: number;
         };
@@ -3938,12 +4065,14 @@ export interface components {
          *     * `rows` - rows
          *     * `count` - count
          *     * `counts` - counts
+         *     * `profile` - profile
          *     * `preview` - preview
          *     * `total` - total
          *     * `choices` - choices
+         *     * `plan` - plan
          * @enum {string}
          */
-        QueryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "preview" | "total" | "choices";
+        QueryViewKindEnum: "check" | "catalogue" | "rows" | "count" | "counts" | "profile" | "preview" | "total" | "choices" | "plan";
         ReadBody: {
             /** @description Empty: it reads none. */
             source: string;
@@ -14115,6 +14244,76 @@ export interface operations {
             };
         };
     };
+    query_profile: {
+        parameters: {
+            query: {
+                /** @description Its name in the result. */
+                column: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its number. */
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     restore_parameters: {
         parameters: {
             query?: never;
@@ -15180,6 +15379,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FilePreview"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_file_profile: {
+        parameters: {
+            query: {
+                /** @description Place of the column, from 0. */
+                column: string;
+                /** @description Name of the sheet of a workbook; the first unless given. */
+                sheet?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+                /** @description Its number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileView"];
                 };
             };
             /** @description Bad Request */

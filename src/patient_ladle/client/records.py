@@ -26,6 +26,9 @@ AlertViewKindEnum = Literal[
 BackfillState = Literal["in_progress", "ended", "cancelled"]
 
 
+BarsByEnum = Literal["", "number", "day", "week", "month", "quarter", "year"]
+
+
 DecisionEnum = Literal["run", "skipped", "missed"]
 
 
@@ -62,7 +65,7 @@ ProposalViewKindEnum = Literal["column", "table", "alias", "with", "parameter", 
 QueryState = Literal["waiting", "running", "finished", "failed", "cancelled"]
 
 
-QueryViewKindEnum = Literal["check", "catalogue", "rows", "count", "counts", "preview", "total", "choices"]
+QueryViewKindEnum = Literal["check", "catalogue", "rows", "count", "counts", "profile", "preview", "total", "choices", "plan"]
 
 
 RoleEnum = Literal["reader", "runner", "author", "administrator"]
@@ -157,6 +160,9 @@ Backfill = TypedDict(
         "runs": "list[int]",
     },
 )
+
+
+Bar = TypedDict("Bar", {"from": "str", "to": "str", "rows": "int"})
 
 
 class Bell(TypedDict):
@@ -729,12 +735,44 @@ class Phrase(TypedDict):
     means: str
 
 
+class PlanStep(TypedDict):
+    depth: int
+    said: str
+    rows: int | None
+    own: str
+    table: str
+    whole: bool
+
+
+class Plan(TypedDict):
+    steps: list[PlanStep]
+    cost: float | None
+    warnings: list[str]
+    text: str
+
+
 class PlannedRun(TypedDict):
     due_at: str
     data_date: str
     runs: bool
     why: str
     run: int | None
+
+
+class Profile(TypedDict):
+    column: str
+    kind: str
+    rows: int
+    absent: int
+    distinct: int | None
+    least: str | None
+    greatest: str | None
+    mean: str | None
+    commonest: list[list[Any]]
+    bars: list[Bar]
+    bars_by: BarsByEnum
+    complete: bool
+    notes: list[str]
 
 
 class Proposal(TypedDict):
@@ -767,6 +805,9 @@ class QueryResult(TypedDict):
     seconds: NotRequired[float]
     identity: NotRequired[dict[str, str]]
     steps: NotRequired[list[CheckStep]]
+    profile: NotRequired[Profile]
+    plan: NotRequired[Plan]
+    statement: NotRequired[str]
     tables: NotRequired[int]
 
 

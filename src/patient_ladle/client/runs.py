@@ -14,7 +14,7 @@ from typing import Any
 
 from .errors import ClientError, FileDamaged, RunFailed
 from .group import Group, Listed, name_in_path
-from .records import DryRun, FilePreview, Latest, LogLine, ResultLine, Run, RunLine, Worker
+from .records import DryRun, FilePreview, Latest, LogLine, Profile, ResultLine, Run, RunLine, Worker
 
 Paths = list[Path]
 ENDED = ("finished", "failed", "cancelled", "not_run")
@@ -166,6 +166,10 @@ class Runs(Group):
             _save(path, self.read(record["id"], "datapackage.json"))
             saved.append(path)
         return saved
+
+    def profile_file(self, number: int, name: str, column: str, sheet: str | None = None) -> Profile:
+        """A column of a stored file at a glance: rows, absent, distinct, least, greatest, mean, commonest, bars."""
+        return self._get(f"/runs/{number}/files/{name_in_path(name)}/profile", column=column, sheet=sheet)
 
     def preview_file(self, number: int, name: str, rows: int = 50, sheet: str | None = None) -> FilePreview:
         """``columns``, the first ``rows`` as they stand in the file, and whether that was all (``complete``)."""

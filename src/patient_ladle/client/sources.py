@@ -8,7 +8,7 @@ from typing import Any
 
 from .errors import QueryFailed
 from .group import Group, Listed, name_in_path
-from .records import Address, Catalogue, Engine, Environment, Found, Query, Source, Table
+from .records import Address, Catalogue, Engine, Environment, Found, Profile, Query, Source, Table
 
 FIRST_POLL_SECONDS, QUERY_POLL_SECONDS = 0.02, 0.3
 """Between looks at a query: soon at first, as most are over at once, then less often."""
@@ -75,13 +75,17 @@ class Sources(Group):
         return self._get("/catalogue-search", search=word, environment=environment)
 
     def start_query(self, name: str, environment: str, kind: str, **request: Any) -> Query:
-        """Start a query: ``catalogue``, ``rows``, ``count`` or ``counts``. See ``run_query`` for waiting as well."""
+        """Start a query: ``catalogue``, ``rows``, ``count``, ``counts``, ``profile``. See ``run_query`` for waiting too."""
         wanted = {"environment": environment, "kind": kind} | {k: v for k, v in request.items() if v is not None}
         return self._post(f"/sources/{name_in_path(name)}/queries", wanted)
 
     def query(self, number: str) -> Query:
         """How far a query is, and what it found."""
         return self._get(f"/queries/{name_in_path(number)}")
+
+    def query_profile(self, number: str, column: str) -> Profile:
+        """A column of the rows that a query brought, at a glance: rows, absent, distinct, least, greatest, mean, bars."""
+        return self._get(f"/queries/{name_in_path(number)}/profile", column=column)
 
     def cancel_query(self, number: str) -> Query:
         """Stop a query, and its statement in the source."""

@@ -30,7 +30,10 @@ from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.dialects import Dialect
 from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.statements.parts import Rendered
+from patient_ladle.core.statements.plans import Plan
 from patient_ladle.core.statements.scanner import one_reading_statement, replace_parameters
+from patient_ladle.core.statements.scope import scope_of
+from patient_ladle.core.statements.words import words_of
 from patient_ladle.core.values.parameters import Parameter, Value
 
 from .network import knock, way_in
@@ -119,6 +122,11 @@ def with_names(statement: Statement, text: str, dialect: Dialect) -> str:
     return rendered(statement, text, dialect, lambda parameter, _: f":{parameter.name}").text
 
 
+def tables_by_alias(text: str, dialect: Dialect) -> dict[str, str]:
+    """What a statement calls its tables, in small letters, and what they are."""
+    return dict(scope_of(words_of(text, dialect)).tables)
+
+
 def rendered(statement: Statement, text: str, dialect: Dialect, put: Callable[[Parameter, Value], str]) -> Rendered:
     """The text with ``put(parameter, value)`` in place of each occurrence of a value, and names quoted.
 
@@ -162,6 +170,7 @@ _ANSWERING = frozenset(
         "harmful_rights",
         "about",
         "catalogue",
+        "plan",
     ]
 )
 _ENDING = frozenset(["stop", "end", "let_go"])
@@ -272,6 +281,15 @@ class ProbingSession(SourceSession):
     def understand(self, statement: Statement) -> Sequence[Column]:
         """``describe``, for a statement that will not be fetched: nothing of it is run."""
         return self.describe(statement)
+
+    def plan(self, statement: Statement) -> Plan:
+        """How the database means to carry it out; it is never run for that. ``understand`` comes first.
+
+        Raises BadInput where the database does not say.
+        """
+        raise BadInput(
+            "this kind of source does not say how it carries out a statement.", "Look at the preview's time instead."
+        )
 
     def release_snapshot(self) -> None:
         """Let go of the snapshot: the session is kept open only to understand statements."""

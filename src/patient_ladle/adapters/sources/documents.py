@@ -41,6 +41,7 @@ from patient_ladle.core.statements.catalogue import CatalogueBuilder, Table
 from patient_ladle.core.statements.documents.projections import Wanted, wanted
 from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.statements.parts import place
+from patient_ladle.core.statements.plans import Plan, of_documents
 from patient_ladle.core.values.parameters import BoundValues
 
 from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
@@ -284,6 +285,18 @@ class DocumentSession(ProbingSession):
         for batch in self.table.batches():
             self.go_on()
             yield batch
+
+    def plan(self, statement: Statement) -> Plan:
+        command = self._command(statement)
+        if "aggregate" in command:
+            command["cursor"] = {}
+        told = self.database.command(
+            {"explain": command, "verbosity": "queryPlanner"}, session=None if self.snapshots else self.session
+        )
+        text = json.dumps(
+            {"queryPlanner": told.get("queryPlanner", told.get("stages"))}, indent=2, default=str, ensure_ascii=False
+        )
+        return of_documents(told, str(next(iter(command.values()))), text)
 
     def stop(self) -> None:
         with pymongo.timeout(STOP_SECONDS):

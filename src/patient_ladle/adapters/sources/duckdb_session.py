@@ -8,6 +8,7 @@ Arrow batches. The engine's memory limit is soft: sessions belong into a child p
 from __future__ import annotations
 
 import contextlib
+import json
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -33,9 +34,10 @@ from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of
 from patient_ladle.core.statements.parts import Rendered, place
+from patient_ladle.core.statements.plans import Plan, of_duckdb
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
-from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered
+from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered, tables_by_alias
 from .duckdb_nested import ZONED, form_of
 
 _MISSING = {
@@ -309,6 +311,18 @@ class DuckdbSession(ProbingSession):
                 f"the database failed while running the statement: {said.splitlines()[0]}.",
                 "Correct the statement or the data it meets.",
             ) from error
+
+    def plan(self, statement: Statement) -> Plan:
+        assert self.rendered is not None, "understand comes first"
+        told = []
+        for form in ("json", "text"):
+            query = f"explain (format {form})\n{self.rendered.text}"
+            try:
+                rows = self.connection.execute(query, self.bound or None).fetchall()
+            except duckdb.Error as error:
+                raise translate(error, self.text, self.rendered) from error
+            told.append(str(rows[0][1]))
+        return of_duckdb(json.loads(told[0]), tables_by_alias(self.text, DUCKDB), told[1])
 
     def stop(self) -> None:
         try:

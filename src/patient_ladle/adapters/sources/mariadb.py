@@ -39,6 +39,7 @@ from patient_ladle.core.results.columns import Batch, Column, canonical, canonic
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.mariadb import MARIADB, bound_literal
 from patient_ladle.core.statements.parts import Rendered
+from patient_ladle.core.statements.plans import Plan, of_mariadb
 from patient_ladle.core.values.parameters import Parameter, Scalar, Value
 
 from .base import (
@@ -51,6 +52,7 @@ from .base import (
     gated,
     refuse_other_count,
     rendered,
+    tables_by_alias,
 )
 from .mariadb_errors import connect_failed, translate
 from .mariadb_rows import DRIVER_ERRORS, Rows
@@ -343,6 +345,18 @@ class MariadbSession(ProbingSession):
                 array = pc.replace_substring_regex(array, r"^0+([0-9])", r"\1")
             cells.append(array)
         return Batch(tuple(cells), (None,) * len(cells), len(columns[0]))
+
+    def plan(self, statement: Statement) -> Plan:
+        assert self.query, "understand comes first"
+        try:
+            with self.connection.cursor() as cursor:
+                cursor.execute(f"explain {self.query}")
+                names = [str(entry[0]).lower() for entry in cursor.description or ()]
+                rows = [dict(zip(names, row, strict=True)) for row in cursor.fetchall()]
+        except (pymysql.Error, OSError) as error:
+            raise translate(error, self.text, self.rendered) from error
+        [(_, cost)] = self._asked("show session status like 'Last_query_cost'")
+        return of_mariadb(rows, tables_by_alias(self.text, MARIADB), float(cost) or None)
 
     def release_snapshot(self) -> None:
         with self.connection.cursor() as cursor:

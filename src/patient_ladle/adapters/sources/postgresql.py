@@ -8,6 +8,7 @@ statement only. The server's text of every value is faithful where driver object
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import socket
 import time
@@ -39,6 +40,7 @@ from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column, CsvBat
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL, bound_literal, cast_of
 from patient_ladle.core.statements.parts import Rendered, place
+from patient_ladle.core.statements.plans import Plan, of_postgresql
 from patient_ladle.core.statements.scanner import called_names
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
@@ -483,6 +485,18 @@ class PostgresqlSession(ProbingSession):
             cursor.close()
         except psycopg.Error:
             cursor.close()  # a cancel met the closing itself: with the transaction broken, this only marks it closed
+
+    def plan(self, statement: Statement) -> Plan:
+        assert self.statement is not None, "understand comes first"
+        text, binding = self.statement[1].rendered.text, self.statement[1]
+        told = []
+        for form in ("json", "text"):
+            values = [None if value is None else str(value).encode() for value in binding.texts]
+            found = self.connection.pgconn.exec_params(f"explain (format {form})\n{text}".encode(), values)
+            if found.status != pq.ExecStatus.TUPLES_OK:
+                self._raise(psycopg.errors.error_from_result(found))
+            told.append("\n".join((found.get_value(row, 0) or b"").decode() for row in range(found.ntuples)))
+        return of_postgresql(json.loads(told[0]), told[1])
 
     def release_snapshot(self) -> None:
         self.connection.execute("rollback")

@@ -26,6 +26,7 @@ from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.sqlite import SQLITE, bound
 from patient_ladle.core.statements.parts import place
+from patient_ladle.core.statements.plans import Plan, of_sqlite
 from patient_ladle.core.values.parameters import Parameter, Value
 
 from .base import (
@@ -39,6 +40,7 @@ from .base import (
     missing_name,
     refuse_other_count,
     rendered,
+    tables_by_alias,
 )
 
 _MODE = "ro"
@@ -216,6 +218,11 @@ class SqliteSession(ProbingSession):
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
         self.width = len(self.cursor.description)
         return [Column(str(entry[0]), "any") for entry in self.cursor.description]
+
+    def plan(self, statement: Statement) -> Plan:
+        self._prepared(statement, "explain query plan ")
+        assert self.cursor is not None
+        return of_sqlite(self.cursor.fetchall(), tables_by_alias(self.text, SQLITE))
 
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.cursor is not None, "describe comes first"

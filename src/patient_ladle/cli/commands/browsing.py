@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -19,6 +19,8 @@ from . import Noun, connected, listed, not_together
 from .runs import conclude
 
 TESTS = ("is not null", "is null", "is not", "is", "less", "at most", "more", "at least", "contains")
+PERIODS = ("day", "week", "month", "quarter", "year")
+PROFILE_HELP = "that column at a glance instead: least, greatest, mean, commonest values, how they spread"
 WIDE = 60
 """Characters of a cell that a table on a terminal shows."""
 
@@ -74,6 +76,34 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
         f"\n{amount(shown, 'row')}"
         + (", all there are" if result["complete"] else f" shown, there are more: {counted_by} tells how many")
     )
+
+
+def print_profile(found: Mapping[str, Any], active: Sequence[str] = ()) -> None:
+    """A column at a glance."""
+    for each in active:
+        print(f"only where {each}")
+    rows, absent = found["rows"], found["absent"]
+    share = f", {absent:,} of them without a value ({100 * absent / rows:.1f} %)" if absent else ", each with a value"
+    print_facts([
+        ("column", f"{found['column']} ({found['kind']})"),
+        ("rows", f"{rows:,}{share if rows else ''}{'' if found['complete'] else '; there are more that were not looked at'}"),
+        ("distinct", None if found["distinct"] is None else f"{found['distinct']:,}"),
+        ("least", found["least"]), ("greatest", found["greatest"]), ("mean", found["mean"]),
+        ("mind", "\n".join(found["notes"])),
+    ])  # fmt: skip
+    most = max([bar["rows"] for bar in found["bars"]] + [1])
+    if found["commonest"] and found["distinct"] != rows - absent:
+        print()
+        print_table(("COMMONEST", "ROWS"), [(_cell(value) or '""', count) for value, count in found["commonest"]], "")
+    if found["bars"]:
+        print()
+        numbers = found["bars_by"] == "number"
+        head = ("FROM", "TO BELOW", "ROWS", "") if numbers else (found["bars_by"].upper(), "ROWS", "")
+        lines = [
+            (bar["from"], *([bar["to"]] if numbers else []), bar["rows"], "█" * round(40 * bar["rows"] / most))
+            for bar in found["bars"]
+        ]
+        print_table(head, lines, "")
 
 
 def _print_table(table: Mapping[str, Any]) -> None:
@@ -142,8 +172,9 @@ def _refuse_together(args: argparse.Namespace) -> None:
     """What would be ignored beside what was given. Raises ClientError."""
     not_together(args, "--count", "--by", "--rows", "--sort", "--into", "--formats")
     not_together(args, "--by", "--rows", "--sort", "--into", "--formats")
+    not_together(args, "--profile", "--count", "--by", "--rows", "--sort", "--into", "--formats")
     not_together(args, "--rows", "--into", "--formats")
-    not_together(args, "--save", "--count", "--by", "--rows", "--into")
+    not_together(args, "--save", "--count", "--by", "--profile", "--rows", "--into")
     with_save = [(option, "--save") for option in ("--folder", "--columns", "--as-parameters")]
     for option, needed in (("--period", "--by"), ("--descending", "--sort"), *with_save):
         if getattr(args, option[2:].replace("-", "_")) and not getattr(args, needed[2:]):
@@ -154,7 +185,7 @@ def _refuse_together(args: argparse.Namespace) -> None:
         raise ClientError(f"{of_a_table[0]} was given without a table.", "Name the table after the source.")
 
 
-_OF_A_TABLE = ("--where", "--sort", "--count", "--by", "--rows", "--into", "--formats", "--save")
+_OF_A_TABLE = ("--where", "--sort", "--count", "--by", "--profile", "--rows", "--into", "--formats", "--save")
 
 
 def source_browse(args: argparse.Namespace) -> int | None:
@@ -179,18 +210,31 @@ def source_browse(args: argparse.Namespace) -> int | None:
         filters = [_filter(words) for words in args.where or []]
         if args.save or args.into or args.formats:
             return _kept(args, ladle, filters)
-        if args.count:
-            seen = _looked(ladle, args, "count", table=args.table, filters=filters)
-        elif args.by:
-            seen = _looked(ladle, args, "counts", table=args.table, filters=filters, column=args.by, period=args.period)
-        elif args.rows or filters or args.sort:
-            sort = {"sort": args.sort, "descending": args.descending}
-            seen = _looked(ladle, args, "rows", table=args.table, filters=filters, rows=args.rows or 20, **sort)
-        else:
+        seen = _seen(ladle, args, filters)
+        if seen is None:
             table = ladle.sources.table(args.name, args.env, args.table)
             print_json(table) if args.json else _print_table(table)
             return None
-    print_json(seen) if args.json else print_rows(seen)
+    if args.json:
+        print_json(seen)
+    elif args.profile:
+        print_profile(seen["result"]["profile"], seen["active_filters"])
+    else:
+        print_rows(seen)
+    return None
+
+
+def _seen(ladle: Ladle, args: argparse.Namespace, filters: list[dict[str, str]]) -> Query | None:
+    """What the options ask of a table; None where they ask only what it is."""
+    look: dict[str, Any] = {"table": args.table, "filters": filters}
+    if args.count:
+        return _looked(ladle, args, "count", **look)
+    if args.by:
+        return _looked(ladle, args, "counts", **look, column=args.by, period=args.period)
+    if args.profile:
+        return _looked(ladle, args, "profile", **look, column=args.profile)
+    if args.rows or filters or args.sort:
+        return _looked(ladle, args, "rows", **look, rows=args.rows or 20, sort=args.sort, descending=args.descending)
     return None
 
 
@@ -252,7 +296,8 @@ def add_to(source: Noun) -> None:
     verb.add_argument("--descending", action="store_true")
     verb.add_argument("--count", action="store_true", help="how many rows there are, exactly")
     verb.add_argument("--by", metavar="COLUMN", help="how many rows by the values of a column")
-    verb.add_argument("--period", choices=("day", "month", "year"), help="with --by: by the period of a date column")
+    verb.add_argument("--period", choices=PERIODS, help="with --by: by the period of a date column")
+    verb.add_argument("--profile", metavar="COLUMN", help=PROFILE_HELP)
     verb.add_argument("--formats", metavar="FORMATS", help="all rows that match, as files: csv,xlsx,json (default csv)")
     verb.add_argument("--into", metavar="DIR", help="save those files here; - for standard output")
     verb.add_argument("--save", metavar="NAME", help="make a new extract of what is looked at, instead")

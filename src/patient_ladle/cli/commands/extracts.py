@@ -16,7 +16,7 @@ from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Revision
 
 from . import Noun, connected, environment_of, listed, not_together, pairs, parted_values, values_given
-from .browsing import gathered, print_rows
+from .browsing import PROFILE_HELP, gathered, print_profile, print_rows
 from .runs import run_state
 from .unsaved import Asked, add_output_options, add_text_options, output_of, read_outline, read_parameters, saved_or_asked
 
@@ -229,6 +229,8 @@ def extract_sql(args: argparse.Namespace) -> None:
 
 
 def extract_preview(args: argparse.Namespace) -> None:
+    not_together(args, "--total", "--plan", "--profile", "--rows")
+    not_together(args, "--plan", "--profile", "--rows")
     with connected(args) as ladle:
         asked = saved_or_asked(args, ladle, args.name)
         if asked is None:
@@ -239,10 +241,30 @@ def extract_preview(args: argparse.Namespace) -> None:
         found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
                 asked.source, environment, asked.statement, parameters=asked.parameters, values=asked.values,
-                statement_number=args.statement_number, rows=args.rows, total=args.total or None, data_date=args.data_date,
+                statement_number=args.statement_number, rows=args.rows, total=args.total or None, plan=args.plan or None,
+                data_date=args.data_date,
             )
         )  # fmt: skip
+        profile = ladle.sources.query_profile(found["id"], args.profile) if args.profile else None
+    if args.plan and not args.json:
+        _print_plan(found["result"]["plan"])
+        return
+    if profile is not None:
+        print_json(profile) if args.json else print_profile(profile)
+        return
     print_json(found) if args.json else print_rows(found, "--total")
+
+
+def _print_plan(plan: Mapping[str, Any]) -> None:
+    """Step by step in words, what is done first above."""
+    steps = [(f"{'  ' * step['depth']}{step['said']}", step["rows"], step["own"]) for step in plan["steps"]]
+    print_table(("STEP", "ROWS, ABOUT", "ITS OWN WORD"), steps, "the database says nothing.")
+    print()
+    for warning in plan["warnings"]:
+        print(f"mind: {warning}")
+    if plan["cost"] is not None:
+        print(f"cost {plan['cost']:,.0f}, in units of the database's own: to compare two statements by")
+    print("the statement was not run.")
 
 
 def extract_revisions(args: argparse.Namespace) -> None:
@@ -443,6 +465,8 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--statement-number", type=int, default=1, metavar="N", help="which of several statements (default 1)")
     verb.add_argument("--rows", type=int, metavar="N", help="so many (default 100, at most 1,000)")
     verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
+    verb.add_argument("--plan", action="store_true", help="how the database means to carry it out, instead; it is not run")
+    verb.add_argument("--profile", metavar="COLUMN", help=PROFILE_HELP)
     verb = extract.verb(
         "sql", extract_sql, "The statement as SQL with its values filled in, to run in any SQL editor.",
         "ladle extract sql high_users --set above=4200 > high_users.sql",

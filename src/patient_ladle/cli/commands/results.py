@@ -16,7 +16,8 @@ from patient_ladle.client.records import Run
 from patient_ladle.proof.verifying import NothingToVerify, verify
 from patient_ladle.words import amount
 
-from . import Noun, add_sorting, connected, sorting
+from . import Noun, add_sorting, connected, not_together, sorting
+from .browsing import PROFILE_HELP, print_profile
 from .runs import STRICT
 
 
@@ -65,12 +66,17 @@ def result_show(args: argparse.Namespace) -> int:
 
 
 def result_preview(args: argparse.Namespace) -> int:
+    not_together(args, "--profile", "--rows")
     with connected(args) as ladle:
         run, status = _run_of(ladle, args)
         if not run["files"]:
             raise ClientError(f"run {run['id']} has no files: it is {run['state']}.", "List them: ladle result list")
         name = args.file or run["files"][0]["name"]
-        found = ladle.runs.preview_file(run["id"], name, args.rows, args.sheet)
+        if args.profile:
+            profile = ladle.runs.profile_file(run["id"], name, args.profile, args.sheet)
+            print_json(profile) if args.json else print_profile(profile)
+            return status
+        found = ladle.runs.preview_file(run["id"], name, args.rows or 20, args.sheet)
     if args.json:
         print_json(found)
         return status
@@ -168,8 +174,9 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = result.verb("preview", result_preview, "The first rows as they stand in a file.", "ladle result preview 12 --rows 5")
     _which(verb)
     verb.add_argument("--file", help="which file (default: the first)")
-    verb.add_argument("--rows", type=int, default=20, metavar="N", help="so many (default 20, at most 1,000)")
+    verb.add_argument("--rows", type=int, metavar="N", help="so many (default 20, at most 1,000)")
     verb.add_argument("--sheet", help="of a workbook (default: the first)")
+    verb.add_argument("--profile", metavar="COLUMN", help=PROFILE_HELP)
     verb = result.verb(
         "get",
         result_get,

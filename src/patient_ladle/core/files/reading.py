@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any, BinaryIO
 
 import pyarrow as pa
@@ -11,7 +12,9 @@ import pyarrow.compute as pc
 
 from patient_ladle.proof.unpacking import unpacked
 
+from ..errors import unknown_name
 from ..results.columns import Batch, Column
+from ..results.profile import Profile, of_cells
 from .formats import get_format
 from .formats.base import Target
 from .formats.tables import Table
@@ -19,6 +22,8 @@ from .output import OutputSettings
 
 MOST_CHARACTERS = 2_000
 """Of one cell in a preview."""
+MOST_BYTES = 400 << 20
+"""Of the texts of one column that are looked at."""
 
 
 def first_rows_of(
@@ -33,6 +38,39 @@ def first_rows_of(
             break
     shown = [[None if cell is None else cell[:MOST_CHARACTERS] for cell in row] for row in found[:most]]
     return {"columns": [column.name for column in table.columns], "rows": shown, "complete": len(found) <= most}
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A table in a file, and what is known of that. ``sheet``: of a workbook, else the first; ``known``: the columns of each
+    table in the file, as the run had them."""
+
+    form: str
+    options: Mapping[str, Any]
+    compression: str = "none"
+    sheet: str = ""
+    known: Sequence[Sequence[Column]] = ()
+
+
+def profile_of(file: BinaryIO, wanted: Wanted, column: str, until: Callable[[], bool] = lambda: False) -> Profile:
+    """A column of a file at a glance; ``until``: whether it is time to stop.
+
+    A file that is too large, or takes too long, is told of as far as it was read. Raises UnknownName.
+    """
+    tables = get_format(wanted.form).read(unpacked(wanted.compression, file), wanted.options, wanted.known)
+    table = _table(tables, wanted.sheet)
+    names = [each.name for each in table.columns]
+    if column not in names:
+        raise unknown_name("column", column, names)
+    place, kept, size, complete = names.index(column), [], 0, True
+    for batch in table.batches:
+        kept.append(pa.array(batch.cells[place], pa.string()))
+        size += kept[-1].nbytes
+        if size > MOST_BYTES or until():
+            complete = next(iter(table.batches), None) is None
+            break
+    kind = table.columns[place].kind if wanted.known else "any"
+    return of_cells(column, kind, pa.chunked_array(kept, pa.string()), complete)
 
 
 def _table(tables: Iterator[Table], wanted: str) -> Table:

@@ -16,7 +16,7 @@ from ..errors import BadInput, unknown_name
 from ..values.parameters import SOME_DAY, Parameter
 
 TESTS = ("is", "is_not", "less", "at_most", "more", "at_least", "contains", "is_null", "is_not_null")
-PERIODS = ("day", "month", "year")
+PERIODS = ("day", "week", "month", "quarter", "year")
 MAX_FILTERS = 12
 
 

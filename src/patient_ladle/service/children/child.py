@@ -42,10 +42,15 @@ from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Outcome, Reading, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards
+from patient_ladle.core.results.profile import with_gaps
+from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.runs.engine import RunJob, name_fields, run_extract
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import without_schema
+from patient_ladle.core.statements.outlines.base import Compiled
+from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import Parameter, resolve, samples
+from patient_ladle.words import amount
 
 from .launch import PREFIX
 
@@ -202,7 +207,59 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
         limits = PreviewLimits(rows=job["rows"])
         reading = Reading(job.get("documents") or {}, first=limits.rows + 1)
         found = first_rows(session, Statement(job["statement"], values, reading=reading), limits)
+        if job.get("period") and found["complete"]:
+            found["rows"], gaps = with_gaps(found["rows"], job["period"])
+            found["notes"] += [f"{amount(gaps, job['period'])} without rows between the others"] if gaps else []
         ledger.tell("done", result=found | {"identity": session.identity()})
+    except LadleError as error:
+        raise values.without_private(error) from error
+    finally:
+        session.close()
+
+
+def _profile(job: dict[str, Any], ledger: PipeLedger) -> None:
+    """A column at a glance: a few statements in one session, which is opened anew after one that the database refused."""
+    language = reader_of(job["reader"]).language(job["reader"])
+    subject = Subject(language, job["table"], job["column"], [Filter.from_dict(each) for each in job["filters"]])
+    now, day = datetime.now(timezone.utc), date.fromisoformat(job["data_date"])
+    sessions: list[ProbingSession] = []
+    identity: dict[str, str] = {}
+
+    def ask(made: Compiled) -> list[list[Any]]:
+        if not sessions:
+            sessions.append(_opened(job, ledger))
+            identity.update(sessions[0].identity())
+        statement = Statement(made.statement, resolve(list(made.parameters), {}, day, now), reading=Reading({}))
+        try:
+            rows: list[list[Any]] = first_rows(sessions[0], statement, PreviewLimits(rows=job["rows"]))["rows"]
+        except LadleError:
+            sessions.pop().close()
+            raise
+        return rows
+
+    began = time.monotonic()
+    try:
+        found = source_profile(subject, ask)
+    finally:
+        for session in sessions:
+            session.close()
+    seconds = round(time.monotonic() - began, 3)
+    statements = ";\n\n".join(found.statements)
+    ledger.tell(
+        "done",
+        result={"profile": found.profile.to_dict(), "statement": statements, "seconds": seconds, "identity": identity},
+    )
+
+
+def _plan(job: dict[str, Any], ledger: PipeLedger) -> None:
+    """How the database means to carry a statement out, which is not run."""
+    parameters = [Parameter.from_dict(item) for item in job["parameters"]]
+    values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
+    session = _opened(job, ledger)
+    try:
+        statement = Statement(job["statement"], values)
+        session.understand(statement)
+        ledger.tell("done", result={"plan": session.plan(statement).to_dict(job["tables"]), "identity": session.identity()})
     except LadleError as error:
         raise values.without_private(error) from error
     finally:
@@ -231,7 +288,15 @@ def _understood(session: ProbingSession, statement: Statement) -> dict[str, Any]
     return {"columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in columns]}
 
 
-_DOES = {"understand": _understand, "run": carry_out, "check": _check, "catalogue": _catalogue, "rows": _rows}
+_DOES = {
+    "understand": _understand,
+    "run": carry_out,
+    "check": _check,
+    "catalogue": _catalogue,
+    "rows": _rows,
+    "profile": _profile,
+    "plan": _plan,
+}
 
 
 def main() -> None:

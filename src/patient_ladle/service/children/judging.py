@@ -40,7 +40,7 @@ _READY = ("ready", None)
 _PRELOADED = [
     "patient_ladle.core.statements.languages",
     "patient_ladle.core.files.reading",
-    f"{__package__}.looking",
+    f"{__package__}.file_preview",
     f"{__package__}.outlining",
     __name__,
 ]

@@ -7,11 +7,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.results.source_profile import Subject
 from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.outlines.base import Compiled, Counting, Remark
 from patient_ladle.core.statements.outlines.joins import Proposal, proposals
 from patient_ladle.core.statements.outlines.looks import whole_tables
 from patient_ladle.core.statements.outlines.outline import Outline
+from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import Parameter
 
 Table = dict[str, Any]
@@ -65,3 +67,8 @@ def counted(language: str, given: Any, catalogue: list[Table] | None, declared: 
 def whole(language: str, names: list[str], catalogue: list[Table], labels: bool) -> str:
     """Statements for tables as they are. Raises BadInput and its family."""
     return LANGUAGES[language].outlines().together(whole_tables(names, catalogue, labels), catalogue)
+
+
+def profile_can_be_told(language: str, table: Table, column: str, filters: Sequence[Filter]) -> None:
+    """Whether there is such a column, and filters that fit. Raises BadInput and its family."""
+    Subject(LANGUAGES[language], table, column, filters).checked()

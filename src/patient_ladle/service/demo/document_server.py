@@ -390,6 +390,26 @@ class Connection(socketserver.BaseRequestHandler):
         found = self._documents(database, command["count"], command.get("query") or {})[command.get("skip", 0) :]
         return {"n": len(found[: command["limit"]] if command.get("limit") else found)}
 
+    def _explain(self, command: dict[str, Any], database: str) -> dict[str, Any]:
+        """How it would be carried out: by the one index there is where only one _id is asked for, else by reading all."""
+        inner = command["explain"]
+        kind = next(iter(inner), "")
+        if kind not in ("find", "aggregate", "count", "distinct"):
+            raise Refusal(59, "CommandNotFound", f"Explain failed due to unknown command: {kind}")
+        self._refuse_without_right(kind, inner, database)
+        if command.get("verbosity") != "queryPlanner":
+            raise Refusal(9, "FailedToParse", "only the verbosity queryPlanner is there, which carries nothing out")
+        asked = inner.get("filter") or inner.get("query") or {}
+        if kind == "aggregate":
+            asked = next((stage["$match"] for stage in inner["pipeline"][:1] if "$match" in stage), {})
+        one = list(asked) == ["_id"] and not isinstance(asked["_id"], Mapping)
+        plan = (
+            {"stage": "IDHACK", "indexName": "_id_"} if one else {"stage": "COLLSCAN", "filter": asked, "direction": "forward"}
+        )
+        if inner.get("sort"):
+            plan = {"stage": "SORT", "sortPattern": inner["sort"], "inputStage": plan}
+        return {"queryPlanner": {"namespace": f"{database}.{inner[kind]}", "winningPlan": plan, "rejectedPlans": []}}
+
     def _distinct(self, command: dict[str, Any], database: str) -> dict[str, Any]:
         with self.served.turn:
             return {

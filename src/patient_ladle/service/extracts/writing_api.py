@@ -52,6 +52,9 @@ class PreviewBody(WritingBody):
     data_date = DayField(required=False)
     rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
     total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
+    plan = serializers.BooleanField(
+        default=False, help_text="How the database means to carry it out, instead; the statement is not run."
+    )
     documents = serializers.DictField(required=False, help_text="How documents become rows, as an output's settings have it.")
 
 
@@ -149,6 +152,8 @@ class Previews(RoleView):
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, address.environment)
         resolve(declared, values, day, datetime.now(utc.utc))
+        if body["total"] and body["plan"]:
+            raise BadInput("a plan and a total were asked for at once.", "Ask for one after the other.")
         if body["total"]:
             text = language.total(text)
         job = {
@@ -159,7 +164,11 @@ class Previews(RoleView):
             "rows": body.get("rows") or 100,
             "documents": checked(body.get("documents") or {}, DOCUMENT_OPTIONS, "documents"),
         }
-        made = interactive.ask_statement(request.user, address, "total" if body["total"] else "preview", job)
+        if body["plan"]:
+            fields = ("schema", "name", "rows_about", "indexes")
+            job |= {"do": "plan", "tables": [{key: t[key] for key in fields} for t in kept_catalogue(address) or []]}
+        kind = "plan" if body["plan"] else "total" if body["total"] else "preview"
+        made = interactive.ask_statement(request.user, address, kind, job)
         return Response(QueryView(made).data, status=202)
 
 

@@ -27,8 +27,10 @@ from waitress.channel import ClientDisconnected
 
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.files.formats import checked_options, get_format
+from patient_ladle.core.files.reading import Wanted
+from patient_ladle.core.results.columns import Column
 from patient_ladle.core.runs.engine import DESCRIPTOR
-from patient_ladle.service.children.file_preview import StoredAt, preview_of
+from patient_ladle.service.children.file_preview import StoredAt, preview_of, profile_at
 from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.common.api import RoleView, number_in, page_of, page_parameters, paged
 from patient_ladle.service.common.caller import ForAuthors, sees_all
@@ -38,6 +40,7 @@ from patient_ladle.service.ledger.models import ResultFile, Run
 from patient_ladle.service.ledger.states import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED
 from patient_ladle.service.ledger.stores import store
 from patient_ladle.service.people.authentication import SignedIn
+from patient_ladle.service.sources.browse_api import ProfileView
 from patient_ladle.words import spaced
 
 from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for
@@ -81,6 +84,10 @@ class ResultLine(FileView):
     environment = serializers.CharField(source="run.environment.name")
     data_date = serializers.DateField(source="run.data_date")
     ended_at = serializers.DateTimeField(source="run.ended_at")
+
+
+READING_SHARE = 0.6
+"""Of them for reading; what was read is to be reckoned with after it."""
 
 
 class FilePreview(serializers.Serializer[Any]):
@@ -155,6 +162,32 @@ class RunFilePreview(RoleView):
         at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         sheet = request.query_params.get("sheet", "")
         return Response(judged_within(PREVIEW_SECONDS, preview_of, at, file.format, options, file.compression, wanted, sheet))
+
+
+class RunFileProfile(RoleView):
+    """A column of a stored file at a glance: of all its rows, or of as many as can be read in the time there is."""
+
+    @extend_schema(
+        operation_id="run_file_profile",
+        parameters=[OpenApiParameter("column", str, required=True), OpenApiParameter("sheet", str)],
+        responses=ProfileView,
+    )
+    def get(self, request: SignedIn, number: int, name: str) -> Response:
+        run = _finished(number)
+        file = _file_of(run, name)
+        at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
+        options = checked_options(file.format, file.options)
+        wanted = Wanted(file.format, options, file.compression, request.query_params.get("sheet", ""), _columns_in(run, file))
+        column, seconds = request.query_params.get("column", ""), PREVIEW_SECONDS * READING_SHARE
+        told = judged_within(PREVIEW_SECONDS, profile_at, at, wanted, column, seconds)
+        return Response(ProfileView(told).data)
+
+
+def _columns_in(run: Run, file: ResultFile) -> list[list[Column]]:
+    """What is known of the columns of each table in a file."""
+    of = [int(sheet[1]) for sheet in file.numbered_sheets] or [file.statement_number]
+    known = {number: statement["columns"] for number, statement in enumerate(run.statements, 1)}
+    return [[Column(each["name"], each["kind"], each["source_type"]) for each in known.get(number, [])] for number in of]
 
 
 class RunZip(RoleView):

@@ -12,10 +12,13 @@ from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_sche
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.errors import BadInput, NotAllowed, NotFound
+from patient_ladle.core.errors import BadInput, NotAllowed, NotFound, unknown_name
+from patient_ladle.core.results.profile import PERIODS as BY_PERIOD
 from patient_ladle.core.statements.catalogue import find_table, full_name_of, names_of, references_to, search
 from patient_ladle.core.statements.families import families_of
 from patient_ladle.core.statements.views import PERIODS, TESTS
+from patient_ladle.service.children.file_preview import profile_of_rows
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import SignedIn, may, role_of
@@ -129,6 +132,51 @@ class QueryColumn(serializers.Serializer[Any]):
     source_type = serializers.CharField()
 
 
+class BarView(serializers.Serializer[Any]):
+    rows = serializers.IntegerField()
+
+    def get_fields(self) -> dict[str, Any]:
+        """``from`` is a word of the language."""
+        ends = {"from": "The least number, or the first day.", "to": "The next bar begins there."}
+        return {name: serializers.CharField(help_text=text) for name, text in ends.items()} | super().get_fields()
+
+
+class ProfileView(serializers.Serializer[Any]):
+    column = serializers.CharField()
+    kind = serializers.CharField()
+    rows = serializers.IntegerField()
+    absent = serializers.IntegerField(help_text="Rows without a value.")
+    distinct = serializers.IntegerField(allow_null=True, help_text="Different values; null where that cannot be told.")
+    least = serializers.CharField(allow_null=True)
+    greatest = serializers.CharField(allow_null=True)
+    mean = serializers.CharField(allow_null=True)
+    commonest = serializers.ListField(
+        child=serializers.ListField(child=serializers.JSONField()), help_text="Values and the rows that have them, ten at most."
+    )
+    bars = BarView(many=True, help_text="How the values spread.")
+    bars_by = serializers.ChoiceField(["", "number", *BY_PERIOD], help_text="What a bar is: a range of numbers, or a period.")
+    complete = serializers.BooleanField(help_text="All the rows there are were looked at.")
+    notes = serializers.ListField(child=serializers.CharField(), help_text="What could not be told, and why.")
+
+
+class PlanStepView(serializers.Serializer[Any]):
+    depth = serializers.IntegerField(help_text="What is deeper is done first, for the step after it.")
+    said = serializers.CharField(help_text="In words.")
+    rows = serializers.IntegerField(allow_null=True, help_text="About how many the database expects; null where it says none.")
+    own = serializers.CharField(help_text="The database's own word.")
+    table = serializers.CharField(help_text="Which it reads; empty: none.")
+    whole = serializers.BooleanField(help_text="It reads all of that table.")
+
+
+class PlanView(serializers.Serializer[Any]):
+    steps = PlanStepView(many=True)
+    cost = serializers.FloatField(
+        allow_null=True, help_text="In units of the database's own, to compare two statements by; null where it says none."
+    )
+    warnings = serializers.ListField(child=serializers.CharField(), help_text="Large tables that are read whole.")
+    text = serializers.CharField(help_text="The plan as the database tells it.")
+
+
 class QueryResult(serializers.Serializer[Any]):
     columns = QueryColumn(many=True, required=False)
     rows = serializers.ListField(
@@ -142,6 +190,9 @@ class QueryResult(serializers.Serializer[Any]):
     seconds = serializers.FloatField(required=False)
     identity = serializers.DictField(child=serializers.CharField(), required=False)
     steps = CheckStepView(many=True, required=False)
+    profile = ProfileView(required=False)
+    plan = PlanView(required=False)
+    statement = serializers.CharField(required=False, help_text="Of a profile: what was asked for it.")
     tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
 
 
@@ -285,6 +336,35 @@ class QueryCancel(RoleView):
     @extend_schema(operation_id="cancel_query", request=None, responses=QueryView)
     def post(self, request: SignedIn, number: str) -> Response:
         return Response(QueryView(interactive.cancel(request.user, role_of(request), number)).data)
+
+
+class QueryProfile(RoleView):
+    """A column of the rows that a query brought, at a glance."""
+
+    needs = {"GET": "runner"}
+
+    @extend_schema(
+        operation_id="query_profile",
+        parameters=[OpenApiParameter("column", str, required=True, description="Its name in the result.")],
+        responses=ProfileView,
+    )
+    def get(self, request: SignedIn, number: str) -> Response:
+        found = interactive.query_numbered(request.user, role_of(request), number).result or {}
+        if "rows" not in found:
+            raise NotFound("this query has no rows.", "Ask for some first.")
+        wanted = request.query_params.get("column", "")
+        names = [column["name"] for column in found["columns"]]
+        if wanted not in names:
+            raise unknown_name("column", wanted, names)
+        place = names.index(wanted)
+        texts = [text_of(row[place]) for row in found["rows"]]
+        told = judged(profile_of_rows, wanted, found["columns"][place]["kind"], texts, found["complete"])
+        return Response(ProfileView(told).data)
+
+
+def text_of(cell: Any) -> str | None:
+    """A cell as it is kept: a long text whole where it is, a binary value as base64."""
+    return str(cell.get("data") or cell.get("text") or "") if isinstance(cell, dict) else cell
 
 
 class QueryCell(RoleView):

@@ -38,9 +38,11 @@ from patient_ladle.core.errors import (
     unknown_name,
 )
 from patient_ladle.core.statements.catalogue import find_table
-from patient_ladle.core.statements.views import Filter, View
+from patient_ladle.core.statements.views import Filter, View, in_words
 from patient_ladle.core.values.parameters import Parameter, masked
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.launch import Child
+from patient_ladle.service.children.outlining import profile_can_be_told
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.people.models import Person
 
@@ -49,8 +51,8 @@ from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named,
 
 log = logging.getLogger("ladle.queries")
 
-KINDS = ("check", "catalogue", "rows", "count", "counts")
-OF_STATEMENTS = ("preview", "total", "choices")
+KINDS = ("check", "catalogue", "rows", "count", "counts", "profile")
+OF_STATEMENTS = ("preview", "total", "choices", "plan")
 """Kinds that are asked of a statement, by ``ask_statement``."""
 DEADLINE_SECONDS = float(os.environ.get("LADLE_QUERY_SECONDS", "30"))
 PLACE_SECONDS = 10.0
@@ -80,9 +82,10 @@ def ask(person: Person, name: str, request: dict[str, Any]) -> InteractiveQuery:
         raise unknown_name("kind of query", kind, KINDS)
     address = address_in(source, environment_named(request["environment"]))
     given = {key: value for key, value in request.items() if key not in ("kind", "environment")}
-    job = (
-        {"do": kind, "reader": connection_spec(address)} if kind in ("check", "catalogue") else _view_job(address, kind, given)
-    )
+    if kind in ("check", "catalogue"):
+        job: dict[str, Any] = {"do": kind, "reader": connection_spec(address)}
+    else:
+        job = _profile_job(address, given) if kind == "profile" else _view_job(address, kind, given)
     return _started(person, address, kind, given, job)
 
 
@@ -199,8 +202,21 @@ def _view_job(address: Address, kind: str, given: dict[str, Any]) -> dict[str, A
         "rows": rows,
         "data_date": today,
         **view_of(address, kind, given).to_dict(),
+        "period": str(given.get("period") or "") if kind == "counts" else "",
         "reader": connection_spec(address),
     }
+
+
+def _profile_job(address: Address, given: dict[str, Any]) -> dict[str, Any]:
+    table = find_table(catalogue_of(address), str(given.get("table", "")))
+    filters = [Filter.from_dict(item) for item in given.get("filters") or []]
+    column = str(given.get("column", ""))
+    judged(profile_can_be_told, get_engine(address.source.engine).language.name, dict(table), column, filters)
+    return {
+        "do": "profile", "table": table, "column": column, "filters": given.get("filters") or [], "rows": MOST_ROWS,
+        "active_filters": list(in_words(filters)), "data_date": timezone.now().date().isoformat(),
+        "reader": connection_spec(address),
+    }  # fmt: skip
 
 
 def _mind(number: str, source: str, job: dict[str, Any]) -> None:

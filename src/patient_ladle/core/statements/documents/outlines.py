@@ -80,6 +80,12 @@ class DocumentOutlines(Outlines):
     def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:
         raise BadInput("rows cannot be counted step by step in a document store.", "Look at the preview's total instead.")
 
+    def band_of(self, column: str, bounds: Sequence[Decimal]) -> str:
+        plain = [int(bound) if bound == int(bound) else float(bound) for bound in bounds]  # as documents have most numbers
+        ways = [{"case": {"$lt": [f"${column}", bound]}, "then": at} for at, bound in enumerate(plain)]
+        last = {"case": {"$gte": [f"${column}", None]}, "then": len(bounds)}
+        return json.dumps({"$switch": {"branches": [*ways, last], "default": len(bounds)}}, ensure_ascii=False)
+
     def read(self, text: str, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Outline:
         raise BadInput("a command of a document store cannot be read back into an outline.", "Go on in the text.")
 

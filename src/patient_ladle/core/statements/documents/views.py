@@ -10,7 +10,7 @@ from typing import Any
 from ...errors import unknown_name
 from ...values.parameters import Parameter
 from ..diagnostics import Table
-from ..views import PERIODS, Filter, TableViews, View, in_words, parameter_of
+from ..views import Filter, TableViews, View, in_words, parameter_of
 
 _TESTS = {
     "is": "{}", "is_not": '{{"$nin": [{}, null]}}', "less": '{{"$lt": {}}}', "at_most": '{{"$lte": {}}}',
@@ -62,8 +62,8 @@ class CollectionViews(TableViews):
         of: Any = f"${column}"
         order: dict[str, int] = {"row_count": -1, "_id": 1}
         if period:
-            if period not in PERIODS:
-                raise unknown_name("period", period, PERIODS)
+            if period not in _FORMS:
+                raise unknown_name("period of a document store", period, _FORMS)
             of, order = {"$dateToString": {"date": of, "format": _FORMS[period]}}, {"_id": 1}
         stages = [
             f'{{"$match": {found}}}',

@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 from ...errors import BadInput
@@ -116,6 +117,10 @@ class Outlines(ABC):
     @abstractmethod
     def counting(self, outline: Outline, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Counting:
         """A statement that counts the rows after each table and each condition. Raises BadInput."""
+
+    @abstractmethod
+    def band_of(self, column: str, bounds: Sequence[Decimal]) -> str:
+        """An expression of a column that is never null: 0 below the first bound, 1 below the second, and so on."""
 
     def together(self, titled: Sequence[tuple[str, Outline]], catalogue: Sequence[Table] | None) -> str:
         """One text of several statements, each under its title. Raises BadInput."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 
 from ...values.parameters import Parameter
 from ..dialects import Dialect
@@ -38,6 +39,11 @@ class SqlOutlines(Outlines):
         tables = Tables(outline, catalogue)
         tables.refuse_missing()
         return counting(outline, tables, Writer(outline, tables, self.dialect, self.forms, declared))
+
+    def band_of(self, column: str, bounds: Sequence[Decimal]) -> str:
+        name = self.dialect.identifier(column)
+        cases = " ".join(f"when {name} < {self.forms.constant(bound)} then {number}" for number, bound in enumerate(bounds))
+        return f"case {cases} else {len(bounds)} end" if bounds else f"case when {name} is null then 1 else 0 end"
 
     def read(self, text: str, catalogue: Sequence[Table] | None, declared: Sequence[Parameter]) -> Outline:
         return outline_of(text, self.dialect, self.forms, catalogue, declared)
