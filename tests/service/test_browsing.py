@@ -115,7 +115,7 @@ def test_a_binary_value_is_looked_at_only_when_it_is_a_picture(gathered):
         ),
         ({"kind": "rows", "table": "readings", "filters": [{"column": "litres; drop", "test": "is"}]}, "there is no column"),
         ({"kind": "rows", "table": "readings", "rows": 5000}, "less than or equal to 1000"),
-        ({"kind": "counts", "table": "readings", "column": "read_at", "period": "week"}, "is not a valid choice"),
+        ({"kind": "counts", "table": "readings", "column": "read_at", "period": "fortnight"}, "is not a valid choice"),
     ],
 )
 def test_a_wrong_look_is_told_at_once(gathered, given, words):

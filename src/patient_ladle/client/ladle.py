@@ -10,7 +10,7 @@ from .alerts import Alerts
 from .extracts import Extracts
 from .outlines import Outlines
 from .people import People
-from .records import Formats, Night, Status
+from .records import Formats, FoundThing, Night, Status
 from .runs import Runs
 from .schedules import Schedules
 from .sources import Sources
@@ -56,6 +56,11 @@ class Ladle:
         """How the last night went: a sentence of counts, what needs attention, what is next, the runs. ``date``: of the
         morning of a past night."""
         return self.transport.call("GET", "/last-night", params={"date": date} if date else None)
+
+    def find(self, text: str, limit: int | None = None) -> list[FoundThing]:
+        """What has such a name, the best first: extracts, schedules, runs, sources, tables, columns, result files."""
+        found: list[FoundThing] = self.transport.call("GET", "/find", params={"text": text, "limit": limit or 40})
+        return found
 
     def close(self) -> None:
         """Close the connections."""

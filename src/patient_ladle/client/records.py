@@ -41,6 +41,9 @@ FieldKind = Literal["text", "integer"]
 FindingViewThenEnum = Literal["hold", "warn"]
 
 
+FoundThingKindEnum = Literal["extract", "schedule", "run", "source", "table", "column", "result"]
+
+
 HeldEnum = Literal["", "held", "released", "rejected"]
 
 
@@ -510,6 +513,14 @@ class Formats(TypedDict):
     files: list[Option]
     documents: list[Option]
     column_types: list[str]
+
+
+class FoundThing(TypedDict):
+    kind: FoundThingKindEnum
+    name: str
+    within: str
+    detail: str
+    link: str
 
 
 class Found(TypedDict):

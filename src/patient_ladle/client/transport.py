@@ -44,6 +44,13 @@ class Transport:
             raise _problem(answer)
         return answer.json() if answer.content else None
 
+    def bytes_of(self, method: str, path: str, **given: Any) -> bytes:
+        """The answer as it is. Raises CallFailed, NotReachable."""
+        answer = self._tried(method, path, method == "GET", given)
+        if answer.status_code >= 400:
+            raise _problem(answer)
+        return answer.content
+
     def _tried(self, method: str, path: str, safe: bool, given: dict[str, Any]) -> httpx.Response:
         last: httpx.Response | None = None
         for attempt in range(TRIES):

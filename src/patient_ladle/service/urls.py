@@ -18,6 +18,7 @@ from .people import groups_api as groups
 from .runs import api as runs
 from .runs import backfills_api as backfills
 from .runs import files_api as files
+from .runs import finding_api as finding
 from .runs import health
 from .runs import night_api as night
 from .runs import repository_api as repository
@@ -54,10 +55,12 @@ urlpatterns = [
     path(_API + "sources/<str:name>/catalogue", browsing.Catalogue.as_view()),
     path(_API + "sources/<str:name>/tables/<str:table>", browsing.OneTable.as_view()),
     path(_API + "sources/<str:name>/queries", browsing.Queries.as_view()),
+    path(_API + "find", finding.Everything.as_view()),
     path(_API + "catalogue-search", browsing.CatalogueSearch.as_view()),
     path(_API + "queries/<str:number>", browsing.OneQuery.as_view()),
     path(_API + "queries/<str:number>/cancel", browsing.QueryCancel.as_view()),
     path(_API + "queries/<str:number>/profile", browsing.QueryProfile.as_view()),
+    path(_API + "queries/<str:number>/file", browsing.QueryFile.as_view()),
     path(_API + "queries/<str:number>/cells/<int:row>/<int:column>", browsing.QueryCell.as_view()),
     path(_API + "extracts", repository.Repository.as_view()),
     path(_API + "extracts/<str:name>", extracts.OneExtract.as_view()),

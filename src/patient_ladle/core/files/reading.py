@@ -88,6 +88,21 @@ def sample_of(
 
     Raises what a run would raise.
     """
+    data, warnings = small_file(columns, rows, form, settings)
+    member, options = get_format(form), settings.options_of(form)
+    told: dict[str, Any] = {"warnings": warnings, "bytes": len(data), "text": None, "columns": [], "rows": []}
+    encoding = member.encoding(options)
+    if encoding:
+        told["text"] = data.decode("utf-8-sig" if encoding == "utf-8" else encoding, errors="replace")
+    else:
+        told |= first_rows_of(io.BytesIO(data), form, options, "none", len(rows) + 1)
+    return told
+
+
+def small_file(
+    columns: Sequence[Column], rows: Sequence[Sequence[str | None]], form: str, settings: OutputSettings
+) -> tuple[bytes, list[str]]:
+    """A few rows as a file, and what is warned of. Raises what a run would raise."""
     shape, member, file = settings.shape("", columns), get_format(form), io.BytesIO()
     options = settings.options_of(form)
     writer = member.writer(Target(file, io.BytesIO, {}), options)
@@ -99,14 +114,7 @@ def sample_of(
     writer.write(shape.batch(Batch(batch.cells, numbers, len(rows)), 0, zone))
     writer.end()
     writer.close()
-    told: dict[str, Any] = {"warnings": writer.warnings, "bytes": len(file.getvalue()), "text": None, "columns": [], "rows": []}
-    encoding = member.encoding(options)
-    if encoding:
-        told["text"] = file.getvalue().decode("utf-8-sig" if encoding == "utf-8" else encoding, errors="replace")
-    else:
-        file.seek(0)
-        told |= first_rows_of(file, form, options, "none", len(rows) + 1)
-    return told
+    return file.getvalue(), list(writer.warnings)
 
 
 def _numeric(array: pa.Array[Any]) -> pa.Array[Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from typing import Any
 from urllib.parse import quote
 
@@ -13,6 +14,10 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.core.errors import BadInput, NotAllowed, NotFound, unknown_name
+from patient_ladle.core.files.formats import get_format
+from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.files.reading import small_file
+from patient_ladle.core.results.columns import Column
 from patient_ladle.core.results.profile import PERIODS as BY_PERIOD
 from patient_ladle.core.statements.catalogue import find_table, full_name_of, names_of, references_to, search
 from patient_ladle.core.statements.families import families_of
@@ -365,6 +370,75 @@ class QueryProfile(RoleView):
 def text_of(cell: Any) -> str | None:
     """A cell as it is kept: a long text whole where it is, a binary value as base64."""
     return str(cell.get("data") or cell.get("text") or "") if isinstance(cell, dict) else cell
+
+
+class QueryFileBody(StrictSerializer):
+    format = serializers.CharField()
+    rows = serializers.ListField(
+        child=serializers.IntegerField(min_value=0),
+        required=False,
+        help_text="Which rows, from 0, in this order; all unless said.",
+    )
+    columns = serializers.ListField(
+        child=serializers.IntegerField(min_value=0), required=False, help_text="Which columns, from 0, in this order."
+    )
+    escape_formulas = serializers.BooleanField(
+        default=False,
+        help_text="An apostrophe before texts that a spreadsheet takes for a formula, where the format has that.",
+    )
+
+
+class QueryFile(RoleView):
+    """Some of the rows that a query brought, as a small file: a look, and not the whole result."""
+
+    needs = {"POST": "runner"}
+
+    @extend_schema(
+        operation_id="query_file",
+        request=QueryFileBody,
+        responses={(200, "application/octet-stream"): OpenApiResponse(OpenApiTypes.BINARY)},
+    )
+    def post(self, request: SignedIn, number: str) -> HttpResponse:
+        body = body_of(request, QueryFileBody)
+        query = interactive.query_numbered(request.user, role_of(request), number)
+        found = query.result or {}
+        if "rows" not in found:
+            raise NotFound("this query has no rows.", "Ask for some first.")
+        lines, places = _chosen(body, "rows", len(found["rows"])), _chosen(body, "columns", len(found["columns"]))
+        columns = [Column(c["name"], c["kind"], c["source_type"]) for c in (found["columns"][place] for place in places)]
+        for line in lines:
+            for place in places:
+                cell = found["rows"][line][place]
+                if isinstance(cell, dict) and cell.get("data") is None:
+                    name = found["columns"][place]["name"]
+                    raise BadInput(
+                        f"the value of {name} in row {line + 1} is too large to be kept for a look.",
+                        "Leave that column out, or run it as an extract.",
+                    )
+        rows = [[text_of(found["rows"][line][place]) for place in places] for line in lines]
+        form = get_format(body["format"])
+        known = {option.name for option in form.options}
+        given = {"escape_formulas": True} if body["escape_formulas"] and "escape_formulas" in known else {}
+        settings = OutputSettings.from_dict({"formats": {form.name: given}} if given else {})
+        data, _ = judged(small_file, columns, rows, form.name, settings)
+        stem = re.sub(r"[^\w.-]+", "-", str(query.request.get("table") or query.source.name))
+        response = HttpResponse(data, content_type=form.media_type)
+        name = quote(f"{stem}-look.{form.extension}")
+        response["Content-Disposition"] = f"attachment; filename*=UTF-8''{name}"
+        response["Content-Security-Policy"] = "sandbox"
+        return response
+
+
+def _chosen(body: dict[str, Any], what: str, count: int) -> list[int]:
+    """Places that are there. Raises BadInput."""
+    wanted = body.get(what)
+    if wanted is None:
+        return list(range(count))
+    beyond = [each for each in wanted if each >= count]
+    if beyond or not wanted:
+        said = f"there is no {what[:-1]} {beyond[0]}: there are {count}, from 0" if beyond else f"no {what} were named"
+        raise BadInput(f"{said}.", f"Give {what} that are there, or leave them out for all.")
+    return [int(each) for each in wanted]
 
 
 class QueryCell(RoleView):

@@ -191,7 +191,7 @@ def view_of(address: Address, kind: str, given: dict[str, Any]) -> View:
 
 
 def _view_job(address: Address, kind: str, given: dict[str, Any]) -> dict[str, Any]:
-    rows = int(given.get("rows") or 100)
+    rows = int(given.get("rows") or (MOST_ROWS if kind == "counts" else 100))
     if not 0 < rows <= MOST_ROWS:
         raise BadInput(
             f"{rows} rows were asked for; 1 to {MOST_ROWS:,} are shown.", "For all of them, make it an extract and run it."

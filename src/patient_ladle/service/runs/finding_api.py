@@ -1,0 +1,204 @@
+"""One search over everything that has a name: extracts, schedules, runs, result files, sources, their tables and columns."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote, urlencode
+
+from django.db.models import Max, Q
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+
+from patient_ladle.core.statements.catalogue import names_of
+from patient_ladle.core.values.search import fit, read_search
+from patient_ladle.service.common.api import RoleView, number_in
+from patient_ladle.service.common.caller import sees_all
+from patient_ladle.service.extracts.models import Extract
+from patient_ladle.service.ledger.models import ResultFile, Run
+from patient_ladle.service.ledger.states import FINISHED, NOT_DELIVERED
+from patient_ladle.service.people.authentication import SignedIn, may, role_of
+from patient_ladle.service.schedules.models import Schedule
+from patient_ladle.service.sources.models import Address, Source
+from patient_ladle.words import spaced
+
+KINDS = ("extract", "schedule", "run", "source", "table", "column", "result")
+"""In this order where they fit equally well."""
+MOST, MOST_OF_A_KIND = 40, 8
+RECENT_FILES = 5_000
+"""So many of the newest files are looked at for their own names; files of an extract are found by its name, however old."""
+LOOKED_AT = 400
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """``within``: where it belongs; ``link``: its page in the console."""
+
+    kind: str
+    name: str
+    within: str
+    detail: str
+    link: str
+    fits: int = 3
+
+
+class FoundThing(serializers.Serializer[Any]):
+    kind = serializers.ChoiceField(KINDS)
+    name = serializers.CharField()
+    within = serializers.CharField(help_text="Where it belongs: a folder, an extract, a source, a table.")
+    detail = serializers.CharField(help_text="What else tells it from others.")
+    link = serializers.CharField(help_text="Its page in the console, from the service's root.")
+
+
+class Everything(RoleView):
+    """What fits best first; a number is a run's. Tables and columns are those of sources that were browsed."""
+
+    @extend_schema(
+        operation_id="find",
+        parameters=[
+            OpenApiParameter("text", str, required=True, description="Words; all are met by a name and where it belongs."),
+            OpenApiParameter("limit", int, description="At most so many, 40 unless said."),
+        ],
+        responses=FoundThing(many=True),
+    )
+    def get(self, request: SignedIn) -> Response:
+        words = read_search(request.query_params.get("text", ""), ()).words
+        limit = number_in(request, "limit", MOST, 1, 200)
+        found = everything(words, may(role_of(request), "runner"))
+        return Response(FoundThing([asdict(each) for each in found[:limit]], many=True).data)
+
+
+def everything(words: Sequence[str], browses: bool) -> list[Found]:
+    """What has such a name, the best first. ``browses``: the caller may see what sources hold."""
+    if not words:
+        return []
+    extracts = _extracts(words)
+    made = [each for each, _ in extracts]
+    made += [*_schedules(words), *_runs(words, extracts), *_sources(words), *_results(words, extracts)]
+    made += _tables(words) if browses else []
+    by_kind: dict[str, list[Found]] = {}
+    for each in sorted(made, key=lambda each: (each.fits, KINDS.index(each.kind), each.name)):
+        by_kind.setdefault(each.kind, []).append(each)
+    kept = [each for of_kind in by_kind.values() for each in of_kind[:MOST_OF_A_KIND]]
+    return sorted(kept, key=lambda each: (each.fits, KINDS.index(each.kind)))
+
+
+def _holding(words: Sequence[str], *fields: str) -> Q:
+    """Each word in one of the fields."""
+    made = Q()
+    for word in words:
+        either = Q()
+        for field in fields:
+            either |= Q(**{f"{field}__icontains": word})
+        made &= either
+    return made
+
+
+def _extracts(words: Sequence[str]) -> list[tuple[Found, int]]:
+    rows = Extract.objects.filter(_holding(words, "name", "folder")).values_list("pk", "name", "folder", "archived_at")
+    made = [
+        (
+            Found(
+                "extract", name, folder, "archived" if archived else "", f"/extracts/{quote(name)}", _fits(name, words, folder)
+            ),
+            pk,
+        )
+        for pk, name, folder, archived in rows[:LOOKED_AT]
+    ]
+    return sorted(made, key=lambda pair: (bool(pair[0].detail), pair[0].fits))
+
+
+def _fits(name: str, words: Sequence[str], within: str) -> int:
+    found = fit(name, words, within)
+    return 4 if found is None else found
+
+
+def _schedules(words: Sequence[str]) -> Iterator[Found]:
+    rows = Schedule.objects.filter(_holding(words, "name", "extract__name"))
+    for name, extract, environment, paused in rows.values_list("name", "extract__name", "environment__name", "paused_at")[
+        :LOOKED_AT
+    ]:
+        detail = f"{environment}, paused" if paused else environment
+        yield Found("schedule", name, extract, detail, f"/schedules/{quote(name)}", _fits(name, words, extract))
+
+
+def _runs(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:
+    numbers = [int(word) for word in words if word.isdecimal() and len(word) < 15]
+    latest = dict(
+        Run.objects.filter(extract__in=[pk for _, pk in extracts[:MOST_OF_A_KIND]])
+        .order_by()
+        .values_list("extract")
+        .annotate(newest=Max("pk"))
+    )
+    wanted = [*numbers, *(latest[pk] for _, pk in extracts[:MOST_OF_A_KIND] if pk in latest)]
+    for run in Run.objects.filter(pk__in=wanted).select_related("extract", "environment"):
+        asked = run.pk in numbers
+        when = timezone.localtime(run.ended_at or run.queued_at).strftime("%Y-%m-%d %H:%M")
+        detail = f"{spaced(run.state)}, {when}, data date {run.data_date}"
+        yield Found("run", f"run {run.pk}", run.extract.name, detail, f"/runs/{run.pk}", 0 if asked else 4)
+
+
+def _sources(words: Sequence[str]) -> Iterator[Found]:
+    for name, note in Source.objects.filter(_holding(words, "name", "note")).values_list("name", "note"):
+        yield Found("source", name, "", note, f"/sources/{quote(name)}", _fits(name, words, note))
+
+
+def _results(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:
+    files = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related("run__extract").order_by("-pk")
+    if not sees_all():
+        files = files.exclude(run__held__in=NOT_DELIVERED)
+    newest = ResultFile.objects.aggregate(newest=Max("pk"))["newest"] or 0
+    named = files.filter(_holding(words, "name"), pk__gt=newest - RECENT_FILES)[:MOST_OF_A_KIND]
+    of_them = files.filter(run__extract__in=[pk for _, pk in extracts[:3]])[:MOST_OF_A_KIND]
+    for file in {file.pk: file for file in (*named, *of_them)}.values():
+        link = f"/results?{urlencode({'search': file.name})}"
+        detail = f"run {file.run_id}, {file.run.data_date}"
+        yield Found("result", file.name, file.run.extract.name, detail, link, _fits(file.name, words, file.run.extract.name))
+
+
+class _Names:
+    """Of tables and columns, by address, as its stored catalogue has them; read again when that was gathered anew."""
+
+    def __init__(self) -> None:
+        self.lock = threading.Lock()
+        self.known: dict[int, tuple[datetime, list[tuple[str, str, list[str]]]]] = {}
+
+    def of(self, address: Address) -> list[tuple[str, str, list[str]]]:
+        """Name, kind, and columns of each table."""
+        gathered = address.catalogue_at
+        assert gathered is not None
+        with self.lock:
+            known = self.known.get(address.pk)
+        if known is None or known[0] != gathered:
+            tables = address.catalogue or []
+            known = (gathered, [(names_of(t), str(t["kind"]), [str(c["name"]) for c in t["columns"]]) for t in tables])
+            with self.lock:
+                self.known[address.pk] = known
+        return known[1]
+
+
+_names = _Names()
+
+
+def _tables(words: Sequence[str]) -> Iterator[Found]:
+    """Of each source in the first environment where it was browsed; what its others have besides is found by browsing."""
+    seen: set[int] = set()
+    for address in Address.objects.exclude(catalogue_at=None).select_related("source", "environment"):
+        if address.source_id in seen:
+            continue
+        seen.add(address.source_id)
+        source, environment = address.source.name, address.environment.name
+        for table, kind, columns in _names.of(address):
+            link = f"/sources/{quote(source)}?{urlencode({'environment': environment, 'table': table})}"
+            fits = fit(table, words, source)
+            if fits is not None:
+                yield Found("table", table, source, f"{kind} in {environment}", link, fits)
+            for column in columns:
+                fits = fit(column, words, f"{table} {source}")
+                if fits is not None and fit("", words, f"{table} {source}") is None:
+                    yield Found("column", column, f"{source} {table}", environment, link, fits)
