@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { NavLink, Outlet, useMatches } from "react-router";
+import { lazy, Suspense, useEffect, useState } from "react";
+import { NavLink, Outlet, useLocation, useMatches, useNavigate } from "react-router";
 import { api } from "../api/client";
 import { useBell } from "../features/alerts/useBell";
 import "../features/alerts/alerts.css";
@@ -12,6 +12,7 @@ import { Logo } from "../components/Logo";
 import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
 import { kept, unsent } from "../lib/kept";
+import { forgetRecent, noteRecent, thingAt } from "../lib/recent";
 import { useMode } from "./mode";
 
 const pages = [
@@ -42,6 +43,31 @@ function useTitle() {
   }, [words]);
 }
 
+const CommandSearch = lazy(async () => ({ default: (await import("../features/search/CommandSearch")).CommandSearch }));
+/** What can be begun from anywhere: name, address, and the role that may. */
+const begun = [
+  ["New extract", () => `/new-extract/${crypto.randomUUID()}`, "author"],
+  ["Add schedule", () => "/new-schedule", "author"],
+  ["Add source", () => "/new-source", "administrator"],
+  ["Add channel", () => "/new-channel", "administrator"],
+] as const;
+
+/** Whether the search is open, and the key that opens it from anywhere. */
+function useSearch() {
+  const [open, setOpen] = useState(false);
+  useEffect(() => {
+    const keys = (event: KeyboardEvent) => {
+      if (event.key.toLowerCase() !== "k" || !(event.ctrlKey || event.metaKey) || event.altKey || event.shiftKey)
+        return;
+      event.preventDefault();
+      setOpen((now) => !now);
+    };
+    window.addEventListener("keydown", keys, true); // before an editor that knows the key
+    return () => window.removeEventListener("keydown", keys, true);
+  }, []);
+  return [open, setOpen] as const;
+}
+
 const contours = [0, 1, 2, 3, 4, 5].map(
   (i) =>
     `M-10 ${70 + i * 34} C 20 ${40 + i * 30}, 45 ${110 + i * 30}, 80 ${78 + i * 32} S 130 ${40 + i * 36}, 152 ${74 + i * 33}`,
@@ -54,11 +80,18 @@ export function Shell() {
   const client = useQueryClient();
   const [open, setOpen] = useState(false); // the menu of a narrow window
   const bell = useBell(!!me.data);
+  const [searching, setSearching] = useSearch();
+  const go = useNavigate();
+  const { pathname, search } = useLocation();
   useTitle();
   const name = me.data?.name;
   useEffect(() => {
     if (name) kept.belongTo(name);
   }, [name]);
+  useEffect(() => {
+    const opened = thingAt(pathname, search);
+    if (name && opened) noteRecent(name, opened);
+  }, [name, pathname, search]);
   if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401))) return <SignIn />;
   if (me.error)
     return (
@@ -70,6 +103,7 @@ export function Shell() {
   if (!me.data) return null;
   const leave = async () => {
     await unsent.sendAll();
+    if (name) forgetRecent(name);
     await api.DELETE("/api/v1/me");
     client.clear();
     location.assign("/");
@@ -100,6 +134,9 @@ export function Shell() {
           onClick={() => setOpen(!open)}
         >
           Menu
+        </button>
+        <button type="button" className="plain find-all" title="Find or do: Ctrl+K" onClick={() => setSearching(true)}>
+          Find <kbd>Ctrl K</kbd>
         </button>
         <ul id="pages" className={open ? "open" : ""} onClick={() => setOpen(false)}>
           {pages.map(([to, name]) => (
@@ -134,6 +171,26 @@ export function Shell() {
           </button>
         </div>
       </nav>
+      {searching && (
+        <Suspense fallback={null}>
+          <CommandSearch
+            person={me.data.name}
+            pages={[
+              ...pages,
+              ...setUp.filter(([, , role]) => may(role)).map(([to, title]) => [to, title] as const),
+              ["/account", "Your account"],
+            ]}
+            commands={[
+              ...begun
+                .filter(([, , role]) => may(role))
+                .map(([title, to]) => ({ name: title, run: () => void go(to()) })),
+              { name: `${mode === "light" ? "Dark" : "Light"} view`, run: toggle },
+              { name: "Sign out", run: () => void leave() },
+            ]}
+            onClose={() => setSearching(false)}
+          />
+        </Suspense>
+      )}
       <main className="main" id="main" tabIndex={-1}>
         <AwayBar />
         <LoadingLine />

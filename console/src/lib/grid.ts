@@ -95,3 +95,34 @@ export function aligned(columns: readonly GridColumn[], rows: readonly Cell[][])
     ...texts.map((row) => line(row, (i) => right[i]!)),
   ].join("\n");
 }
+
+/** A text in the pieces that hold what is searched for, and those between; upper and lower case are one. */
+export function parted(text: string, find: string): { text: string; hit: boolean }[] {
+  const [low, wanted] = [text.toLowerCase(), find.toLowerCase()];
+  if (!wanted || low.length !== text.length) return [{ text, hit: !!wanted && low.includes(wanted) }]; // a letter that becomes two
+  const found: { text: string; hit: boolean }[] = [];
+  let at = 0;
+  for (let next = low.indexOf(wanted); next >= 0; next = low.indexOf(wanted, at)) {
+    if (next > at) found.push({ text: text.slice(at, next), hit: false });
+    found.push({ text: text.slice(next, next + wanted.length), hit: true });
+    at = next + wanted.length;
+  }
+  if (at < text.length || !found.length) found.push({ text: text.slice(at), hit: false });
+  return found;
+}
+
+/** Where a text is found: the row's place among `lines`, the column's among `shown`; row by row. */
+export function hitsIn(
+  rows: readonly Cell[][],
+  lines: readonly number[],
+  shown: readonly number[],
+  find: string,
+): [number, number][] {
+  const wanted = find.toLowerCase();
+  if (!wanted) return [];
+  return lines.flatMap((row, r) =>
+    shown.flatMap((column, c): [number, number][] =>
+      plain(rows[row]![column]!).toLowerCase().includes(wanted) ? [[r, c]] : [],
+    ),
+  );
+}

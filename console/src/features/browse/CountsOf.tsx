@@ -1,16 +1,21 @@
 import { useState } from "react";
 import { Button, Select } from "antd";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
-import { count } from "../../lib/words";
-import { Said } from "./Said";
+import { amount, count } from "../../lib/words";
+import { BarChart } from "../../components/BarChart";
+import type { Filter } from "../../api/client";
+import { SaveLook } from "./SaveLook";
 import { useSourceQuery } from "./useSourceQuery";
 import { useTable, type Place } from "./useTable";
 
-type Period = "" | "day" | "month" | "year";
+type Period = "" | "day" | "week" | "month" | "quarter" | "year";
+const HEADS = { "": "Value", day: "Day", week: "Week from", month: "Month", quarter: "Quarter from", year: "Year" };
+const MOST_DRAWN = 400;
 const dated = new Set(["date", "timestamp", "zoned", "text"]);
 
-/** How many rows by the values of a column, or by the day, month or year of a date. */
-export function CountsOf(place: Place) {
+/** How many rows by the values of a column, or by the period of a date, those without rows among them; `periods`: that the
+ * source can tell. */
+export function CountsOf({ filters, periods, ...place }: Place & { filters: Filter[]; periods: readonly string[] }) {
   const { source, environment, table } = place;
   const [column, setColumn] = useState<string | undefined>(undefined);
   const [period, setPeriod] = useState<Period>("");
@@ -18,6 +23,8 @@ export function CountsOf(place: Place) {
   const counts = useSourceQuery(source);
   const chosen = columns.data?.columns.find((c) => c.name === column);
   const rows = (counts.found?.result?.rows ?? []) as (string | null)[][];
+  const by = (counts.found?.result?.columns?.[0]?.name ?? "value") as Period | "value";
+  const none = rows.find((row) => row[0] === null);
   const most = Math.max(1, ...rows.map((row) => Number(row[1])));
   const failed = counts.found?.error;
   return (
@@ -25,7 +32,7 @@ export function CountsOf(place: Place) {
       <div className="filters">
         <Select
           size="small"
-          showSearch
+          showSearch={{ optionFilterProp: "label" }}
           aria-label="Count by"
           placeholder="Count by a column"
           style={{ width: 190 }}
@@ -45,9 +52,7 @@ export function CountsOf(place: Place) {
             onChange={setPeriod}
             options={[
               { value: "", label: "each value" },
-              { value: "day", label: "by day" },
-              { value: "month", label: "by month" },
-              { value: "year", label: "by year" },
+              ...periods.map((each) => ({ value: each as Period, label: `by ${each}` })),
             ]}
           />
         )}
@@ -61,7 +66,7 @@ export function CountsOf(place: Place) {
               kind: "counts",
               table,
               column: column!,
-              rows: 200,
+              filters,
               ...(period ? { period } : {}),
             })
           }
@@ -83,28 +88,59 @@ export function CountsOf(place: Place) {
       )}
       {counts.found && rows.length > 0 && (
         <>
-          <table className="bars" aria-label={`Rows by ${column}`}>
-            <tbody>
-              {rows.slice(0, 60).map((row) => (
-                <tr key={String(row[0])}>
-                  <td className="mono">{row[0] === null ? <i className="dim">null</i> : row[0] || '""'}</td>
-                  <td className="n" style={{ textAlign: "right" }}>
-                    {count(Number(row[1]))}
-                  </td>
-                  <td>
-                    <div style={{ width: `${(100 * Number(row[1])) / most}%` }} />
-                  </td>
-                </tr>
+          {by !== "value" ? (
+            <>
+              <BarChart
+                bars={rows
+                  .filter((row) => row[0] !== null)
+                  .slice(0, MOST_DRAWN)
+                  .map((row) => ({
+                    label: by === "month" ? row[0]!.slice(0, 7) : by === "year" ? row[0]!.slice(0, 4) : row[0]!,
+                    value: Number(row[1]),
+                  }))}
+                what={`Rows by ${by} of ${column}`}
+                heads={[HEADS[by], "Rows"]}
+                gaps
+              />
+              {none && <p>{amount(Number(none[1]), "row")} without a value.</p>}
+              {counts.found.result?.notes?.map((note) => (
+                <p className="flag" key={note}>
+                  {note}
+                </p>
               ))}
-            </tbody>
-          </table>
-          {rows.length > 60 && (
-            <p className="dim">
-              {count(rows.length)}
-              {counts.found.result?.complete ? "" : " or more"} values; the first 60 are drawn.
-            </p>
+              {(rows.length > MOST_DRAWN || !counts.found.result?.complete) && (
+                <p className="dim">
+                  There are {counts.found.result?.complete ? count(rows.length) : "more"} {by}s; the first{" "}
+                  {count(Math.min(rows.length, MOST_DRAWN))} are drawn. Count by a longer period.
+                </p>
+              )}
+            </>
+          ) : (
+            <>
+              <table className="bars" aria-label={`Rows by ${column}`}>
+                <tbody>
+                  {rows.slice(0, 60).map((row) => (
+                    <tr key={String(row[0])}>
+                      <td className="mono">{row[0] === null ? <i className="dim">null</i> : row[0] || '""'}</td>
+                      <td className="n" style={{ textAlign: "right" }}>
+                        {count(Number(row[1]))}
+                      </td>
+                      <td>
+                        <div style={{ width: `${(100 * Number(row[1])) / most}%` }} />
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+              {rows.length > 60 && (
+                <p className="dim">
+                  {count(rows.length)}
+                  {counts.found.result?.complete ? "" : " or more"} values; the first 60 are drawn.
+                </p>
+              )}
+            </>
           )}
-          <Said found={counts.found} name={`${table}_by_${column}`} />
+          <SaveLook found={counts.found} name={`${table}_by_${column}`} place={place} />
         </>
       )}
     </>

@@ -7,10 +7,12 @@ export function FoundRows({
   found,
   counted,
   label,
+  onShown,
 }: {
   found: SourceQuery | undefined;
   counted: unknown;
   label: string;
+  onShown?: (columns: string[] | undefined) => void;
 }) {
   const result = found?.result;
   if (!found || !result?.rows || !result.columns) return null;
@@ -24,6 +26,7 @@ export function FoundRows({
         complete={result.complete ?? false}
         total={typeof counted === "string" ? Number(counted) : undefined}
         label={label}
+        {...(onShown ? { onShown } : {})}
       />
       {result.notes?.map((note) => (
         <div className="flag" style={{ margin: "4px 0" }} key={note}>

@@ -36,6 +36,8 @@ interface Props {
   marked: Set<number>;
   active: [number, number] | null;
   range: Range | null;
+  /** What is marked wherever it stands. */
+  find: string;
   label: string;
   onWidth: (column: number, width: number) => void;
   onSort: (sort: SortedBy | null) => void;
@@ -50,7 +52,7 @@ interface Props {
 const fits = (cell: Cell, width: number) =>
   cell === null || (typeof cell === "string" && cell.length * LETTER < width - 16 && ASCII.test(cell));
 
-interface LineProps extends Pick<Props, "columns" | "rows" | "lines" | "shown" | "turned"> {
+interface LineProps extends Pick<Props, "columns" | "rows" | "lines" | "shown" | "turned" | "find"> {
   index: number;
   start: number;
   width: number;
@@ -69,6 +71,7 @@ const Line = memo(function Line({
   lines,
   shown,
   turned,
+  find,
   index,
   start,
   width,
@@ -106,7 +109,7 @@ const Line = memo(function Line({
             className={`cell${fits(cell, c.size) ? "" : " cut"}${isNumber(columns[column]!, cell) ? " num" : ""}${picked ? " picked" : ""}${more.active === c.index ? " active" : ""}`}
             style={{ left: c.start, width: c.size }}
           >
-            <Value cell={cell} />
+            <Value cell={cell} find={find} />
           </div>
         );
       })}
@@ -126,6 +129,7 @@ export function GridBox({
   marked,
   active,
   range,
+  find,
   label,
   ...on
 }: Props) {
@@ -165,6 +169,12 @@ export function GridBox({
     paddingStart: turned ? WIDTH : NUMBER,
   });
   useEffect(() => sideways.measure(), [sideways, widths, shown.join(), turned]); // eslint-disable-line react-hooks/exhaustive-deps
+  const [activeDown, activeAcross] = active ?? [-1, -1];
+  useEffect(() => {
+    if (activeDown < 0) return;
+    vertical.scrollToIndex(activeDown);
+    sideways.scrollToIndex(activeAcross);
+  }, [vertical, sideways, activeDown, activeAcross]);
   const cellAt = (r: number, c: number): [number, number] => (turned ? [lines[c]!, shown[r]!] : [lines[r]!, shown[c]!]);
   const drop = (target: number) => {
     const column = dragged.current;
@@ -198,8 +208,6 @@ export function GridBox({
         ? [Math.min(Math.max(r + step[0], 0), down - 1), Math.min(Math.max(c + step[1], 0), across - 1)]
         : [0, 0];
       on.onPick(...next, event.shiftKey);
-      vertical.scrollToIndex(next[0]);
-      sideways.scrollToIndex(next[1]);
     } else if (event.key === " " && !turned) on.onMark(r, event.shiftKey);
     else if (event.key === "Enter" && active) on.onOpen(...cellAt(r, c));
     else if (event.key === "c" && (event.ctrlKey || event.metaKey)) on.onCopy();
@@ -300,7 +308,7 @@ export function GridBox({
           return (
             <Line
               key={r.index % places(drawn.length)}
-              {...{ columns, rows, lines, shown, turned, items }}
+              {...{ columns, rows, lines, shown, turned, find, items }}
               index={r.index}
               start={r.start}
               width={whole}

@@ -1,11 +1,14 @@
-import { useMemo, useState } from "react";
-import { App, Button, Checkbox, Popover, Segmented } from "antd";
-import { Dialog } from "../../components/Dialog";
+import { useEffect, useMemo, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { App, Button, Checkbox, Dropdown, Popover, Segmented, Select, Space } from "antd";
+import { api, must, type Profile } from "../../api/client";
+import { ProblemNote } from "../../components/ProblemNote";
 import {
   aligned,
   asCsv,
   forSpreadsheet,
   guarded,
+  hitsIn,
   isNumber,
   plain,
   sorted,
@@ -14,84 +17,32 @@ import {
 } from "../../lib/grid";
 import { amount, count } from "../../lib/words";
 import { GridBox, type SortedBy } from "./GridBox";
+import { FindBar } from "./FindBar";
+import { OpenedValue } from "./OpenedValue";
+import { ProfileView } from "./ProfileView";
 import { Value } from "./Value";
 import "./browse.css";
 
 const GUARD = "guard-formulas";
 
 interface Props {
+  /** Of the query that brought them; empty: none did. */
   id: string;
   columns: GridColumn[];
   rows: Cell[][];
   complete: boolean;
   total?: number | undefined;
   label: string;
+  /** A column of them at a glance, or of all that they are the first of; and what is said of which. */
+  onShown?: (columns: string[] | undefined) => void;
+  profile?: { of: string; ask: (column: string) => Promise<Profile> };
 }
 
-function Opened({
-  address,
-  cell,
-  name,
-  onClose,
-}: {
-  address: string;
-  cell: Exclude<Cell, string | null>;
-  name: string;
-  onClose: () => void;
-}) {
-  const [text, setText] = useState<string | null>(null);
-  const isText = "text" in cell;
-  const look = !isText && /^image\/(png|jpeg|gif|webp)$/.test(cell.media);
-  const load = () =>
-    void fetch(address)
-      .then((answer) => answer.text())
-      .then(setText);
-  return (
-    <Dialog
-      what="This value"
-      title={name}
-      onCancel={onClose}
-      footer={
-        cell.kept ? (
-          <a href={address} download>
-            Download
-          </a>
-        ) : null
-      }
-      width={680}
-    >
-      {isText && (
-        <p className="dim">
-          {amount(cell.characters, "character")}
-          {text === null && cell.kept && (
-            <>
-              {" "}
-              ·{" "}
-              <button type="button" className="plain" onClick={load}>
-                show all of them
-              </button>
-            </>
-          )}
-        </p>
-      )}
-      {isText && (
-        <pre className="mono" style={{ maxHeight: "60vh", overflow: "auto", whiteSpace: "pre-wrap" }} tabIndex={0}>
-          {text ?? `${cell.text}…`}
-        </pre>
-      )}
-      {!isText && (
-        <p className="dim">
-          {cell.media}, {amount(cell.bytes, "byte")}
-        </p>
-      )}
-      {look && cell.kept && <img src={`${address}?inline=true`} alt={`${name}, ${cell.media}`} className="picture" />}
-      {!cell.kept && <p>Too large to be kept for a look. Run it as an extract.</p>}
-    </Dialog>
-  );
-}
+const ofQuery = (id: string) => (column: string) =>
+  must(api.GET("/api/v1/queries/{number}/profile", { params: { path: { number: id }, query: { column } } }));
 
 /** Rows of a look: sorted on what is loaded, columns hidden, moved and sized, one record, transposed; copied or saved small. */
-export function ResultGrid({ id, columns, rows, complete, total, label }: Props) {
+export function ResultGrid({ id, columns, rows, complete, total, label, profile, onShown }: Props) {
   const { message } = App.useApp();
   const [shape, setShape] = useState<"grid" | "record" | "turned">("grid");
   const [sort, setSort] = useState<SortedBy | null>(null);
@@ -104,11 +55,31 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
   const [active, setActive] = useState<[number, number] | null>(null);
   const [anchor, setAnchor] = useState<[number, number] | null>(null);
   const [opened, setOpened] = useState<[number, number] | null>(null);
+  const [find, setFind] = useState("");
+  const [hit, setHit] = useState(-1);
+  const [told, setTold] = useState<string | undefined>(undefined);
+  const asks = profile ?? (id ? { of: `of the ${amount(rows.length, "row")} shown`, ask: ofQuery(id) } : undefined);
+  const glance = useQuery({
+    queryKey: ["profile", id || label, asks?.of, told],
+    enabled: told !== undefined && !!asks,
+    staleTime: Infinity,
+    queryFn: () => asks!.ask(told!),
+  });
+  const formats = useQuery({
+    queryKey: ["formats"],
+    staleTime: Infinity,
+    queryFn: () => must(api.GET("/api/v1/formats")),
+  });
   const lines = useMemo(
     () => (sort ? sorted(rows, sort.column, sort.descending) : rows.map((_, i) => i)),
     [rows, sort],
   );
   const shown = useMemo(() => order.filter((i) => !hidden.has(i)), [order, hidden]);
+  useEffect(() => {
+    const asItCame = shown.length === columns.length && shown.every((column, place) => column === place);
+    onShown?.(asItCame ? undefined : shown.map((column) => columns[column]!.name));
+  }, [onShown, shown, columns]);
+  const hits = useMemo(() => hitsIn(rows, lines, shown, find), [rows, lines, shown, find]);
   const turned = shape === "turned";
   const range =
     active && anchor && (active[0] !== anchor[0] || active[1] !== anchor[1])
@@ -131,7 +102,12 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
       : [0, lines.length - 1, 0, shown.length - 1];
     const across_ = shown.slice(c0, c1 + 1);
     const picked = range ? lines.slice(r0, r1 + 1) : marked.size ? lines.filter((i) => marked.has(i)) : lines;
-    return { heads: across_.map((i) => columns[i]!), body: picked.map((r) => across_.map((c) => rows[r]![c]!)) };
+    return {
+      places: across_,
+      picked,
+      heads: across_.map((i) => columns[i]!),
+      body: picked.map((r) => across_.map((c) => rows[r]![c]!)),
+    };
   };
   const keepGuard = (next: boolean) => {
     localStorage.setItem(GUARD, next ? "yes" : "no");
@@ -142,13 +118,29 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
     await navigator.clipboard.writeText(form(heads, body, guard));
     void message.success(`Copied ${amount(body.length, "row")} with ${body.length === 1 ? "its" : "their"} headers.`);
   };
-  const save = () => {
-    const { heads, body } = chosen();
+  const download = (blob: Blob, name: string) => {
     const link = document.createElement("a");
-    link.href = URL.createObjectURL(new Blob([asCsv(heads, body, guard)], { type: "text/csv" }));
-    link.download = `${label.replace(/\W+/g, "-")}-look.csv`;
+    link.href = URL.createObjectURL(blob);
+    link.download = name;
     link.click();
     URL.revokeObjectURL(link.href);
+  };
+  const named = `${label.replace(/\W+/g, "-")}-look`;
+  const save = async (format: string, extension: string) => {
+    const { heads, body, picked, places } = chosen();
+    if (!id) return download(new Blob([asCsv(heads, body, guard)], { type: "text/csv" }), `${named}.csv`);
+    try {
+      const made = await must(
+        api.POST("/api/v1/queries/{number}/file", {
+          params: { path: { number: id } },
+          body: { format, rows: picked, columns: places, escape_formulas: guard },
+          parseAs: "blob",
+        }),
+      );
+      download(made, `${named}.${extension}`);
+    } catch (error) {
+      void message.error(error instanceof Error ? error.message : String(error));
+    }
   };
   const mark = (line: number, range: boolean) => {
     const next = new Set(marked);
@@ -174,6 +166,18 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
       .then(() => message.success("Copied one cell."));
   };
   const open = (row: number, column: number) => setOpened([row, column]);
+  const goToHit = (at: number) => {
+    setHit(at);
+    const [row, column] = hits[at]!;
+    if (shape === "record") setLast(row);
+    const place: [number, number] = turned ? [column, row] : [row, column];
+    setAnchor(place);
+    setActive(place);
+  };
+  const searched = (text: string) => {
+    setFind(text);
+    setHit(-1);
+  };
   const opening = opened && rows[opened[0]]![opened[1]]!;
   const menu = (
     <div className="columns-menu">
@@ -246,10 +250,52 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
         <Button size="small" onClick={() => void copy(aligned)}>
           Copy as text table
         </Button>
-        <Button size="small" onClick={save}>
-          Save these rows
-        </Button>
+        <Space.Compact>
+          <Button size="small" onClick={() => void save("csv", "csv")}>
+            {marked.size && !range ? `Save ${amount(marked.size, "marked row")}` : "Save these rows"}
+          </Button>
+          {id && (
+            <Dropdown
+              trigger={["click"]}
+              menu={{
+                items: (formats.data?.formats ?? []).map((each) => ({ key: each.name, label: `as ${each.name}` })),
+                onClick: ({ key }) =>
+                  void save(key, formats.data?.formats.find((each) => each.name === key)?.extension ?? key),
+              }}
+            >
+              <Button size="small" aria-label="Save these rows in another format">
+                as…
+              </Button>
+            </Dropdown>
+          )}
+        </Space.Compact>
       </div>
+      <div className="filters grid-bar">
+        <FindBar
+          find={find}
+          hits={hits}
+          at={hit}
+          onFind={searched}
+          onGo={goToHit}
+          onMarkAll={() => setMarked(new Set([...marked, ...hits.map(([row]) => lines[row]!)]))}
+        />
+        {asks && (
+          <Select
+            size="small"
+            allowClear
+            showSearch={{ optionFilterProp: "label" }}
+            aria-label="Profile of a column"
+            placeholder="Profile of a column"
+            style={{ width: 170 }}
+            loading={glance.isFetching}
+            value={told}
+            onChange={(next: string | undefined) => setTold(next)}
+            options={columns.map((each) => ({ value: each.name, label: each.name }))}
+          />
+        )}
+      </div>
+      <ProblemNote error={glance.error} />
+      {told !== undefined && glance.data && <ProfileView profile={glance.data} of={asks!.of} />}
       {shape === "record" ? (
         <div className="record">
           <div className="filters">
@@ -271,6 +317,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
                   <dd className="mono">
                     <Value
                       cell={rows[lines[Math.min(last, lines.length - 1)]!]![c]!}
+                      find={find}
                       onOpen={() => open(lines[last]!, c)}
                     />
                   </dd>
@@ -290,6 +337,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
           marked={marked}
           active={active}
           range={range}
+          find={find}
           label={label}
           onWidth={(column, width) => setWidths((now) => ({ ...now, [column]: width }))}
           onSort={setSort}
@@ -301,7 +349,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label }: Props)
         />
       )}
       {opened && opening !== null && typeof opening !== "string" && (
-        <Opened
+        <OpenedValue
           address={`/api/v1/queries/${id}/cells/${opened[0]}/${opened[1]}`}
           cell={opening}
           name={columns[opened[1]]!.name}

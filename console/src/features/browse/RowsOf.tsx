@@ -3,17 +3,21 @@ import { Button, Select } from "antd";
 import type { Filter } from "../../api/client";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { amount, count } from "../../lib/words";
-import { Filters } from "./Filters";
 import { FoundRows } from "./FoundRows";
-import { Said } from "./Said";
+import { SaveLook } from "./SaveLook";
 import { RunUnsaved } from "../runs/RunUnsaved";
 import { useSourceQuery } from "./useSourceQuery";
 import { useTable, type Place } from "./useTable";
 
 /** The first rows of a table, filtered and sorted in the source; the exact count on request. `saved`: nothing else is run on it. */
-export function RowsOf({ about, saved, ...place }: Place & { about: number | null; saved: boolean }) {
+export function RowsOf({
+  about,
+  saved,
+  filters,
+  ...place
+}: Place & { about: number | null; saved: boolean; filters: Filter[] }) {
   const { source, environment, table } = place;
-  const [filters, setFilters] = useState<Filter[]>([]);
+  const [shown, setShown] = useState<string[] | undefined>(undefined);
   const [sort, setSort] = useState("");
   const [descending, setDescending] = useState(false);
   const columns = useTable(place);
@@ -29,7 +33,6 @@ export function RowsOf({ about, saved, ...place }: Place & { about: number | nul
   const failed = rows.found?.error ?? total.found?.error;
   return (
     <>
-      <Filters columns={names} filters={filters} onChange={setFilters} />
       <div className="filters">
         <Select
           size="small"
@@ -85,8 +88,10 @@ export function RowsOf({ about, saved, ...place }: Place & { about: number | nul
           Running query…
         </p>
       )}
-      <FoundRows found={rows.found} counted={counted} label={table} />
-      {rows.found && result?.rows && result.columns && <Said found={rows.found} name={table} />}
+      <FoundRows found={rows.found} counted={counted} label={table} onShown={setShown} />
+      {rows.found && result?.rows && result.columns && (
+        <SaveLook found={rows.found} name={table} place={place} look={{ filters, sort, descending, columns: shown }} />
+      )}
     </>
   );
 }

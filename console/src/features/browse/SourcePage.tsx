@@ -1,15 +1,15 @@
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Select, Tabs } from "antd";
+import { Button, Select } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Address, type CheckStep } from "../../api/client";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
+import { useLanguage } from "../../api/useEngines";
 import { useMe } from "../session/useMe";
-import { ColumnsOf } from "./ColumnsOf";
-import { CountsOf } from "./CountsOf";
 import { FamilyOf } from "./FamilyOf";
-import { RowsOf } from "./RowsOf";
+import { TableLook } from "./TableLook";
+import { WholeTables } from "./WholeTables";
 import { Tree } from "./Tree";
 import { useSourceQuery } from "./useSourceQuery";
 import "../runs/runs.css";
@@ -73,6 +73,8 @@ export function SourcePage() {
   const environment = wanted.get("environment") ?? source?.addresses[0]?.environment ?? "";
   const address = source?.addresses.find((a) => a.environment === environment);
   const chosen = wanted.get("table") ?? "";
+  const [ticked, setTicked] = useState<ReadonlySet<string> | undefined>(undefined);
+  const outlines = useLanguage(source?.engine ?? "")?.outlines;
   const catalogue = useQuery({
     queryKey: ["catalogue", name, environment],
     enabled: !!address && may("runner"),
@@ -157,7 +159,26 @@ export function SourcePage() {
               families={catalogue.data.families}
               chosen={chosen}
               onChoose={(table) => go({ table })}
+              ticked={ticked}
+              onTick={(table, wanted) =>
+                setTicked(new Set([...(ticked ?? [])].filter((each) => each !== table).concat(wanted ? [table] : [])))
+              }
             />
+            {ticked ? (
+              <WholeTables
+                source={name}
+                environment={environment}
+                tables={[...ticked]}
+                onLeave={() => setTicked(undefined)}
+              />
+            ) : (
+              may("author") &&
+              outlines && (
+                <Button size="small" style={{ margin: "8px 0" }} onClick={() => setTicked(new Set())}>
+                  Take whole tables
+                </Button>
+              )
+            )}
             <small>
               refreshed {moment(catalogue.data.gathered_at)}
               {(catalogue.data.gathering || gather.busy) && ", being refreshed"}
@@ -169,32 +190,13 @@ export function SourcePage() {
             </section>
           ) : chosen ? (
             <section key={chosen} aria-label={chosen}>
-              <Tabs
-                items={[
-                  {
-                    key: "rows",
-                    label: "Rows",
-                    children: (
-                      <RowsOf
-                        source={name}
-                        environment={environment}
-                        table={chosen}
-                        saved={source.saved_only}
-                        about={catalogue.data.tables.find((t) => t.name === chosen)?.rows_about ?? null}
-                      />
-                    ),
-                  },
-                  {
-                    key: "columns",
-                    label: "Columns and keys",
-                    children: <ColumnsOf source={name} environment={environment} table={chosen} />,
-                  },
-                  {
-                    key: "counts",
-                    label: "Counts",
-                    children: <CountsOf source={name} environment={environment} table={chosen} />,
-                  },
-                ]}
+              <TableLook
+                source={name}
+                environment={environment}
+                table={chosen}
+                engine={source.engine}
+                saved={source.saved_only}
+                about={catalogue.data.tables.find((t) => t.name === chosen)?.rows_about ?? null}
               />
             </section>
           ) : (

@@ -1,6 +1,6 @@
 import { useMemo, useRef, useState } from "react";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { Input } from "antd";
+import { Checkbox, Input } from "antd";
 import { count } from "../../lib/words";
 import type { TableFamily } from "../../api/client";
 
@@ -48,11 +48,16 @@ export function Tree({
   families,
   chosen,
   onChoose,
+  ticked,
+  onTick,
 }: {
   tables: TreeTable[];
   families: TableFamily[];
   chosen: string;
   onChoose: (name: string) => void;
+  /** Names that are ticked; undefined: none can be. */
+  ticked: ReadonlySet<string> | undefined;
+  onTick: (name: string, ticked: boolean) => void;
 }) {
   const [word, setWord] = useState("");
   const box = useRef<HTMLDivElement>(null);
@@ -96,6 +101,14 @@ export function Tree({
               <li key={index} style={{ transform: `translateY(${start}px)` }}>
                 {"schema" in line ? (
                   <h3>{line.schema}</h3>
+                ) : ticked && line.table.kind !== "family" ? (
+                  <Checkbox
+                    className="tick"
+                    checked={ticked.has(line.table.name)}
+                    onChange={(event) => onTick(line.table.name, event.target.checked)}
+                  >
+                    {line.shown}
+                  </Checkbox>
                 ) : (
                   <button
                     type="button"

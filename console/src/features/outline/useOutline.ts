@@ -122,6 +122,7 @@ export function useCounts({ source, environment }: At, draft: Draft, values: () 
           values: values(),
           statement_number: 1,
           total: false,
+          plan: false,
         },
       }),
     );

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, must } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
+import { ResultGrid } from "../browse/ResultGrid";
 
 export interface Looked {
   run: number;
@@ -36,6 +37,12 @@ function Rows({ file }: { file: Looked }) {
         }),
       ),
   });
+  const glance = (column: string) =>
+    must(
+      api.GET("/api/v1/runs/{number}/files/{name}/profile", {
+        params: { path: { number: file.run, name: file.name }, query: { column, ...(sheet ? { sheet } : {}) } },
+      }),
+    );
   if (found.error) return <ProblemNote error={found.error} />;
   return (
     <>
@@ -61,28 +68,15 @@ function Rows({ file }: { file: Looked }) {
         </a>
       </div>
       {found.data && (
-        <div className="file-rows">
-          <table className="files" aria-label={`Preview ${file.name}`}>
-            <thead>
-              <tr>
-                {found.data.columns.map((name, n) => (
-                  <th key={n}>{name}</th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {found.data.rows.map((row, n) => (
-                <tr key={n}>
-                  {row.map((cell, c) => (
-                    <td key={c} className={cell !== null && /^-?[\d.]+$/.test(cell) ? "n" : undefined}>
-                      {cell}
-                    </td>
-                  ))}
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <ResultGrid
+          key={sheet}
+          id=""
+          columns={found.data.columns.map((name) => ({ name, kind: "any" }))}
+          rows={found.data.rows}
+          complete={found.data.complete}
+          label={file.name}
+          profile={{ of: "of all rows of the file", ask: glance }}
+        />
       )}
     </>
   );

@@ -4,6 +4,7 @@ import { api, must, type PreviewBody } from "../../api/client";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { amount } from "../../lib/words";
 import { FoundRows } from "../browse/FoundRows";
+import { PlanOf } from "./PlanOf";
 import { useStarted } from "../browse/useSourceQuery";
 
 const begin = (body: PreviewBody) => must(api.POST("/api/v1/previews", { body }));
@@ -12,13 +13,18 @@ const begin = (body: PreviewBody) => must(api.POST("/api/v1/previews", { body })
 export function usePreview(bodyOf: () => PreviewBody) {
   const rows = useStarted(begin);
   const total = useStarted(begin);
+  const plan = useStarted(begin);
   const [most, setMost] = useState(100);
   const [title, setTitle] = useState("");
   const start = (name: string) => {
     setTitle(name);
     rows.ask({ ...bodyOf(), rows: most });
   };
-  return { rows, total, most, setMost, title, start, counted: () => total.ask({ ...bodyOf(), total: true }) };
+  return {
+    ...{ rows, total, plan, most, setMost, title, start },
+    counted: () => total.ask({ ...bodyOf(), total: true }),
+    planned: () => plan.ask({ ...bodyOf(), plan: true }),
+  };
 }
 
 export function Preview({
@@ -30,11 +36,11 @@ export function Preview({
   label: string;
   onPlace: (line: number, column: number) => void;
 }) {
-  const { rows, total, title } = preview;
+  const { rows, total, plan, title } = preview;
   const result = rows.found?.result;
   const counted = total.found?.result;
   const number = counted?.rows && !counted.rows.length ? "0" : counted?.rows?.[0]?.[0]; // a store counts nothing as no row
-  const failed = rows.found?.error ?? total.found?.error;
+  const failed = rows.found?.error ?? total.found?.error ?? plan.found?.error;
   const who = result?.identity;
   const bound = Object.entries(rows.found?.values ?? {})
     .map(
@@ -50,13 +56,14 @@ export function Preview({
             Count all rows
           </Button>
         )}
-        {(rows.busy || total.busy) && (
+        {(rows.busy || total.busy || plan.busy) && (
           <Button
             size="small"
             danger
             onClick={() => {
               rows.cancel();
               total.cancel();
+              plan.cancel();
             }}
           >
             Cancel
@@ -75,8 +82,10 @@ export function Preview({
               .join(", ")}, read-only`}
         </span>
       </div>
-      <ProblemNote error={rows.error ?? total.error} />
+      <ProblemNote error={rows.error ?? total.error ?? plan.error} />
       {failed && <Failed error={failed} place={{ go: onPlace }} />}
+      {plan.busy && <p className="dim">Asking for the plan…</p>}
+      {plan.found?.result?.plan && <PlanOf plan={plan.found.result.plan} />}
       <FoundRows found={rows.found} counted={number} label={label} />
     </section>
   );

@@ -141,6 +141,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       statement_number: part() + 1,
       values: given,
       total: false,
+      plan: false,
       ...(draft.output.documents ? { documents: draft.output.documents } : {}),
       ...(data_date ? { data_date } : {}),
     };
@@ -231,26 +232,32 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const errors = diagnostics.diagnostics?.filter((r) => r.severity === "error").length ?? 0;
   return (
     <>
-      {language?.outlines && (
-        <PutTogether
-          draft={draft}
-          extract={extract}
-          environment={environment}
-          words={language.outlines}
-          values={() => values().values}
-          change={change}
-        />
-      )}
-      <SqlEditor
-        ref={editor}
-        text={draft.statement}
-        language={language}
-        complete={complete}
-        diagnostics={diagnostics.diagnostics}
-        onChange={(statement) => change({ statement })}
-        onSave={trySave}
-        onPreview={look}
-      />
+      <div className="together">
+        <div className={draft.outline && parts.isOpen("outline") ? "side-by-side" : undefined}>
+          <div>
+            {language?.outlines && (
+              <PutTogether
+                draft={draft}
+                extract={extract}
+                environment={environment}
+                words={language.outlines}
+                values={() => values().values}
+                change={change}
+              />
+            )}
+          </div>
+          <SqlEditor
+            ref={editor}
+            text={draft.statement}
+            language={language}
+            complete={complete}
+            diagnostics={diagnostics.diagnostics}
+            onChange={(statement) => change({ statement })}
+            onSave={trySave}
+            onPreview={look}
+          />
+        </div>
+      </div>
       <div className="said-line">
         <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>
           Preview
@@ -268,6 +275,16 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
           />{" "}
           rows
         </label>
+        {draft.source && (
+          <Button
+            size="small"
+            title="How the database means to carry it out; it is not run"
+            disabled={!environment}
+            onClick={preview.planned}
+          >
+            Plan
+          </Button>
+        )}
         {formatter && (
           <Button size="small" onClick={() => void format()}>
             Format

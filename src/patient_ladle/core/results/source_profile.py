@@ -57,8 +57,8 @@ class _Profiling:
         self.outlines = subject.language.outlines()
         self.statements: list[str] = []
 
-    def rows(self, show: Sequence[Shown], present: bool = False, **more: Any) -> Rows:
-        """Of one statement. Raises what the source raises."""
+    def rows(self, title: str, show: Sequence[Shown], present: bool = False, **more: Any) -> Rows:
+        """Of one statement, kept under its title. Raises what the source raises."""
         where = self.where
         if present:
             tests = where.all_ or () if where else ()
@@ -66,7 +66,7 @@ class _Profiling:
         outline = Outline(from_=Place(table=names_of(self.subject.table)), show=tuple(show), where=where, **more)
         compiled = self.outlines.compiled(outline, [self.subject.table], ())
         found = self.ask(compiled)
-        self.statements.append(compiled.statement)
+        self.statements.append(f"{self.outlines.comment}{title}\n{compiled.statement}")
         return found
 
     def facts(self) -> Profile:
@@ -80,7 +80,7 @@ class _Profiling:
         notes: list[str] = []
         for tried in ([*wanted, *more, *ends, *mean], [*wanted, *more], wanted):
             try:
-                rows = self.rows([shown for _, shown in tried])
+                rows = self.rows(f"{column} at a glance", [shown for _, shown in tried])
             except (StatementWrong, StatementFailed) as error:
                 if tried is wanted:
                     raise
@@ -102,6 +102,7 @@ class _Profiling:
         """The profile with the values that most rows have."""
         column = self.subject.column
         rows = self.rows(
+            f"the commonest values of {column}",
             [Shown(column=column, name="value"), Shown(aggregate="count", name="row_count")], present=True, first=MOST_COMMON,
             grouped=(Term(column=column),), sorted=(Sorted(by="row_count", descending=True), Sorted(by="value")),
         )  # fmt: skip
@@ -126,6 +127,7 @@ class _Profiling:
             return replace(made, notes=(*made.notes, "no bars: the values lie too close together or too far apart"))
         said = self.outlines.band_of(self.subject.column, bounds[1:-1])
         rows = self.rows(
+            f"how the values of {self.subject.column} spread",
             [Shown(expression=said, name="bar"), Shown(aggregate="count", name="row_count")], present=True,
             grouped=(Term(expression=said),), sorted=(Sorted(by="bar"),),
         )  # fmt: skip
@@ -139,6 +141,7 @@ class _Profiling:
         except ValueError:
             return replace(made, notes=(*made.notes, "no bars: some days are none that a calendar has"))
         rows = self.rows(
+            f"rows by the {period} of {column}",
             [Shown(column=column, bucket=period, name="start"), Shown(aggregate="count", name="row_count")],  # type: ignore[arg-type]  # one of them
             present=True, grouped=(Term(column=column, bucket=period),), sorted=(Sorted(by="start"),),  # type: ignore[arg-type]
         )  # fmt: skip

@@ -15,6 +15,8 @@ from ..errors import BadInput
 from .catalogue import find_table, names_of
 from .diagnostics import Table
 
+_INDEX = re.compile(r"^CREATE (?:UNIQUE )?INDEX (\S+) ON .*?(\(.*\)).*$")
+"""A definition, of which its name and its columns are told."""
 LARGE = 100_000
 """Rows from which reading all of a table is worth a warning."""
 
@@ -54,7 +56,7 @@ class Plan:
             table = _known(step.table, catalogue)
             sizes = [size for size in ((table or {}).get("rows_about"), step.rows) if size is not None]
             if sizes and max(sizes) >= LARGE:
-                indexes = "; ".join((table or {}).get("indexes") or [])
+                indexes = "; ".join(_INDEX.sub(r"\1 \2", each) for each in (table or {}).get("indexes") or [])
                 hint = f"A condition on a column that an index begins with reads less: {indexes}."
                 hint = hint if indexes else "It has no index."
                 name = names_of(table) if table else step.table
