@@ -7,7 +7,14 @@ import pytest
 from patient_ladle.core.statements.plans import of_documents, of_duckdb, of_mariadb, of_postgresql, of_sqlite
 
 SCAN = {"Node Type": "Seq Scan", "Relation Name": "readings", "Plan Rows": 12, "Total Cost": 9.5, "Filter": "(litres > 9)"}
-CATALOGUE = [{"schema": "", "name": "readings", "rows_about": 500_000, "indexes": ["CREATE UNIQUE INDEX readings_pkey ON public.readings USING btree (reading_id)"]}]
+CATALOGUE = [
+    {
+        "schema": "",
+        "name": "readings",
+        "rows_about": 500_000,
+        "indexes": ["CREATE UNIQUE INDEX readings_pkey ON public.readings USING btree (reading_id)"],
+    }
+]
 
 
 def pg(kind, *inner, **more):

@@ -44,8 +44,8 @@ class Subject:
 
     def checked(self) -> Subject:
         """Itself. Raises BadInput and its family: no such column or filter, a language that knows no outlines."""
-        of_look(self.table, self.filters, columns=[self.column])
-        self.language.outlines()
+        look, _ = of_look(self.table, self.filters, columns=[self.column])
+        self.language.outlines().compiled(look, [self.table], ())
         return self
 
 

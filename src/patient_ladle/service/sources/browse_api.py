@@ -232,10 +232,10 @@ class QueryView(ForAuthors):
 
     @extend_schema_field(QueryResult(allow_null=True))
     def get_result(self, found: InteractiveQuery) -> dict[str, Any] | None:
-        if found.result is None or "rows" not in found.result:
-            return found.result
+        if found.result is None:
+            return None
         told = found.result if sees_all() else {key: value for key, value in found.result.items() if key != "identity"}
-        return told | {"rows": [[_shown(cell) for cell in row] for row in found.result["rows"]]}
+        return told if "rows" not in told else told | {"rows": [[_shown(cell) for cell in row] for row in found.result["rows"]]}
 
 
 def _shown(cell: Any) -> Any:
