@@ -143,7 +143,7 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.get_by_text("Transposed").click()
     expect(page.get_by_role("rowheader", name="name")).to_be_visible()
     with page.expect_download() as download:
-        page.get_by_role("button", name="Save these rows").click()
+        page.get_by_role("button", name="Save these rows", exact=True).click()
     assert Path(download.value.path()).read_text() == "district_id,name,zone\n2,Birch Fen,South\n"
     page.get_by_text("The statement behind this").click()
     page.get_by_label("Name of the extract").fill("southern_districts")
@@ -168,7 +168,7 @@ def test_a_source_is_explored_from_search_to_extract(page, service, maria):
     page.get_by_role("combobox", name="Period").click()
     page.get_by_title("by month").click()
     page.get_by_role("button", name="Count", exact=True).click()
-    expect(page.get_by_label("Rows by opened_at")).to_contain_text("2026-11-01")
+    expect(page.get_by_role("img", name="Rows by month of opened_at")).to_be_visible()
 
 
 def test_two_thousand_tables_are_browsed_and_columns_and_cells_chosen(page, service, home):

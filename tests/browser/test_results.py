@@ -72,7 +72,7 @@ def test_result_files_are_found_looked_into_and_taken(page, plain):
     page.get_by_role("link", name="Result files").click()
     page.get_by_label("Search").fill("plain_output")
     page.get_by_role("button", name=re.compile(r"^plain_output.*\.xlsx")).click()
-    rows = page.get_by_role("table", name="Preview plain_output")
+    rows = page.get_by_role("grid", name=re.compile("^plain_output"))
     expect(rows).to_contain_text("Alder Moor")
     page.get_by_role("combobox", name="Sheet").click()
     page.get_by_title("Origin").click()

@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { aligned, asCsv, forSpreadsheet, isNumber, plain, sorted, type Cell } from "./grid";
+import { aligned, asCsv, forSpreadsheet, hitsIn, isNumber, parted, plain, sorted, type Cell } from "./grid";
 
 const columns = [
   { name: "district", kind: "text" },
@@ -52,4 +52,25 @@ it("aligns numbers to the right and says what a binary value is", () => {
   expect([isNumber(columns[1]!, "1"), isNumber(columns[0]!, "1"), isNumber({ name: "v", kind: "any" }, "1e3")]).toEqual(
     [true, false, true],
   );
+});
+
+it("finds a text whatever its case, row by row, and parts it without losing a letter", () => {
+  expect(hitsIn(rows, [1, 0], [0, 1], "o")).toEqual([
+    [0, 0],
+    [1, 0],
+  ]);
+  expect(hitsIn(rows, [0, 1, 2, 3], [1], "3")).toEqual([[3, 0]]);
+  expect(hitsIn(rows, [0], [0], "")).toEqual([]);
+  for (const [text, find, hits] of [
+    ["Alder Moor", "OO", 1],
+    ["ababa", "ab", 2],
+    ["aaaa", "aa", 2],
+    ["plain", "x", 0],
+    ["İstanbul", "i", 1],
+    ["", "a", 0],
+  ] as const) {
+    const pieces = parted(text, find);
+    expect(pieces.map((piece) => piece.text).join("")).toBe(text);
+    expect(pieces.filter((piece) => piece.hit)).toHaveLength(hits);
+  }
 });

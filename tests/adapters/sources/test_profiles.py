@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import StatementWrong, UnknownName
-from patient_ladle.core.results.profile import of_cells
+from patient_ladle.core.results.profile import of_cells, start_of, with_gaps
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.statements.views import Filter
 from tests.adapters.sources.small_tables import KINDS, ROWS
@@ -185,3 +185,28 @@ def test_a_column_that_is_not_there_is_named(small_sources):
     source = small_sources("sqlite")
     with pytest.raises(UnknownName, match="amont"):
         source_profile(Subject(source.engine.language, source.catalogue[1], "amont"), lambda _: [])
+
+
+PERIODS = ("day", "week", "month", "quarter", "year")
+
+
+@settings(max_examples=200, derandomize=True)
+@given(
+    st.sampled_from(PERIODS), st.sets(st.dates(date(2020, 1, 1), date(2023, 12, 31)), min_size=1, max_size=8),
+    st.booleans(), st.integers(0, 2),
+)  # fmt: skip
+def test_gaps_between_periods_are_filled_once_and_in_order(period, days, absent, short):
+    starts = sorted({start_of(period, day).isoformat() for day in days})
+    width = 10 if period in ("day", "week", "quarter") else 10 - 3 * min(short, {"month": 1, "year": 2}[period])
+    rows = ([[None, "7"]] if absent else []) + [[start[:width], "2"] for start in starts]
+    filled, gaps = with_gaps(rows, period)
+    if (date.fromisoformat(starts[-1]) - date.fromisoformat(starts[0])).days > 400 and period == "day":
+        assert (filled, gaps) == (rows, 0)
+        return
+    told = [row[0] for row in filled if row[0] is not None]
+    assert [row for row in filled if row[1] != "0"] == rows
+    assert told == sorted(set(told))
+    assert gaps == len(filled) - len(rows)
+    first, last = date.fromisoformat(starts[0]).toordinal(), date.fromisoformat(starts[-1]).toordinal()
+    wanted = sorted({start_of(period, date.fromordinal(day)).isoformat()[:width] for day in range(first, last + 1)})
+    assert told == wanted

@@ -2,7 +2,7 @@
 import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { draw, standIn } from "../../testing/harness";
+import { answer, calls, draw, standIn } from "../../testing/harness";
 import { ResultGrid } from "./ResultGrid";
 
 standIn();
@@ -30,8 +30,24 @@ const texts = (column: number) =>
     .slice(1)
     .map((row) => within(row).getAllByRole("gridcell")[column]!.textContent);
 
+const PROFILE = {
+  ...{ column: "litres", kind: "integer", rows: 3, absent: 1, distinct: 1, least: "1", greatest: "1", mean: "1" },
+  ...{ commonest: [["1", 2]], bars_by: "number", complete: true, notes: [] },
+  bars: [
+    { from: "0", to: "2", rows: 2 },
+    { from: "2", to: "4", rows: 0 },
+    { from: "4", to: "6", rows: 1 },
+  ],
+};
+
 beforeEach(async () => {
   localStorage.clear();
+  answer("GET /formats", {
+    formats: [
+      { name: "csv", extension: ".csv" },
+      { name: "jsonl", extension: ".jsonl" },
+    ],
+  });
   draw(<ResultGrid id="1" columns={columns} rows={rows} complete label="metering.districts" />);
   await within(grid()).findByText("Alder Moor");
 });
@@ -89,5 +105,43 @@ describe("rows of a look", () => {
     await userEvent.click(screen.getByText("One record"));
     await userEvent.click(screen.getByRole("button", { name: "Next" }));
     expect(screen.getByLabelText("Row 2").textContent).toContain("Birch Fen");
+  });
+
+  it("are searched: places are counted and gone through by keys, their rows marked", async () => {
+    const user = userEvent.setup();
+    await user.type(screen.getByRole("textbox", { name: "Find in these rows" }), "O");
+    expect(screen.getByText("2 places in 2 rows")).toBeTruthy();
+    await user.keyboard("{Enter}");
+    expect(screen.getByText("1 of 2 places in 2 rows")).toBeTruthy();
+    expect(grid().querySelector(".active mark")!.textContent).toBe("o");
+    await user.keyboard("{Shift>}{Enter}{/Shift}");
+    expect(screen.getByText("2 of 2 places in 2 rows")).toBeTruthy();
+    await user.click(screen.getByRole("button", { name: "Mark 2 rows" }));
+    expect(screen.getByRole("button", { name: "Save 2 marked rows" })).toBeTruthy();
+    await user.type(screen.getByRole("textbox", { name: "Find in these rows" }), "zzz");
+    expect(screen.getByText(/Not in these rows/)).toBeTruthy();
+  });
+
+  it("are saved by the service as they are marked, in the format that is chosen", async () => {
+    const user = userEvent.setup();
+    URL.createObjectURL = () => "blob:";
+    URL.revokeObjectURL = () => undefined;
+    answer("POST /queries/1/file", () => new Response("x"));
+    await user.click(screen.getByRole("button", { name: "Mark row 2" }));
+    await user.click(screen.getByRole("button", { name: "Save these rows as…" }));
+    await user.click(await screen.findByText("as jsonl"));
+    await waitFor(() => expect(calls.at(-1)!.what).toBe("POST /queries/1/file"));
+    expect(calls.at(-1)!.body).toEqual({ format: "jsonl", rows: [1], columns: [0, 1, 2], escape_formulas: false });
+  });
+
+  it("tell a column at a glance", async () => {
+    const user = userEvent.setup();
+    answer("GET /queries/1/profile", { ...PROFILE });
+    await user.click(screen.getByRole("combobox", { name: "Profile of a column" }));
+    await user.click(await screen.findByTitle("litres"));
+    const told = await screen.findByRole("region", { name: "Profile of litres" });
+    expect(told.textContent).toContain("4 to 6"); // the axis
+    expect(within(told).getByRole("img", { name: /most at 0 to 2 with 2/ })).toBeTruthy();
+    expect(told.textContent).toContain("1, 33.3 %");
   });
 });

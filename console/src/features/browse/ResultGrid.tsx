@@ -67,6 +67,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
   });
   const formats = useQuery({
     queryKey: ["formats"],
+    enabled: !!id,
     staleTime: Infinity,
     queryFn: () => must(api.GET("/api/v1/formats")),
   });
@@ -137,7 +138,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
           parseAs: "blob",
         }),
       );
-      download(made, `${named}.${extension}`);
+      download(made, `${named}${extension}`);
     } catch (error) {
       void message.error(error instanceof Error ? error.message : String(error));
     }
@@ -251,7 +252,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
           Copy as text table
         </Button>
         <Space.Compact>
-          <Button size="small" onClick={() => void save("csv", "csv")}>
+          <Button size="small" onClick={() => void save("csv", ".csv")}>
             {marked.size && !range ? `Save ${amount(marked.size, "marked row")}` : "Save these rows"}
           </Button>
           {id && (
@@ -260,10 +261,10 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
               menu={{
                 items: (formats.data?.formats ?? []).map((each) => ({ key: each.name, label: `as ${each.name}` })),
                 onClick: ({ key }) =>
-                  void save(key, formats.data?.formats.find((each) => each.name === key)?.extension ?? key),
+                  void save(key, formats.data?.formats.find((each) => each.name === key)?.extension ?? `.${key}`),
               }}
             >
-              <Button size="small" aria-label="Save these rows in another format">
+              <Button size="small" aria-label="Save these rows as…">
                 as…
               </Button>
             </Dropdown>

@@ -33,6 +33,8 @@ MOST, MOST_OF_A_KIND = 40, 8
 RECENT_FILES = 5_000
 """So many of the newest files are looked at for their own names; files of an extract are found by its name, however old."""
 LOOKED_AT = 400
+ARCHIVED = 5
+"""What nobody uses any more fits worse than all else."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,16 +103,11 @@ def _holding(words: Sequence[str], *fields: str) -> Q:
 
 def _extracts(words: Sequence[str]) -> list[tuple[Found, int]]:
     rows = Extract.objects.filter(_holding(words, "name", "folder")).values_list("pk", "name", "folder", "archived_at")
-    made = [
-        (
-            Found(
-                "extract", name, folder, "archived" if archived else "", f"/extracts/{quote(name)}", _fits(name, words, folder)
-            ),
-            pk,
-        )
-        for pk, name, folder, archived in rows[:LOOKED_AT]
-    ]
-    return sorted(made, key=lambda pair: (bool(pair[0].detail), pair[0].fits))
+    made: list[tuple[Found, int]] = []
+    for pk, name, folder, gone in rows[:LOOKED_AT]:
+        fits = ARCHIVED if gone else _fits(name, words, folder)
+        made.append((Found("extract", name, folder, "archived" if gone else "", f"/extracts/{quote(name)}", fits), pk))
+    return sorted(made, key=lambda pair: pair[0].fits)
 
 
 def _fits(name: str, words: Sequence[str], within: str) -> int:
@@ -120,9 +117,8 @@ def _fits(name: str, words: Sequence[str], within: str) -> int:
 
 def _schedules(words: Sequence[str]) -> Iterator[Found]:
     rows = Schedule.objects.filter(_holding(words, "name", "extract__name"))
-    for name, extract, environment, paused in rows.values_list("name", "extract__name", "environment__name", "paused_at")[
-        :LOOKED_AT
-    ]:
+    fields = ("name", "extract__name", "environment__name", "paused_at")
+    for name, extract, environment, paused in rows.values_list(*fields)[:LOOKED_AT]:
         detail = f"{environment}, paused" if paused else environment
         yield Found("schedule", name, extract, detail, f"/schedules/{quote(name)}", _fits(name, words, extract))
 

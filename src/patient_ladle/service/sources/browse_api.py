@@ -423,7 +423,7 @@ class QueryFile(RoleView):
         data, _ = judged(small_file, columns, rows, form.name, settings)
         stem = re.sub(r"[^\w.-]+", "-", str(query.request.get("table") or query.source.name))
         response = HttpResponse(data, content_type=form.media_type)
-        name = quote(f"{stem}-look.{form.extension}")
+        name = quote(f"{stem}-look{form.extension}")
         response["Content-Disposition"] = f"attachment; filename*=UTF-8''{name}"
         response["Content-Security-Policy"] = "sandbox"
         return response
