@@ -1,10 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { NavLink, Outlet, useLocation, useMatches, useNavigate } from "react-router";
+import { NavLink, Outlet, useLocation, useMatches } from "react-router";
 import { api } from "../api/client";
 import { useBell } from "../features/alerts/useBell";
 import "../features/alerts/alerts.css";
-import { SignIn } from "../features/session/SignIn";
 import { signedInAtStart, useMe } from "../features/session/useMe";
 import { AwayBar } from "../components/AwayBar";
 import { LoadingLine } from "../components/LoadingLine";
@@ -12,7 +11,6 @@ import { Logo } from "../components/Logo";
 import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
 import { kept, unsent } from "../lib/kept";
-import { forgetRecent, noteRecent, thingAt } from "../lib/recent";
 import { useMode } from "./mode";
 
 const pages = [
@@ -43,14 +41,11 @@ function useTitle() {
   }, [words]);
 }
 
+/** Whoever is signed in needs no form for it. A stranger's is on its way before anything is drawn. */
+const signIn = signedInAtStart ? undefined : import("../features/session/SignIn");
+const SignIn = lazy(async () => ({ default: (await (signIn ?? import("../features/session/SignIn"))).SignIn }));
 const CommandSearch = lazy(async () => ({ default: (await import("../features/search/CommandSearch")).CommandSearch }));
-/** What can be begun from anywhere: name, address, and the role that may. */
-const begun = [
-  ["New extract", () => `/new-extract/${crypto.randomUUID()}`, "author"],
-  ["Add schedule", () => "/new-schedule", "author"],
-  ["Add source", () => "/new-source", "administrator"],
-  ["Add channel", () => "/new-channel", "administrator"],
-] as const;
+const recent = () => import("../lib/recent");
 
 /** Whether the search is open, and the key that opens it from anywhere. */
 function useSearch() {
@@ -81,7 +76,6 @@ export function Shell() {
   const [open, setOpen] = useState(false); // the menu of a narrow window
   const bell = useBell(!!me.data);
   const [searching, setSearching] = useSearch();
-  const go = useNavigate();
   const { pathname, search } = useLocation();
   useTitle();
   const name = me.data?.name;
@@ -89,10 +83,15 @@ export function Shell() {
     if (name) kept.belongTo(name);
   }, [name]);
   useEffect(() => {
-    const opened = thingAt(pathname, search);
-    if (name && opened) noteRecent(name, opened);
+    if (name && /^\/(extracts|runs|schedules|sources)\/./.test(pathname))
+      void recent().then((module) => module.noteOpened(name, pathname, search));
   }, [name, pathname, search]);
-  if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401))) return <SignIn />;
+  if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401)))
+    return (
+      <Suspense fallback={null}>
+        <SignIn />
+      </Suspense>
+    );
   if (me.error)
     return (
       <main className="page">
@@ -103,7 +102,7 @@ export function Shell() {
   if (!me.data) return null;
   const leave = async () => {
     await unsent.sendAll();
-    if (name) forgetRecent(name);
+    if (name) (await recent()).forgetRecent(name);
     await api.DELETE("/api/v1/me");
     client.clear();
     location.assign("/");
@@ -175,15 +174,9 @@ export function Shell() {
         <Suspense fallback={null}>
           <CommandSearch
             person={me.data.name}
-            pages={[
-              ...pages,
-              ...setUp.filter(([, , role]) => may(role)).map(([to, title]) => [to, title] as const),
-              ["/account", "Your account"],
-            ]}
-            commands={[
-              ...begun
-                .filter(([, , role]) => may(role))
-                .map(([title, to]) => ({ name: title, run: () => void go(to()) })),
+            pages={[...pages, ...setUp.filter(([, , role]) => may(role))]}
+            may={may}
+            others={[
               { name: `${mode === "light" ? "Dark" : "Light"} view`, run: toggle },
               { name: "Sign out", run: () => void leave() },
             ]}

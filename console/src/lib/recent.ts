@@ -40,3 +40,9 @@ export function thingAt(pathname: string, search = ""): Recent | undefined {
   }
   return { kind, name: kind === "run" ? `run ${plain}` : plain, link: pathname };
 }
+
+/** Notes what an address shows as open now. */
+export function noteOpened(person: string, pathname: string, search: string): void {
+  const opened = thingAt(pathname, search);
+  if (opened) noteRecent(person, opened);
+}

@@ -128,8 +128,8 @@ describe("rows of a look", () => {
     URL.revokeObjectURL = () => undefined;
     answer("POST /queries/1/file", () => new Response("x"));
     await user.click(screen.getByRole("button", { name: "Mark row 2" }));
-    await user.click(screen.getByRole("button", { name: "Save these rows as…" }));
-    await user.click(await screen.findByText("as jsonl"));
+    await user.click(screen.getByRole("combobox", { name: "Save these rows as" }));
+    await user.click(await screen.findByTitle("jsonl"));
     await waitFor(() => expect(calls.at(-1)!.what).toBe("POST /queries/1/file"));
     expect(calls.at(-1)!.body).toEqual({ format: "jsonl", rows: [1], columns: [0, 1, 2], escape_formulas: false });
   });

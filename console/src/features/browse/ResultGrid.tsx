@@ -1,6 +1,6 @@
 import { useEffect, useMemo, useState } from "react";
 import { useQuery } from "@tanstack/react-query";
-import { App, Button, Checkbox, Dropdown, Popover, Segmented, Select, Space } from "antd";
+import { App, Button, Checkbox, Popover, Segmented, Select } from "antd";
 import { api, must, type Profile } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import {
@@ -251,25 +251,23 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
         <Button size="small" onClick={() => void copy(aligned)}>
           Copy as text table
         </Button>
-        <Space.Compact>
-          <Button size="small" onClick={() => void save("csv", ".csv")}>
-            {marked.size && !range ? `Save ${amount(marked.size, "marked row")}` : "Save these rows"}
-          </Button>
-          {id && (
-            <Dropdown
-              trigger={["click"]}
-              menu={{
-                items: (formats.data?.formats ?? []).map((each) => ({ key: each.name, label: `as ${each.name}` })),
-                onClick: ({ key }) =>
-                  void save(key, formats.data?.formats.find((each) => each.name === key)?.extension ?? `.${key}`),
-              }}
-            >
-              <Button size="small" aria-label="Save these rows as…">
-                as…
-              </Button>
-            </Dropdown>
-          )}
-        </Space.Compact>
+        <Button size="small" onClick={() => void save("csv", ".csv")}>
+          {marked.size && !range ? `Save ${amount(marked.size, "marked row")}` : "Save these rows"}
+        </Button>
+        {id && (
+          <Select<string | null>
+            size="small"
+            aria-label="Save these rows as"
+            placeholder="as…"
+            style={{ width: 84 }}
+            value={null}
+            options={(formats.data?.formats ?? []).map((each) => ({ value: each.name, label: each.name }))}
+            onChange={(format) => {
+              const known = formats.data?.formats.find((each) => each.name === format);
+              if (known) void save(known.name, known.extension);
+            }}
+          />
+        )}
       </div>
       <div className="filters grid-bar">
         <FindBar

@@ -24,11 +24,20 @@ interface Entry {
 
 interface Props {
   person: string;
-  pages: readonly (readonly [string, string])[];
-  commands: Command[];
+  /** Address and name; what more they have is not looked at. */
+  pages: readonly (readonly [string, string, ...string[]])[];
+  may: (role: string) => boolean;
+  others: Command[];
   onClose: () => void;
 }
 
+/** What can be begun from anywhere: name, address, and the role that may. */
+const begun = [
+  ["New extract", () => `/new-extract/${crypto.randomUUID()}`, "author"],
+  ["Add schedule", () => "/new-schedule", "author"],
+  ["Add source", () => "/new-source", "administrator"],
+  ["Add channel", () => "/new-channel", "administrator"],
+] as const;
 const holds = (name: string, words: string[]) => words.every((word) => name.toLowerCase().includes(word));
 /** How late somebody had it open; what was not is after all that was. */
 const lateness = (recent: Recent[], link: string) => {
@@ -37,7 +46,7 @@ const lateness = (recent: Recent[], link: string) => {
 };
 
 /** One field that finds whatever has a name, and what can be done; what was open last stands first. By keyboard alone. */
-export function CommandSearch({ person, pages, commands, onClose }: Props) {
+export function CommandSearch({ person, pages, may, others, onClose }: Props) {
   const go = useNavigate();
   const list = useId();
   const field = useRef<InputRef>(null);
@@ -63,7 +72,11 @@ export function CommandSearch({ person, pages, commands, onClose }: Props) {
     : recent.map((each) => ({ kind: each.kind, name: each.name, detail: "open lately", run: to(each.link) }));
   const other: Entry[] = [
     ...pages.map(([link, name]) => ({ kind: "page", name, run: to(link) })),
-    ...commands.map((each) => ({ kind: "command", name: each.name, run: each.run })),
+    { kind: "page", name: "Your account", run: to("/account") },
+    ...begun
+      .filter(([, , role]) => may(role))
+      .map(([name, link]) => ({ kind: "command", name, run: () => void go(link()) })),
+    ...others.map((each) => ({ kind: "command", ...each })),
   ].filter((each) => holds(each.name, words));
   const begins = (each: Entry) => words.length > 0 && each.name.toLowerCase().startsWith(words.join(" "));
   const entries = [...other.filter(begins), ...things, ...other.filter((each) => !begins(each))];
