@@ -113,6 +113,46 @@ def _source(page: Page) -> None:
     page.get_by_text("rows where kind is burst").wait_for()
 
 
+def _chosen(page: Page, label: str, word: str) -> None:
+    """By typing, once it is the one that Enter takes."""
+    page.get_by_role("combobox", name=label, exact=True).last.focus()
+    page.keyboard.type(word)
+    page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text=word).wait_for()
+    page.keyboard.press("Enter")
+
+
+def _profile(page: Page) -> None:
+    page.goto("/sources/metering?environment=live&table=readings")
+    _chosen(page, "Column of the filter", "litres")
+    _chosen(page, "Test", "less")
+    page.get_by_label("Value of the filter").fill("900")
+    page.get_by_role("button", name="Add filter").click()
+    page.get_by_text("only where litres less 900").wait_for()
+    page.get_by_role("tab", name="Profile").click()
+    _chosen(page, "Profile of a column", "litres")
+    page.get_by_role("img", name="Rows by value of litres").wait_for()
+
+
+def _outline(page: Page) -> None:
+    """A statement put together by choosing, with a join that multiplies rows, and the rows counted after each step."""
+    page.goto("/new-extract/leaks-and-photographs")
+    page.get_by_label("Name").fill("leaks_and_photographs")
+    _chosen(page, "Source", "works")
+    page.get_by_role("button", name="Put together by choosing", exact=True).click()
+    _chosen(page, "From table", "leaks")
+    page.get_by_role("combobox", name="With table").wait_for()
+    _chosen(page, "With table", "photographs")
+    page.get_by_text("Each row of leaks can appear several times").wait_for()
+    _chosen(page, "Show a column", "leak_id")
+    _chosen(page, "Show a column", "taken_at")
+    page.get_by_role("button", name="Add condition", exact=True).click()
+    _chosen(page, "Column, condition, 1", "taken_at")
+    _chosen(page, "Test, condition, 1", "in period")
+    page.get_by_label("Value, condition, 1").fill("last month")
+    page.get_by_role("button", name="Count the rows after each step").click()
+    page.get_by_text("rows", exact=False).and_(page.locator(".outline-rows")).first.wait_for()
+
+
 def _collection(page: Page) -> None:
     page.goto("/sources/contacts?environment=live&table=contacts_2026_11")
     page.get_by_role("tab", name="Columns and keys").click()
@@ -229,6 +269,8 @@ PAGES = {
     "sources": _sources,
     "source": _source,
     "collection": _collection,
+    "profile": _profile,
+    "outline": _outline,
     "record": _record,
 }
 TERMINALS = {

@@ -46,6 +46,7 @@ export function CountsOf({ filters, periods, ...place }: Place & { filters: Filt
         {chosen && dated.has(chosen.kind) && (
           <Select<Period>
             size="small"
+            showSearch={{ optionFilterProp: "label" }}
             aria-label="Period"
             style={{ width: 120 }}
             value={period}

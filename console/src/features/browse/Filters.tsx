@@ -49,7 +49,7 @@ export function Filters({ columns, filters, onChange }: Props) {
       ))}
       <Select
         size="small"
-        showSearch
+        showSearch={{ optionFilterProp: "label" }}
         aria-label="Column of the filter"
         placeholder="Filter a column"
         style={{ width: 150 }}
@@ -59,6 +59,7 @@ export function Filters({ columns, filters, onChange }: Props) {
       />
       <Select
         size="small"
+        showSearch={{ optionFilterProp: "label" }}
         aria-label="Test"
         style={{ width: 104 }}
         value={test}
