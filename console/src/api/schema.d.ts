@@ -4033,7 +4033,7 @@ export interface components {
             /** @description Which columns, from 0, in this order. */
             columns?: number[];
             /**
-             * @description An apostrophe before texts that a spreadsheet would take for a formula, where the format has that.
+             * @description An apostrophe before texts that a spreadsheet takes for a formula, where the format has that.
              * @default false
              */
             escape_formulas: boolean;
