@@ -129,6 +129,11 @@ def test_a_plan_is_told_in_words_and_the_statement_is_not_run(author):
     assert [step["own"] for step in plan["steps"]] == ["Function Scan", "Aggregate"]
     assert plan["cost"] > 0
     assert "Function Scan" in plan["text"]
+    secret = [{"name": "word", "type": "text", "sensitive": True}]
+    hidden = previewed(author, "select name from districts where lower(name) = lower(:word)", plan=True, parameters=secret,
+                       values={"word": "Heron-7311"})  # fmt: skip
+    assert "7311" not in json.dumps(hidden).lower()
+    assert "lower" in hidden["result"]["plan"]["text"]
     with pytest.raises(QueryFailed, match="district_name"):
         previewed(author, "select district_name from districts", plan=True)
     with pytest.raises(CallFailed, match="at once"):
@@ -228,6 +233,8 @@ def test_the_command_line_looks_deeper_and_finds(author, run, service):
     plan = service.command("extract", "preview", "looked_into", "--plan").stdout
     assert "the statement was not run." in plan
     assert "reads all of readings" in plan
+    drawn = service.command("source", "browse", "metering", "readings", "--by", "read_at", "--period", "week").stdout
+    assert "█" * 40 in drawn
     found = service.command("find", "looked_into")
     assert (found.returncode, "/extracts/looked_into" in found.stdout) == (0, True)
     nothing = service.command("find", "no such thing")

@@ -68,7 +68,15 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     for each in found["active_filters"]:
         print(f"only where {each}")
     print(found["statement"].strip() + "\n")
-    print_table([c["name"] for c in result["columns"]], [[_cell(v) for v in row] for row in result["rows"]], "no rows.")
+    heads = [c["name"] for c in result["columns"]]
+    rows: list[list[Any]] = [[_cell(v) for v in row] for row in result["rows"]]
+    if found["kind"] == "counts" and rows:
+        counts = [int(row[1]) for row in rows]
+        most = max(counts) or 1
+        bars = ["█" * round(40 * count / most) for count in counts]
+        heads = [*heads, ""]
+        rows = [[row[0], count, bar] for row, count, bar in zip(rows, counts, bars, strict=True)]
+    print_table(heads, rows, "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
     shown = len(result["rows"])

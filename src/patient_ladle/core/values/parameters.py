@@ -370,6 +370,12 @@ def masked(declared: Iterable[Parameter], values: Mapping[str, Any]) -> dict[str
     return {name: MASK if name in sensitive else value for name, value in values.items()}
 
 
+_STAND_INS: Mapping[str, Scalar] = {
+    "text": "…", "integer": 0, "decimal": Decimal(0), "boolean": False, "date": SOME_DAY,
+    "timestamp": datetime(SOME_DAY.year, SOME_DAY.month, SOME_DAY.day),
+}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class BoundValues:
     """The values in effect for one run, by parameter name, with their declarations."""
@@ -383,6 +389,17 @@ class BoundValues:
             name: MASK if value is not None and self.parameters[name].sensitive else as_text(value)
             for name, value in self.values.items()
         }
+
+    def with_stand_ins(self) -> BoundValues:
+        """The same with a value of no meaning in place of each sensitive one: for what tells values, as a plan does."""
+
+        def stand_in(parameter: Parameter, value: Value) -> Value:
+            if value is None or not parameter.sensitive or parameter.type == "identifier":
+                return value
+            plain = _STAND_INS[parameter.type]
+            return (plain,) * len(value) if isinstance(value, tuple) else plain
+
+        return BoundValues(self.parameters, {n: stand_in(self.parameters[n], value) for n, value in self.values.items()})
 
     def without_private(self, error: LadleError) -> LadleError:
         """The error as it may be shown and kept: where sensitive values are bound, without the database's own words."""

@@ -257,7 +257,7 @@ def _plan(job: dict[str, Any], ledger: PipeLedger) -> None:
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
     session = _opened(job, ledger)
     try:
-        statement = Statement(job["statement"], values)
+        statement = Statement(job["statement"], values.with_stand_ins())
         session.understand(statement)
         ledger.tell("done", result={"plan": session.plan(statement).to_dict(job["tables"]), "identity": session.identity()})
     except LadleError as error:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
+from itertools import islice
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -125,13 +126,8 @@ def _schedules(words: Sequence[str]) -> Iterator[Found]:
 
 def _runs(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:
     numbers = [int(word) for word in words if word.isdecimal() and len(word) < 15]
-    latest = dict(
-        Run.objects.filter(extract__in=[pk for _, pk in extracts[:MOST_OF_A_KIND]])
-        .order_by()
-        .values_list("extract")
-        .annotate(newest=Max("pk"))
-    )
-    wanted = [*numbers, *(latest[pk] for _, pk in extracts[:MOST_OF_A_KIND] if pk in latest)]
+    newest = (Run.objects.filter(extract=pk).order_by("-pk").values_list("pk", flat=True)[:1] for _, pk in extracts)
+    wanted = [*numbers, *(pk for found in islice(newest, MOST_OF_A_KIND) for pk in found)]
     for run in Run.objects.filter(pk__in=wanted).select_related("extract", "environment"):
         asked = run.pk in numbers
         when = timezone.localtime(run.ended_at or run.queued_at).strftime("%Y-%m-%d %H:%M")
@@ -150,11 +146,31 @@ def _results(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Ite
         files = files.exclude(run__held__in=NOT_DELIVERED)
     newest = ResultFile.objects.aggregate(newest=Max("pk"))["newest"] or 0
     named = files.filter(_holding(words, "name"), pk__gt=newest - RECENT_FILES)[:MOST_OF_A_KIND]
-    of_them = files.filter(run__extract__in=[pk for _, pk in extracts[:3]])[:MOST_OF_A_KIND]
+    newest_runs = [
+        pk
+        for _, extract in extracts[:3]
+        for pk in Run.objects.filter(extract=extract, state=FINISHED).order_by("-pk").values_list("pk", flat=True)[:3]
+    ]
+    of_them = files.filter(run__in=newest_runs)[:MOST_OF_A_KIND]
     for file in {file.pk: file for file in (*named, *of_them)}.values():
         link = f"/results?{urlencode({'search': file.name})}"
         detail = f"run {file.run_id}, {file.run.data_date}"
         yield Found("result", file.name, file.run.extract.name, detail, link, _fits(file.name, words, file.run.extract.name))
+
+
+@dataclass(frozen=True, slots=True)
+class _Table:
+    """``low``: all its names in small letters, by which most are passed over at once."""
+
+    name: str
+    kind: str
+    columns: tuple[str, ...]
+    low: str
+
+    @classmethod
+    def of(cls, table: Mapping[str, Any], source: str) -> _Table:
+        columns = tuple(str(column["name"]) for column in table["columns"])
+        return cls(names_of(table), str(table["kind"]), columns, " ".join((source, names_of(table), *columns)).lower())
 
 
 class _Names:
@@ -162,17 +178,16 @@ class _Names:
 
     def __init__(self) -> None:
         self.lock = threading.Lock()
-        self.known: dict[int, tuple[datetime, list[tuple[str, str, list[str]]]]] = {}
+        self.known: dict[int, tuple[datetime, list[_Table]]] = {}
 
-    def of(self, address: Address) -> list[tuple[str, str, list[str]]]:
-        """Name, kind, and columns of each table."""
+    def of(self, address: Address) -> list[_Table]:
+        """Each table."""
         gathered = address.catalogue_at
         assert gathered is not None
         with self.lock:
             known = self.known.get(address.pk)
         if known is None or known[0] != gathered:
-            tables = address.catalogue or []
-            known = (gathered, [(names_of(t), str(t["kind"]), [str(c["name"]) for c in t["columns"]]) for t in tables])
+            known = (gathered, [_Table.of(table, address.source.name) for table in address.catalogue or []])
             with self.lock:
                 self.known[address.pk] = known
         return known[1]
@@ -189,12 +204,15 @@ def _tables(words: Sequence[str]) -> Iterator[Found]:
             continue
         seen.add(address.source_id)
         source, environment = address.source.name, address.environment.name
-        for table, kind, columns in _names.of(address):
-            link = f"/sources/{quote(source)}?{urlencode({'environment': environment, 'table': table})}"
-            fits = fit(table, words, source)
+        for table in _names.of(address):
+            if not all(word.lower() in table.low for word in words):
+                continue
+            link = f"/sources/{quote(source)}?{urlencode({'environment': environment, 'table': table.name})}"
+            fits = fit(table.name, words, source)
             if fits is not None:
-                yield Found("table", table, source, f"{kind} in {environment}", link, fits)
-            for column in columns:
-                fits = fit(column, words, f"{table} {source}")
-                if fits is not None and fit("", words, f"{table} {source}") is None:
-                    yield Found("column", column, f"{source} {table}", environment, link, fits)
+                yield Found("table", table.name, source, f"{table.kind} in {environment}", link, fits)
+                continue
+            for column in table.columns:
+                fits = fit(column, words, f"{table.name} {source}")
+                if fits is not None:
+                    yield Found("column", column, f"{source} {table.name}", environment, link, fits)
