@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import operator
 from collections import Counter
 from datetime import date, datetime
@@ -13,6 +14,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import StatementWrong, UnknownName
+from patient_ladle.core.files.formats import checked_options
+from patient_ladle.core.files.reading import Wanted, profile_of
 from patient_ladle.core.results.profile import of_cells, start_of, with_gaps
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.statements.views import Filter
@@ -210,3 +213,13 @@ def test_gaps_between_periods_are_filled_once_and_in_order(period, days, absent,
     first, last = date.fromisoformat(starts[0]).toordinal(), date.fromisoformat(starts[-1]).toordinal()
     wanted = sorted({start_of(period, date.fromordinal(day)).isoformat()[:width] for day in range(first, last + 1)})
     assert told == wanted
+
+
+@pytest.mark.parametrize(("rows", "complete"), [(50_000, False), (3, True)])
+def test_a_file_is_told_as_far_as_it_was_read_and_that_is_said(rows, complete):
+    text = "n,word\n" + "".join(f"{n},\n" for n in range(rows))
+    found = profile_of(io.BytesIO(text.encode()), Wanted("csv", checked_options("csv", {})), "n", until=lambda: True)
+    assert found.complete is complete
+    assert (found.rows < rows) is not complete
+    whole = profile_of(io.BytesIO(text.encode()), Wanted("csv", checked_options("csv", {})), "word")
+    assert (whole.rows, whole.absent, whole.complete, whole.distinct) == (rows, rows, True, 0)
