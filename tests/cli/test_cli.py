@@ -266,7 +266,7 @@ def test_every_command_has_help_and_json(capsys):
     def named(text):
         return re.findall(r"^    ([a-z-]+)(?: |$)", text, re.M)
 
-    assert {"sign-in", "sign-out", "status", *NOUNS} == set(named(told()))
+    assert {"sign-in", "sign-out", "status", "find", *NOUNS} == set(named(told()))
     for noun in NOUNS:
         for verb in named(told(noun)):
             text = told(noun, verb)

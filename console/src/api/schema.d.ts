@@ -3930,8 +3930,11 @@ export interface components {
             absent: number;
             /** @description Different values; null where that cannot be told. */
             distinct: number | null;
+            /** @description Null where there is none, or the database tells none of the type. */
             least: string | null;
+            /** @description As with the least. */
             greatest: string | null;
+            /** @description Of numbers alone. */
             mean: string | null;
             /** @description Values and the rows that have them, ten at most. */
             commonest: unknown[][];
@@ -4073,7 +4076,9 @@ export interface components {
             };
             /** @description Steps of a check, in order. */
             steps?: components["schemas"]["CheckStepView"][];
+            /** @description A column at a glance. */
             profile?: components["schemas"]["ProfileView"];
+            /** @description How the database means to carry the statement out. */
             plan?: components["schemas"]["PlanView"];
             /** @description Of a profile: what was asked for it. */
             statement?: string;

@@ -257,6 +257,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
         {id && (
           <Select<string | null>
             size="small"
+            showSearch={{ optionFilterProp: "label" }}
             aria-label="Save these rows as"
             placeholder="as…"
             style={{ width: 84 }}

@@ -152,9 +152,11 @@ class ProfileView(serializers.Serializer[Any]):
     rows = serializers.IntegerField()
     absent = serializers.IntegerField(help_text="Rows without a value.")
     distinct = serializers.IntegerField(allow_null=True, help_text="Different values; null where that cannot be told.")
-    least = serializers.CharField(allow_null=True)
-    greatest = serializers.CharField(allow_null=True)
-    mean = serializers.CharField(allow_null=True)
+    least = serializers.CharField(
+        allow_null=True, help_text="Null where there is none, or the database tells none of the type."
+    )
+    greatest = serializers.CharField(allow_null=True, help_text="As with the least.")
+    mean = serializers.CharField(allow_null=True, help_text="Of numbers alone.")
     commonest = serializers.ListField(
         child=serializers.ListField(child=serializers.JSONField()), help_text="Values and the rows that have them, ten at most."
     )
@@ -195,8 +197,8 @@ class QueryResult(serializers.Serializer[Any]):
     seconds = serializers.FloatField(required=False)
     identity = serializers.DictField(child=serializers.CharField(), required=False)
     steps = CheckStepView(many=True, required=False)
-    profile = ProfileView(required=False)
-    plan = PlanView(required=False)
+    profile = ProfileView(required=False, help_text="A column at a glance.")
+    plan = PlanView(required=False, help_text="How the database means to carry the statement out.")
     statement = serializers.CharField(required=False, help_text="Of a profile: what was asked for it.")
     tables = serializers.IntegerField(required=False, help_text="Of a catalogue: how many there are.")
 
