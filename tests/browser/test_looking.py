@@ -72,7 +72,7 @@ def test_a_filter_holds_for_rows_counts_and_profile_and_a_look_is_saved_as_its_o
     rows.get_by_label("Name of the extract").fill("look_as_outline")
     press(page, "Make it an extract")
     expect(page.get_by_role("heading", name="look_as_outline")).to_be_visible()
-    expect(page.get_by_text("The text below is put together from an outline")).to_be_visible()
+    expect(page.get_by_text("The text is put together from an outline")).to_be_visible()
     expect(page.get_by_role("textbox", name="Statement", exact=True)).to_contain_text("district_id = :district_id")
 
 
