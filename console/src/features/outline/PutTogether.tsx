@@ -67,9 +67,7 @@ export function PutTogether({ draft, extract, environment, words, values, change
         >
           {open && draft.outline ? "Close the form" : "Put together by choosing"}
         </Button>
-        {inStep(draft) && (
-          <span className="dim">The text is put together from an outline; both may be changed.</span>
-        )}
+        {inStep(draft) && <span className="dim">The text is put together from an outline; both may be changed.</span>}
         {!draft.source && <span className="dim">Choose a source first.</span>}
       </div>
       <ProblemNote error={read.error} />
