@@ -218,6 +218,17 @@ def test_what_is_archived_comes_last_and_a_held_file_is_not_found_by_readers(aut
         assert [each for each in ladle.find("sought_b") if each["kind"] == "result"] == []
 
 
+def test_what_was_removed_or_never_saved_is_not_found(author):
+    author.extracts.add("tidied_away", "metering", "select 1 as n")
+    author.schedules.add("tidied-weekly", "tidied_away", "live", "every monday 05:00")
+    assert "schedule" in [each["kind"] for each in author.find("tidied")]
+    author.schedules.remove("tidied-weekly")
+    assert [each["kind"] for each in author.find("tidied")] == ["extract"]
+    run = author.runs.start_unsaved("metering", statement="select 2 as never_saved", formats=["csv"])
+    author.runs.wait(run["id"], PATIENCE)
+    assert [each for each in author.find(run["extract"]) if each["kind"] == "extract"] == []
+
+
 def test_the_command_line_looks_deeper_and_finds(author, run, service):
     profile = service.command("source", "browse", "metering", "districts", "--profile", "name", "--where", "name contains e")
     assert (profile.returncode, "only where name contains e" in profile.stdout, "distinct" in profile.stdout) == (

@@ -33,17 +33,17 @@ from patient_ladle.core.runs.engine import DESCRIPTOR
 from patient_ladle.service.children.file_preview import StoredAt, preview_of, profile_at
 from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.common.api import RoleView, number_in, page_of, page_parameters, paged
-from patient_ladle.service.common.caller import ForAuthors, sees_all
+from patient_ladle.service.common.caller import ForAuthors
 from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.services import extract_named
 from patient_ladle.service.ledger.models import ResultFile, Run
-from patient_ladle.service.ledger.states import FINISHED, HELD, NOT_DELIVERED, REJECTED, RELEASED
+from patient_ladle.service.ledger.states import FINISHED, HELD, REJECTED, RELEASED
 from patient_ladle.service.ledger.stores import store
 from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.service.sources.browse_api import ProfileView
 from patient_ladle.words import spaced
 
-from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for
+from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for, results_shown
 from .published import held_hint, held_words, latest, refuse_held
 
 log = logging.getLogger("ladle.results")
@@ -376,9 +376,4 @@ class Results(RoleView):
         responses=paged("Result", ResultLine),
     )
     def get(self, request: SignedIn) -> Response:
-        found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related(
-            "run__extract", "run__environment"
-        )
-        if not sees_all():
-            found = found.exclude(run__held__in=NOT_DELIVERED)
-        return page_of(request, results_asked_for(request, found), ResultLine, sorts=RESULT_SORTS)
+        return page_of(request, results_asked_for(request, results_shown()), ResultLine, sorts=RESULT_SORTS)

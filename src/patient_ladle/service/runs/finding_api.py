@@ -10,7 +10,7 @@ from itertools import islice
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from django.db.models import Max, Q
+from django.db.models import Max
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -19,14 +19,15 @@ from rest_framework.response import Response
 from patient_ladle.core.statements.catalogue import names_of
 from patient_ladle.core.values.search import fit, read_search
 from patient_ladle.service.common.api import RoleView, number_in
-from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.ledger.models import ResultFile, Run
-from patient_ladle.service.ledger.states import FINISHED, NOT_DELIVERED
+from patient_ladle.service.ledger.states import FINISHED
 from patient_ladle.service.people.authentication import SignedIn, may, role_of
-from patient_ladle.service.schedules.models import Schedule
+from patient_ladle.service.schedules.services import schedules_with
 from patient_ladle.service.sources.models import Address, Source
 from patient_ladle.words import spaced
+
+from .listed import holding, results_shown
 
 KINDS = ("extract", "schedule", "run", "source", "table", "column", "result")
 """In this order where they fit equally well."""
@@ -91,19 +92,9 @@ def everything(words: Sequence[str], browses: bool) -> list[Found]:
     return sorted(kept, key=lambda each: (each.fits, KINDS.index(each.kind)))
 
 
-def _holding(words: Sequence[str], *fields: str) -> Q:
-    """Each word in one of the fields."""
-    made = Q()
-    for word in words:
-        either = Q()
-        for field in fields:
-            either |= Q(**{f"{field}__icontains": word})
-        made &= either
-    return made
-
-
 def _extracts(words: Sequence[str]) -> list[tuple[Found, int]]:
-    rows = Extract.objects.filter(_holding(words, "name", "folder")).values_list("pk", "name", "folder", "archived_at")
+    known = Extract.objects.filter(holding(words, "name", "folder"), in_repository=True)
+    rows = known.values_list("pk", "name", "folder", "archived_at")
     made: list[tuple[Found, int]] = []
     for pk, name, folder, gone in rows[:LOOKED_AT]:
         fits = ARCHIVED if gone else _fits(name, words, folder)
@@ -117,7 +108,7 @@ def _fits(name: str, words: Sequence[str], within: str) -> int:
 
 
 def _schedules(words: Sequence[str]) -> Iterator[Found]:
-    rows = Schedule.objects.filter(_holding(words, "name", "extract__name"))
+    rows = schedules_with().filter(holding(words, "name", "extract__name"))
     fields = ("name", "extract__name", "environment__name", "paused_at")
     for name, extract, environment, paused in rows.values_list(*fields)[:LOOKED_AT]:
         detail = f"{environment}, paused" if paused else environment
@@ -136,16 +127,14 @@ def _runs(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterat
 
 
 def _sources(words: Sequence[str]) -> Iterator[Found]:
-    for name, note in Source.objects.filter(_holding(words, "name", "note")).values_list("name", "note"):
+    for name, note in Source.objects.filter(holding(words, "name", "note")).values_list("name", "note"):
         yield Found("source", name, "", note, f"/sources/{quote(name)}", _fits(name, words, note))
 
 
 def _results(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:
-    files = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related("run__extract").order_by("-pk")
-    if not sees_all():
-        files = files.exclude(run__held__in=NOT_DELIVERED)
+    files = results_shown().order_by("-pk")
     newest = ResultFile.objects.aggregate(newest=Max("pk"))["newest"] or 0
-    named = files.filter(_holding(words, "name"), pk__gt=newest - RECENT_FILES)[:MOST_OF_A_KIND]
+    named = files.filter(holding(words, "name"), pk__gt=newest - RECENT_FILES)[:MOST_OF_A_KIND]
     newest_runs = [
         pk
         for _, extract in extracts[:3]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from datetime import timezone as zones
 from typing import Any
@@ -17,6 +18,7 @@ from patient_ladle.core.errors import BadInput, unknown_name
 from patient_ladle.core.runs.due_decisions import RUN
 from patient_ladle.core.values.search import read_search
 from patient_ladle.service.common.api import number_in
+from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.ledger.models import BY_LENGTH, BY_ROWS, ResultFile, Run
 from patient_ladle.service.ledger.states import (
@@ -107,12 +109,26 @@ def _moment(name: str, text: str) -> datetime:
     return found if found.tzinfo else found.replace(tzinfo=timezone.get_current_timezone())
 
 
+def holding(words: Sequence[str], *fields: str) -> Q:
+    """Each word in one of the fields."""
+    made = Q()
+    for word in words:
+        either = Q()
+        for field in fields:
+            either |= Q(**{f"{field}__icontains": word})
+        made &= either
+    return made
+
+
+def results_shown() -> QuerySet[ResultFile]:
+    """Files that are in the store and may be shown to the caller."""
+    found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related("run__extract", "run__environment")
+    return found if sees_all() else found.exclude(run__held__in=NOT_DELIVERED)
+
+
 def _extracts_with(words: tuple[str, ...]) -> list[int]:
     """Of their names and folders; numbers, because a list of them is found by an index of runs, however many runs there are."""
-    found = Extract.objects.all()
-    for word in words:
-        found = found.filter(Q(name__icontains=word) | Q(folder__icontains=word))
-    return list(found.values_list("pk", flat=True))
+    return list(Extract.objects.filter(holding(words, "name", "folder")).values_list("pk", flat=True))
 
 
 def runs_asked_for(request: Request, found: QuerySet[Run]) -> QuerySet[Run]:
