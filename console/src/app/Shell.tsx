@@ -6,6 +6,7 @@ import { useBell } from "../features/alerts/useBell";
 import "../features/alerts/alerts.css";
 import { signedInAtStart, useMe } from "../features/session/useMe";
 import { AwayBar } from "../components/AwayBar";
+import { Boundary } from "../components/Boundary";
 import { LoadingLine } from "../components/LoadingLine";
 import { Logo } from "../components/Logo";
 import { ProblemNote } from "../components/ProblemNote";
@@ -45,12 +46,15 @@ function useTitle() {
 const signIn = signedInAtStart ? undefined : import("../features/session/SignIn");
 const SignIn = lazy(async () => ({ default: (await (signIn ?? import("../features/session/SignIn"))).SignIn }));
 const CommandSearch = lazy(async () => ({ default: (await import("../features/search/CommandSearch")).CommandSearch }));
-const recent = () => import("../lib/recent");
+/** What was open last is a help: a page older than the service, whose files are gone, does without. */
+const recent = (use: (module: typeof import("../lib/recent")) => void) =>
+  import("../lib/recent").then(use).catch(() => undefined);
 
 /** Whether the search is open, and the key that opens it from anywhere. */
-function useSearch() {
+function useSearch(signedIn: boolean) {
   const [open, setOpen] = useState(false);
   useEffect(() => {
+    if (!signedIn) return;
     const keys = (event: KeyboardEvent) => {
       if (event.key.toLowerCase() !== "k" || !(event.ctrlKey || event.metaKey) || event.altKey || event.shiftKey)
         return;
@@ -59,7 +63,7 @@ function useSearch() {
     };
     window.addEventListener("keydown", keys, true); // before an editor that knows the key
     return () => window.removeEventListener("keydown", keys, true);
-  }, []);
+  }, [signedIn]);
   return [open, setOpen] as const;
 }
 
@@ -75,7 +79,7 @@ export function Shell() {
   const client = useQueryClient();
   const [open, setOpen] = useState(false); // the menu of a narrow window
   const bell = useBell(!!me.data);
-  const [searching, setSearching] = useSearch();
+  const [searching, setSearching] = useSearch(!!me.data);
   const { pathname, search } = useLocation();
   useTitle();
   const name = me.data?.name;
@@ -84,7 +88,7 @@ export function Shell() {
   }, [name]);
   useEffect(() => {
     if (name && /^\/(extracts|runs|schedules|sources)\/./.test(pathname))
-      void recent().then((module) => module.noteOpened(name, pathname, search));
+      void recent((module) => module.noteOpened(name, pathname, search));
   }, [name, pathname, search]);
   if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401)))
     return (
@@ -102,7 +106,7 @@ export function Shell() {
   if (!me.data) return null;
   const leave = async () => {
     await unsent.sendAll();
-    if (name) (await recent()).forgetRecent(name);
+    if (name) await recent((module) => module.forgetRecent(name));
     await api.DELETE("/api/v1/me");
     client.clear();
     location.assign("/");
@@ -171,18 +175,20 @@ export function Shell() {
         </div>
       </nav>
       {searching && (
-        <Suspense fallback={null}>
-          <CommandSearch
-            person={me.data.name}
-            pages={[...pages, ...setUp.filter(([, , role]) => may(role))]}
-            may={may}
-            others={[
-              { name: `${mode === "light" ? "Dark" : "Light"} view`, run: toggle },
-              { name: "Sign out", run: () => void leave() },
-            ]}
-            onClose={() => setSearching(false)}
-          />
-        </Suspense>
+        <Boundary what="The search">
+          <Suspense fallback={null}>
+            <CommandSearch
+              person={me.data.name}
+              pages={[...pages, ...setUp.filter(([, , role]) => may(role))]}
+              may={may}
+              others={[
+                { name: `${mode === "light" ? "Dark" : "Light"} view`, run: toggle },
+                { name: "Sign out", run: () => void leave() },
+              ]}
+              onClose={() => setSearching(false)}
+            />
+          </Suspense>
+        </Boundary>
       )}
       <main className="main" id="main" tabIndex={-1}>
         <AwayBar />

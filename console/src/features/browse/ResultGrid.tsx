@@ -33,8 +33,9 @@ interface Props {
   complete: boolean;
   total?: number | undefined;
   label: string;
-  /** A column of them at a glance, or of all that they are the first of; and what is said of which. */
+  /** Told of the columns that are shown, in their order; undefined: all, as they came. */
   onShown?: (columns: string[] | undefined) => void;
+  /** A column of all that these rows are the first of at a glance, and what is said of which; else it is of these rows. */
   profile?: { of: string; ask: (column: string) => Promise<Profile> };
 }
 
