@@ -48,6 +48,12 @@ def _cell(value: Any) -> Text:
     return Text(str(value), style=STATE_STYLE.get(str(value), ""))
 
 
+def bars(counts: Sequence[int | None]) -> list[str]:
+    """A bar for each, the longest for the most."""
+    most = max([count or 0 for count in counts] + [1])
+    return ["█" * round(40 * (count or 0) / most) for count in counts]
+
+
 def print_facts(facts: Sequence[tuple[str, Any]]) -> None:
     """Name and value, a line each; nulls are left out."""
     shown = [(name, value) for name, value in facts if value not in (None, "", [], {})]

@@ -37,19 +37,19 @@ class Transport:
 
     def call(self, method: str, path: str, **given: Any) -> Any:
         """The decoded answer. Raises CallFailed, NotReachable."""
-        headers = given.get("headers") or {}
-        safe = method == "GET" or "Idempotency-Key" in headers
-        answer = self._tried(method, path, safe, given)
-        if answer.status_code >= 400:
-            raise _problem(answer)
+        answer = self._good(method, path, given)
         return answer.json() if answer.content else None
 
     def bytes_of(self, method: str, path: str, **given: Any) -> bytes:
         """The answer as it is. Raises CallFailed, NotReachable."""
-        answer = self._tried(method, path, method == "GET", given)
+        return self._good(method, path, given).content
+
+    def _good(self, method: str, path: str, given: dict[str, Any]) -> httpx.Response:
+        headers = given.get("headers") or {}
+        answer = self._tried(method, path, method == "GET" or "Idempotency-Key" in headers, given)
         if answer.status_code >= 400:
             raise _problem(answer)
-        return answer.content
+        return answer
 
     def _tried(self, method: str, path: str, safe: bool, given: dict[str, Any]) -> httpx.Response:
         last: httpx.Response | None = None

@@ -488,10 +488,9 @@ class PostgresqlSession(ProbingSession):
 
     def plan(self, statement: Statement) -> Plan:
         assert self.statement is not None, "understand comes first"
-        text, binding = self.statement[1].rendered.text, self.statement[1]
-        told = []
+        binding, told = self.statement[1], []
+        text, values = binding.rendered.text, [None if value is None else str(value).encode() for value in binding.texts]
         for form in ("json", "text"):
-            values = [None if value is None else str(value).encode() for value in binding.texts]
             found = self.connection.pgconn.exec_params(f"explain (format {form})\n{text}".encode(), values)
             if found.status != pq.ExecStatus.TUPLES_OK:
                 self._raise(psycopg.errors.error_from_result(found))

@@ -9,7 +9,7 @@ from typing import Any
 
 from rich.console import Console
 
-from patient_ladle.cli.output import moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import bars, moment, print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Query
@@ -72,10 +72,8 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     rows: list[list[Any]] = [[_cell(v) for v in row] for row in result["rows"]]
     if found["kind"] == "counts" and rows:
         counts = [int(row[1]) for row in rows]
-        most = max(counts) or 1
-        bars = ["█" * round(40 * count / most) for count in counts]
         heads = [*heads, ""]
-        rows = [[row[0], count, bar] for row, count, bar in zip(rows, counts, bars, strict=True)]
+        rows = [[row[0], count, bar] for row, count, bar in zip(rows, counts, bars(counts), strict=True)]
     print_table(heads, rows, "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
@@ -99,7 +97,6 @@ def print_profile(found: Mapping[str, Any], active: Sequence[str] = ()) -> None:
         ("least", found["least"]), ("greatest", found["greatest"]), ("mean", found["mean"]),
         ("mind", "\n".join(found["notes"])),
     ])  # fmt: skip
-    most = max([bar["rows"] for bar in found["bars"]] + [1])
     if found["commonest"] and found["distinct"] != rows - absent:
         print()
         print_table(("COMMONEST", "ROWS"), [(_cell(value) or '""', count) for value, count in found["commonest"]], "")
@@ -107,10 +104,8 @@ def print_profile(found: Mapping[str, Any], active: Sequence[str] = ()) -> None:
         print()
         numbers = found["bars_by"] == "number"
         head = ("FROM", "TO BELOW", "ROWS", "") if numbers else (found["bars_by"].upper(), "ROWS", "")
-        lines = [
-            (bar["from"], *([bar["to"]] if numbers else []), bar["rows"], "█" * round(40 * bar["rows"] / most))
-            for bar in found["bars"]
-        ]
+        drawn = zip(found["bars"], bars([bar["rows"] for bar in found["bars"]]), strict=True)
+        lines = [(bar["from"], *([bar["to"]] if numbers else []), bar["rows"], line) for bar, line in drawn]
         print_table(head, lines, "")
 
 
@@ -167,11 +162,8 @@ def _family(ladle: Ladle, args: argparse.Namespace) -> None:
     family = found[args.table]
     if args.json:
         return print_json(family)
-    most = max([member["rows_about"] or 0 for member in family["members"]] + [1])
-    rows = [
-        (member["period"], member["name"], member["rows_about"], "█" * round(40 * (member["rows_about"] or 0) / most))
-        for member in family["members"]
-    ]
+    drawn = zip(family["members"], bars([member["rows_about"] for member in family["members"]]), strict=True)
+    rows = [(member["period"], member["name"], member["rows_about"], line) for member, line in drawn]
     print_table(("PERIOD", "TABLE", "ROWS, ABOUT", ""), rows, "")
     return None
 

@@ -16,6 +16,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..statements.views import PERIODS
 from .columns import NUMERIC
 
 MOST_COMMON = 10
@@ -23,7 +24,6 @@ BARS = 20
 """Of numbers at most, give or take what round bounds need."""
 MOST_PERIODS = 400
 """Periods that are drawn with those between them that have no rows; of more, only those that have some."""
-PERIODS = ("day", "week", "month", "quarter", "year")
 MOMENTS = ("date", "timestamp", "zoned")
 NEITHER = ("binary", "json")
 """Kinds of which nothing is told but how many there are."""
@@ -34,6 +34,8 @@ _DAY = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}([T ][0-9:.]+(Z|[+-][0-9:]+)?)?$"
 _LOOKS = {"integer": r"^-?(0|[1-9][0-9]*)$", "decimal": _NUMBER, "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$", "timestamp": _DAY}
 """Of what texts look like whose kind is not known, the strictest first."""
 _KNOWN_NUMBER = r"^-?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
+NO_BOUNDS = "no bars: the values lie too close together or too far apart"
+NO_CALENDAR = "no bars: some days are none that a calendar has"
 _FAR = Decimal("1e30")
 _EXACT = Context(prec=100)
 
@@ -135,11 +137,9 @@ def _of_numbers(made: Profile, texts: pa.Array[Any], counts: pa.Array[Any]) -> P
     made = replace(made, least=format(least, "f"), greatest=format(greatest, "f"), mean=mean)
     if odd:
         return replace(made, notes=(f"{', '.join(sorted(odd)[:3])} among them: no mean, no bars",))
-    bounds = bounds_for(
-        least, greatest, whole=all(number == int(number) for number in (least, greatest)) and made.kind != "float"
-    )
+    bounds = bounds_for(made.kind, least, greatest)
     if bounds is None:
-        return replace(made, notes=("no bars: the values lie too close together or too far apart",))
+        return replace(made, notes=(NO_BOUNDS,))
     found = [0] * (len(bounds) - 1)
     step = bounds[1] - bounds[0]
     for number, times in zip(numbers, rows, strict=True):
@@ -153,8 +153,9 @@ def in_short(number: float | Decimal) -> str:
     return said.rstrip("0").rstrip(".") if "." in said else said
 
 
-def bounds_for(least: Decimal, greatest: Decimal, whole: bool) -> list[Decimal] | None:
+def bounds_for(kind: str, least: Decimal, greatest: Decimal) -> list[Decimal] | None:
     """Round bounds of bars, the first at most the least, the last beyond the greatest. None where no bars can be drawn."""
+    whole = kind != "float" and least == int(least) and greatest == int(greatest)
     if max(abs(least), abs(greatest)) >= _FAR:
         return None
     span = _EXACT.subtract(greatest, least)
@@ -222,7 +223,7 @@ def with_periods(made: Profile, period: str, found: Mapping[str, int]) -> Profil
         starts, note = _starts(period, sorted(date.fromisoformat(text[:10]) for text in found))
         bars = tuple(Bar(str(start), str(next_after(period, start)), found.get(str(start), 0)) for start in starts)
     except ValueError:
-        return replace(made, notes=(*made.notes, "no bars: some days are none that a calendar has"))
+        return replace(made, notes=(*made.notes, NO_CALENDAR))
     return replace(made, bars=bars, bars_by=period, notes=(*made.notes, *note))
 
 

@@ -15,7 +15,19 @@ from ..statements.outlines.looks import of_look
 from ..statements.outlines.outline import Condition, Outline, Place, Shown, Sorted, Term
 from ..statements.views import Filter
 from .columns import NUMERIC
-from .profile import MOMENTS, MOST_COMMON, NEITHER, Profile, bounds_for, in_short, period_for, with_numbers, with_periods
+from .profile import (
+    MOMENTS,
+    MOST_COMMON,
+    NEITHER,
+    NO_BOUNDS,
+    NO_CALENDAR,
+    Profile,
+    bounds_for,
+    in_short,
+    period_for,
+    with_numbers,
+    with_periods,
+)
 
 Rows = Sequence[Sequence[Any]]
 
@@ -121,10 +133,9 @@ class _Profiling:
     def _of_numbers(self, made: Profile, least: Decimal, greatest: Decimal) -> Profile:
         if not (least.is_finite() and greatest.is_finite()):
             return replace(made, mean=None, notes=(*made.notes, "not all are numbers: no mean, no bars"))
-        whole = made.kind == "integer" or (made.kind == "decimal" and least == int(least) and greatest == int(greatest))
-        bounds = bounds_for(least, greatest, whole)
+        bounds = bounds_for(made.kind, least, greatest)
         if bounds is None:
-            return replace(made, notes=(*made.notes, "no bars: the values lie too close together or too far apart"))
+            return replace(made, notes=(*made.notes, NO_BOUNDS))
         said = self.outlines.band_of(self.subject.column, bounds[1:-1])
         rows = self.rows(
             f"how the values of {self.subject.column} spread",
@@ -139,7 +150,7 @@ class _Profiling:
         try:
             period = period_for(str(made.least), str(made.greatest), self.outlines.words.buckets)
         except ValueError:
-            return replace(made, notes=(*made.notes, "no bars: some days are none that a calendar has"))
+            return replace(made, notes=(*made.notes, NO_CALENDAR))
         rows = self.rows(
             f"rows by the {period} of {column}",
             [Shown(column=column, bucket=period, name="start"), Shown(aggregate="count", name="row_count")],  # type: ignore[arg-type]  # one of them

@@ -16,6 +16,7 @@ import threading
 import time
 import traceback
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import date, datetime, timezone
 from pathlib import Path
 from typing import Any
@@ -49,7 +50,7 @@ from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import without_schema
 from patient_ladle.core.statements.outlines.base import Compiled
 from patient_ladle.core.statements.views import Filter
-from patient_ladle.core.values.parameters import Parameter, resolve, samples
+from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.words import amount
 
 from .launch import PREFIX
@@ -199,11 +200,22 @@ def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:
         session.close()
 
 
-def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
+@contextmanager
+def _asked(job: dict[str, Any], ledger: PipeLedger) -> Iterator[tuple[ProbingSession, BoundValues]]:
+    """A session for a statement, and its values, which no error of it tells where they are sensitive."""
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
     session = _opened(job, ledger)
     try:
+        yield session, values
+    except LadleError as error:
+        raise values.without_private(error) from error
+    finally:
+        session.close()
+
+
+def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
+    with _asked(job, ledger) as (session, values):
         limits = PreviewLimits(rows=job["rows"])
         reading = Reading(job.get("documents") or {}, first=limits.rows + 1)
         found = first_rows(session, Statement(job["statement"], values, reading=reading), limits)
@@ -211,10 +223,6 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
             found["rows"], gaps = with_gaps(found["rows"], job["period"])
             found["notes"] += [f"{amount(gaps, job['period'])} without rows between the others"] if gaps else []
         ledger.tell("done", result=found | {"identity": session.identity()})
-    except LadleError as error:
-        raise values.without_private(error) from error
-    finally:
-        session.close()
 
 
 def _profile(job: dict[str, Any], ledger: PipeLedger) -> None:
@@ -253,17 +261,10 @@ def _profile(job: dict[str, Any], ledger: PipeLedger) -> None:
 
 def _plan(job: dict[str, Any], ledger: PipeLedger) -> None:
     """How the database means to carry a statement out, which is not run."""
-    parameters = [Parameter.from_dict(item) for item in job["parameters"]]
-    values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
-    session = _opened(job, ledger)
-    try:
+    with _asked(job, ledger) as (session, values):
         statement = Statement(job["statement"], values.with_stand_ins())
         session.understand(statement)
         ledger.tell("done", result={"plan": session.plan(statement).to_dict(job["tables"]), "identity": session.identity()})
-    except LadleError as error:
-        raise values.without_private(error) from error
-    finally:
-        session.close()
 
 
 def _understand(job: dict[str, Any], ledger: PipeLedger) -> None:

@@ -18,7 +18,6 @@ from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.files.reading import small_file
 from patient_ladle.core.results.columns import Column
-from patient_ladle.core.results.profile import PERIODS as BY_PERIOD
 from patient_ladle.core.statements.catalogue import find_table, full_name_of, names_of, references_to, search
 from patient_ladle.core.statements.families import families_of
 from patient_ladle.core.statements.views import PERIODS, TESTS
@@ -161,7 +160,7 @@ class ProfileView(serializers.Serializer[Any]):
         child=serializers.ListField(child=serializers.JSONField()), help_text="Values and the rows that have them, ten at most."
     )
     bars = BarView(many=True, help_text="How the values spread.")
-    bars_by = serializers.ChoiceField(["", "number", *BY_PERIOD], help_text="What a bar is: a range of numbers, or a period.")
+    bars_by = serializers.ChoiceField(["", "number", *PERIODS], help_text="What a bar is: a range of numbers, or a period.")
     complete = serializers.BooleanField(help_text="All the rows there are were looked at.")
     notes = serializers.ListField(child=serializers.CharField(), help_text="What could not be told, and why.")
 
