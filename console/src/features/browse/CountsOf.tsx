@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Button, Select } from "antd";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { amount, count } from "../../lib/words";
+import { BarLines } from "../../components/BarLines";
 import { BarChart } from "../../components/BarChart";
 import type { Filter } from "../../api/client";
 import { SaveLook } from "./SaveLook";
@@ -11,6 +12,7 @@ import { useTable, type Place } from "./useTable";
 type Period = "" | "day" | "week" | "month" | "quarter" | "year";
 const HEADS = { "": "Value", day: "Day", week: "Week from", month: "Month", quarter: "Quarter from", year: "Year" };
 const MOST_DRAWN = 400;
+const MOST_LINES = 60;
 const dated = new Set(["date", "timestamp", "zoned", "text"]);
 
 /** How many rows by the values of a column, or by the period of a date, those without rows among them; `periods`: that the
@@ -25,7 +27,6 @@ export function CountsOf({ filters, periods, ...place }: Place & { filters: Filt
   const rows = (counts.found?.result?.rows ?? []) as (string | null)[][];
   const by = (counts.found?.result?.columns?.[0]?.name ?? "value") as Period | "value";
   const none = rows.find((row) => row[0] === null);
-  const most = Math.max(1, ...rows.map((row) => Number(row[1])));
   const failed = counts.found?.error;
   return (
     <>
@@ -118,25 +119,18 @@ export function CountsOf({ filters, periods, ...place }: Place & { filters: Filt
             </>
           ) : (
             <>
-              <table className="bars" aria-label={`Rows by ${column}`}>
-                <tbody>
-                  {rows.slice(0, 60).map((row) => (
-                    <tr key={String(row[0])}>
-                      <td className="mono">{row[0] === null ? <i className="dim">null</i> : row[0] || '""'}</td>
-                      <td className="n" style={{ textAlign: "right" }}>
-                        {count(Number(row[1]))}
-                      </td>
-                      <td>
-                        <div style={{ width: `${(100 * Number(row[1])) / most}%` }} />
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-              {rows.length > 60 && (
+              <BarLines
+                label={`Rows by ${column}`}
+                lines={rows.slice(0, MOST_LINES).map((row) => ({
+                  key: String(row[0]),
+                  head: row[0] === null ? <i className="dim">null</i> : row[0] || '""',
+                  value: Number(row[1]),
+                }))}
+              />
+              {rows.length > MOST_LINES && (
                 <p className="dim">
                   {count(rows.length)}
-                  {counts.found.result?.complete ? "" : " or more"} values; the first 60 are drawn.
+                  {counts.found.result?.complete ? "" : " or more"} values; the first {MOST_LINES} are drawn.
                 </p>
               )}
             </>

@@ -1,3 +1,4 @@
+import { BarLines } from "../../components/BarLines";
 import { BarChart } from "../../components/BarChart";
 import type { Profile } from "../../api/client";
 import { count } from "../../lib/words";
@@ -23,7 +24,6 @@ export function barLabel(bar: { from: string; to: string }, by: string): string 
 export function ProfileView({ profile, of }: { profile: Profile; of: string }) {
   const { rows, absent, distinct } = profile;
   const present = rows - absent;
-  const most = Math.max(1, ...profile.commonest.map(([, times]) => Number(times)));
   const bars = profile.bars.map((bar) => ({ label: barLabel(bar, profile.bars_by), value: bar.rows }));
   const facts: [string, string | null][] = [
     ["rows", `${count(rows)}${profile.complete ? "" : "; there are more that were not looked at"}`],
@@ -56,22 +56,15 @@ export function ProfileView({ profile, of }: { profile: Profile; of: string }) {
             ))}
         </dl>
         {profile.commonest.length > 0 && distinct !== present && (
-          <table className="bars" aria-label={`Commonest values of ${profile.column}`}>
-            <caption>Commonest values</caption>
-            <tbody>
-              {profile.commonest.map(([value, times]) => (
-                <tr key={String(value)}>
-                  <td className="mono">{String(value).slice(0, 60) || '""'}</td>
-                  <td className="n" style={{ textAlign: "right" }}>
-                    {count(Number(times))}
-                  </td>
-                  <td>
-                    <div style={{ width: `${(100 * Number(times)) / most}%` }} />
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <BarLines
+            label={`Commonest values of ${profile.column}`}
+            caption="Commonest values"
+            lines={profile.commonest.map(([value, times]) => ({
+              key: String(value),
+              head: String(value).slice(0, 60) || '""',
+              value: Number(times),
+            }))}
+          />
         )}
       </div>
       <BarChart
