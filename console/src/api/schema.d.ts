@@ -821,6 +821,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lookups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Lookups with their newest revisions, without their rows. */
+        get: operations["lookups"];
+        put?: never;
+        /** @description Adds a lookup with its first revision. */
+        post: operations["add_lookup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One lookup with its newest revision. */
+        get: operations["lookup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Saves a revision: a whole table, or rows to put and keys to remove. If-Match carries the number that one began from. */
+        patch: operations["save_lookup"];
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Out of sight, where no extract uses it; nothing is lost. */
+        post: operations["archive_lookup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Between two revisions: rows by their key, and what else differs. */
+        get: operations["lookup_differences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The whole lookup as comma-separated text, to be edited elsewhere and saved again. */
+        get: operations["lookup_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Back from the archive, or an earlier revision made the newest. */
+        post: operations["restore_lookup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The revisions of a lookup, newest first, without their rows. */
+        get: operations["lookup_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookups/{name}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Rows of a lookup, a page at a time; ``find``: those with such a text in any column. */
+        get: operations["lookup_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -1803,6 +1941,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/step-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What steps may say (JSON Schema 2020-12). */
+        get: operations["step_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/steps/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Steps understood over the columns of a result; no row is read. */
+        post: operations["check_steps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -2195,6 +2367,12 @@ export interface components {
             /** @description Tables whose names differ by a date alone. */
             families: components["schemas"]["FamilyView"][];
         };
+        ChangedRow: {
+            /** @description What it was before. */
+            before: (string | null)[];
+            /** @description What it is afterwards. */
+            after: (string | null)[];
+        };
         ChannelBody: {
             /** @description Its name. */
             name: string;
@@ -2270,6 +2448,22 @@ export interface components {
              * @default
              */
             warning: string;
+        };
+        CheckedStep: {
+            /** @description From 1. */
+            number: number;
+            /** @description Name of the step. */
+            step: string;
+            /** @description What it does, as a sentence. */
+            words: string;
+            /** @description After it; null where it was not come to, or does nothing. */
+            columns: components["schemas"]["StepColumn"][] | null;
+        };
+        CheckedSteps: {
+            /** @description Steps of a check, in order. */
+            steps: components["schemas"]["CheckedStep"][];
+            /** @description What is wrong with the first step that cannot be done. */
+            error: components["schemas"]["StepProblem"] | null;
         };
         ChoicesBody: {
             /** @description Name of the parameter. */
@@ -2749,6 +2943,10 @@ export interface components {
             outline?: {
                 [key: string]: unknown;
             } | null;
+            /** @description What is done to the result after the fetch: /step-schema. */
+            steps?: {
+                [key: string]: unknown;
+            }[];
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -3256,6 +3454,79 @@ export interface components {
             /** @description What it declares of its parameters. */
             parameters: components["schemas"]["ParameterView"][];
         };
+        LookupColumn: {
+            /** @description Its name. */
+            name: string;
+            /** @description Which kind it is of. */
+            kind: components["schemas"]["LookupColumnKindEnum"];
+        };
+        /**
+         * @description * `text` - text
+         *     * `integer` - integer
+         *     * `decimal` - decimal
+         *     * `float` - float
+         *     * `boolean` - boolean
+         *     * `date` - date
+         *     * `timestamp` - timestamp
+         * @enum {string}
+         */
+        LookupColumnKindEnum: "text" | "integer" | "decimal" | "float" | "boolean" | "date" | "timestamp";
+        LookupDifferencesView: {
+            /** @description Of the rows that follow. */
+            columns: string[];
+            added: (string | null)[][];
+            removed: (string | null)[][];
+            changed: components["schemas"]["ChangedRow"][];
+            /** @description What else differs, in words. */
+            settings: string[];
+        };
+        LookupRevisionView: {
+            /** @description Which revision, from 1; of an extract, its newest. */
+            number: number;
+            /** @description Who saved it. */
+            author: string;
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
+            saved_at: string;
+            /** @description Why this revision was saved. */
+            change_note: string;
+            /** @description Names of the columns. */
+            columns: components["schemas"]["LookupColumn"][];
+            /** @description No two rows are equal in these columns. */
+            key: string[];
+            /** @description How many there are. */
+            rows: number;
+        };
+        LookupRowsView: {
+            /** @description Number of the revision. */
+            revision: number;
+            /** @description Names of the columns. */
+            columns: components["schemas"]["LookupColumn"][];
+            key: string[];
+            /** @description Of the rows that were asked for, on all pages. */
+            total: number;
+            /** @description Canonical texts. */
+            rows: (string | null)[][];
+        };
+        LookupView: {
+            /** @description Its name. */
+            name: string;
+            /** @description For people: what it is for. */
+            note: string;
+            /** @description Whose it is. */
+            owner: string;
+            /**
+             * Format: date-time
+             * @description When it was put aside; null: it is in use.
+             */
+            archived_at: string | null;
+            /** @description Names of the extracts whose steps look up there. */
+            readonly used_by: string[];
+            /** @description Number of the revision. */
+            revision: components["schemas"]["LookupRevisionView"];
+        };
         MeView: {
             /** @description The name the person signs in with. */
             name: string;
@@ -3316,6 +3587,35 @@ export interface components {
          * @enum {string}
          */
         NeedViewKindEnum: "failed" | "not_run" | "not_delivered" | "held" | "late";
+        NewLookupBody: {
+            /** @description For people: what it is for. */
+            note?: string;
+            /**
+             * @description Why this revision was saved.
+             * @default
+             */
+            change_note: string;
+            /** @description The whole table: a line of names, then a line for each row; between values tabs, commas or semicolons. */
+            text?: string;
+            /** @description With rows: their names. */
+            columns?: string[];
+            /** @description The whole table, instead of text. */
+            rows?: unknown[][];
+            /** @description Of columns; default: what all values prove. */
+            kinds?: {
+                [key: string]: "text" | "integer" | "decimal" | "float" | "boolean" | "date" | "timestamp";
+            };
+            /** @description Default: the first column. */
+            key?: string[];
+            /** @description Rows by column, changed or added by their key. */
+            put?: {
+                [key: string]: unknown;
+            }[];
+            /** @description Keys of rows that go; a list of values where the key has several. */
+            remove?: unknown[];
+            /** @description Its name. */
+            name: string;
+        };
         NewerHeld: {
             /** @description Number of the run. */
             run: number;
@@ -3555,6 +3855,10 @@ export interface components {
             outline?: {
                 [key: string]: unknown;
             } | null;
+            /** @description What is done to the result after the fetch: /step-schema. */
+            steps?: {
+                [key: string]: unknown;
+            }[];
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -3594,6 +3898,33 @@ export interface components {
             note?: string;
             /** @description All of them, by name. */
             members?: string[];
+        };
+        PatchedLookupBody: {
+            /** @description For people: what it is for. */
+            note?: string;
+            /**
+             * @description Why this revision was saved.
+             * @default
+             */
+            change_note: string;
+            /** @description The whole table: a line of names, then a line for each row; between values tabs, commas or semicolons. */
+            text?: string;
+            /** @description With rows: their names. */
+            columns?: string[];
+            /** @description The whole table, instead of text. */
+            rows?: unknown[][];
+            /** @description Of columns; default: what all values prove. */
+            kinds?: {
+                [key: string]: "text" | "integer" | "decimal" | "float" | "boolean" | "date" | "timestamp";
+            };
+            /** @description Default: the first column. */
+            key?: string[];
+            /** @description Rows by column, changed or added by their key. */
+            put?: {
+                [key: string]: unknown;
+            }[];
+            /** @description Keys of rows that go; a list of values where the key has several. */
+            remove?: unknown[];
         };
         PatchedOwnAlertsBody: {
             /** @description When one is told of a run that one has started: nothing, failed (when it fails), ended (when it ends). */
@@ -3909,6 +4240,10 @@ export interface components {
              * @default false
              */
             total: boolean;
+            /** @description Done to the first rows; those of the other statements do nothing. */
+            steps?: {
+                [key: string]: unknown;
+            }[];
             /**
              * @description How the database means to carry it out, instead; the statement is not run.
              * @default false
@@ -4194,6 +4529,10 @@ export interface components {
             /** @description Number of the revision to save as the newest. */
             revision?: number;
         };
+        RestoreLookupBody: {
+            /** @description Number of the revision. */
+            revision?: number;
+        };
         RestoreParametersBody: {
             /** @description Empty: it reads none. */
             source: string;
@@ -4294,6 +4633,12 @@ export interface components {
             readonly outline: {
                 [key: string]: unknown;
             } | null;
+            /** @description What is done to the result after the fetch. */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** @description The same, a sentence for each. */
+            readonly steps_in_words: string[];
             /** @description What it declares of its parameters. */
             parameters: components["schemas"]["ParameterView"][];
             /** @description Names of the formats of its files. */
@@ -5145,6 +5490,12 @@ export interface components {
             columns: {
                 [key: string]: unknown;
             }[];
+            /** @description Rows that came from the source, where steps follow. */
+            fetched?: number;
+            /** @description Of each step: number, name, step, rows_in, rows_out, unmatched. */
+            steps?: {
+                [key: string]: unknown;
+            }[];
         };
         StatementView: {
             /** @description What it is called. */
@@ -5194,6 +5545,22 @@ export interface components {
             /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
         };
+        StepColumn: {
+            /** @description Its name. */
+            name: string;
+            /** @description Which kind it is of. */
+            kind: string;
+        };
+        StepProblem: {
+            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
+            code: string;
+            /** @description What is wrong, with what was given. */
+            message: string;
+            /** @description The next step. */
+            hint: string;
+            /** @description The field: steps[1].where. */
+            where: string;
+        };
         StepView: {
             /** @description Name of the extract. */
             extract: string;
@@ -5203,6 +5570,25 @@ export interface components {
             };
             /** @description Names of formats; none given: the extract's own. */
             formats: string[];
+        };
+        StepsBody: {
+            /** @description Steps of a check, in order. */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** @description Of the statement's result: name, kind, source_type. */
+            columns: {
+                [key: string]: unknown;
+            }[];
+            /** @description What it declares of its parameters. */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * @description Which of several statements, from 1.
+             * @default 1
+             */
+            statement_number: number;
         };
         /**
          * @description * `sql` - sql
@@ -5352,6 +5738,10 @@ export interface components {
             statement?: string;
             /** @description Of the statement. */
             parameters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description On the statement's result. */
+            steps?: {
                 [key: string]: unknown;
             }[];
             /** @description All rows of it, instead of a statement. */
@@ -11934,6 +12324,913 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NightView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookups: {
+        parameters: {
+            query?: {
+                /** @description Those in the archive instead. */
+                archived?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLookupBody"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedLookupBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    archive_lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookup_differences: {
+        parameters: {
+            query: {
+                /** @description Of a log, the last number that is known; of differences, the later revision. */
+                after: number;
+                /** @description The earlier revision. */
+                before: number;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupDifferencesView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookup_file: {
+        parameters: {
+            query?: {
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RestoreLookupBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookup_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupRevisionView"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookup_rows: {
+        parameters: {
+            query?: {
+                find?: string;
+                limit?: number;
+                offset?: number;
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The name of it; of a file, its file name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupRowsView"];
                 };
             };
             /** @description Bad Request */
@@ -19136,6 +20433,194 @@ export interface operations {
             };
             /** @description Service Unavailable */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    step_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_steps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedSteps"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gateway Timeout */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

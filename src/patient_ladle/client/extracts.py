@@ -6,7 +6,19 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from .group import Group, Listed, name_in_path
-from .records import Completion, Diagnostics, Differences, Draft, DraftLine, Extract, ExtractLine, Filings, Query, Revision
+from .records import (
+    CheckedSteps,
+    Completion,
+    Diagnostics,
+    Differences,
+    Draft,
+    DraftLine,
+    Extract,
+    ExtractLine,
+    Filings,
+    Query,
+    Revision,
+)
 
 
 class Extracts(Group):
@@ -79,6 +91,23 @@ class Extracts(Group):
         """Diagnostics on a statement, by its text, the database's own word and the catalogues; nothing is run."""
         body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
         return self._post("/diagnostics", body)
+
+    def check_steps(
+        self,
+        steps: Sequence[Mapping[str, Any]],
+        columns: Sequence[Mapping[str, Any]],
+        parameters: Sequence[Mapping[str, Any]] = (),
+        statement_number: int = 1,
+    ) -> CheckedSteps:
+        """Steps understood over the ``columns`` of a result, as a preview gives them; no row is read. Each step with its words
+        and the columns after it; ``error``: what is wrong with the first that cannot be done."""
+        body = {"steps": [*steps], "columns": [*columns], "parameters": [*parameters], "statement_number": statement_number}
+        return self._post("/steps/check", body)
+
+    def step_schema(self) -> dict[str, Any]:
+        """What steps may say (JSON Schema)."""
+        found: dict[str, Any] = self._get("/step-schema")
+        return found
 
     def complete(
         self,

@@ -8,6 +8,7 @@ from types import TracebackType
 
 from .alerts import Alerts
 from .extracts import Extracts
+from .lookups import Lookups
 from .outlines import Outlines
 from .people import People
 from .records import Formats, FoundThing, Night, Status
@@ -27,6 +28,7 @@ class Ladle:
         self.sources = Sources(self.transport)
         self.extracts = Extracts(self.transport)
         self.outlines = Outlines(self.transport)
+        self.lookups = Lookups(self.transport)
         self.values = Values(self.transport)
         self.schedules = Schedules(self.transport)
         self.runs = Runs(self.transport)

@@ -53,6 +53,9 @@ LevelEnum = Literal["info", "warning", "error"]
 LineViewKindEnum = Literal["same", "removed", "added"]
 
 
+LookupColumnKindEnum = Literal["text", "integer", "decimal", "float", "boolean", "date", "timestamp"]
+
+
 NeedViewKindEnum = Literal["failed", "not_run", "not_delivered", "held", "late"]
 
 
@@ -191,6 +194,11 @@ class Catalogue(TypedDict):
     families: list[Family]
 
 
+class ChangedRow(TypedDict):
+    before: list[str | None]
+    after: list[str | None]
+
+
 class ChannelKind(TypedDict):
     name: str
     note: str
@@ -223,6 +231,18 @@ class CheckStep(TypedDict):
     detail: str
     hint: str
     warning: NotRequired[str]
+
+
+class CheckedStep(TypedDict):
+    number: int
+    step: str
+    words: str
+    columns: list[StepColumn] | None
+
+
+class CheckedSteps(TypedDict):
+    steps: list[CheckedStep]
+    error: StepProblem
 
 
 class Code(TypedDict):
@@ -601,6 +621,46 @@ class Looked(TypedDict):
     parameters: list[Parameter]
 
 
+class LookupColumn(TypedDict):
+    name: str
+    kind: LookupColumnKindEnum
+
+
+class LookupDifferences(TypedDict):
+    columns: list[str]
+    added: list[list[str | None]]
+    removed: list[list[str | None]]
+    changed: list[ChangedRow]
+    settings: list[str]
+
+
+class LookupRevision(TypedDict):
+    number: int
+    author: str
+    saved_at: str
+    change_note: str
+    columns: list[LookupColumn]
+    key: list[str]
+    rows: int
+
+
+class LookupRows(TypedDict):
+    revision: int
+    columns: list[LookupColumn]
+    key: list[str]
+    total: int
+    rows: list[list[str | None]]
+
+
+class Lookup(TypedDict):
+    name: str
+    note: str
+    owner: str
+    archived_at: str | None
+    used_by: list[str]
+    revision: LookupRevision
+
+
 class Me(TypedDict):
     name: str
     role: RoleEnum
@@ -893,6 +953,8 @@ class Revision(TypedDict):
     engine: str
     statement: str
     outline: dict[str, Any] | None
+    steps: list[dict[str, Any]]
+    steps_in_words: list[str]
     parameters: list[Parameter]
     formats: list[str]
     file_name: str
@@ -1164,6 +1226,8 @@ class StatementResult(TypedDict):
     title: str
     rows: int
     columns: list[dict[str, Any]]
+    fetched: NotRequired[int]
+    steps: NotRequired[list[dict[str, Any]]]
 
 
 class Statement(TypedDict):
@@ -1184,6 +1248,18 @@ class Status(TypedDict):
     next_due_at: str | None
     next_schedule: str | None
     now: str
+
+
+class StepColumn(TypedDict):
+    name: str
+    kind: str
+
+
+class StepProblem(TypedDict):
+    code: str
+    message: str
+    hint: str
+    where: str
 
 
 class Step(TypedDict):

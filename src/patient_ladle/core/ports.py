@@ -21,6 +21,42 @@ def nobody(rows: int, size: int) -> None:
 
 
 @dataclass(frozen=True, slots=True)
+class StepRows:
+    """What one step did: rows before and after it; ``unmatched``: rows that met nothing in a lookup, None of other steps."""
+
+    number: int
+    title: str
+    kind: str
+    rows_in: int
+    rows_out: int
+    unmatched: int | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain JSON; the number from 1."""
+        made = {
+            "number": self.number + 1,
+            "name": self.title,
+            "step": self.kind,
+            "rows_in": self.rows_in,
+            "rows_out": self.rows_out,
+        }
+        return made if self.unmatched is None else made | {"unmatched": self.unmatched}
+
+
+@dataclass(frozen=True, slots=True)
+class Shaped:
+    """What became of a statement's result on its way through its steps: rows fetched and loaded, each step, what to mind."""
+
+    fetched: int
+    steps: tuple[StepRows, ...]
+    notes: tuple[str, ...] = ()
+
+
+def nobody_shaped(shaped: Shaped) -> None:
+    """Whoever need not be told."""
+
+
+@dataclass(frozen=True, slots=True)
 class Reading:
     """For sources that know their columns only once they have looked through the rows: how, and who is told meanwhile."""
 
@@ -32,6 +68,8 @@ class Reading:
     """Only so many of the first rows are wanted; 0: all."""
     looked: Callable[[int, int], None] = nobody
     """Told of rows and bytes so far; what it raises ends the reading."""
+    shaped: Callable[[Shaped], None] = nobody_shaped
+    """Told how the rows went through the steps, before the first of them is given."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +80,8 @@ class Statement:
     values: BoundValues = field(default_factory=BoundValues)
     query_timeout_seconds: float = 3600.0
     reading: Reading = field(default_factory=Reading)
+    steps: tuple[tuple[int, Any], ...] = ()
+    """Steps on its result (core.steps.declared), each with its place among all of the extract, from 0."""
 
 
 class SourceSession(Protocol):
@@ -232,11 +272,16 @@ class StatementResult:
     title: str
     columns: list[Column]
     rows: int
+    shaped: Shaped | None = None
+    """How its rows went through the steps; None where it has none."""
 
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON."""
         columns = [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in self.columns]
-        return {"title": self.title, "rows": self.rows, "columns": columns}
+        made = {"title": self.title, "rows": self.rows, "columns": columns}
+        if self.shaped is None:
+            return made
+        return made | {"fetched": self.shaped.fetched, "steps": [step.to_dict() for step in self.shaped.steps]}
 
 
 @dataclass(slots=True)

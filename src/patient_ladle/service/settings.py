@@ -77,6 +77,8 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 APPEND_SLASH = False
 MAX_BODY_BYTES = 2 * 1024 * 1024
 """Room for the largest statement many times over; a larger body is refused before it is read."""
+MAX_TABLE_BYTES = 12 * 1024 * 1024
+"""The same for a lookup of a hundred thousand rows."""
 
 _OWN = "patient_ladle.service"
 INSTALLED_APPS = [
@@ -88,6 +90,7 @@ INSTALLED_APPS = [
     f"{_OWN}.people",
     f"{_OWN}.sources",
     f"{_OWN}.alerts",
+    f"{_OWN}.lookups",
     f"{_OWN}.extracts",
     f"{_OWN}.schedules",
     f"{_OWN}.ledger",

@@ -10,6 +10,7 @@ from .console import views as console
 from .extracts import api as extracts
 from .extracts import drafts_api as drafts
 from .extracts import filing_api as filing
+from .extracts import lookups_api as lookups
 from .extracts import outlines_api as outlines
 from .extracts import values_api as values
 from .extracts import writing_api as writing
@@ -86,6 +87,16 @@ urlpatterns = [
     path(_API + "restore-parameters", writing.RestoreParameters.as_view()),
     path(_API + "previews", writing.Previews.as_view()),
     path(_API + "completions", writing.Completions.as_view()),
+    path(_API + "lookups", lookups.Lookups.as_view()),
+    path(_API + "lookups/<str:name>", lookups.OneLookup.as_view()),
+    path(_API + "lookups/<str:name>/rows", lookups.LookupRows.as_view()),
+    path(_API + "lookups/<str:name>/revisions", lookups.LookupRevisions.as_view()),
+    path(_API + "lookups/<str:name>/archive", lookups.LookupArchive.as_view()),
+    path(_API + "lookups/<str:name>/restore", lookups.LookupRestore.as_view()),
+    path(_API + "lookups/<str:name>/differences", lookups.LookupDifferences.as_view()),
+    path(_API + "lookups/<str:name>/file", lookups.LookupFile.as_view()),
+    path(_API + "step-schema", writing.StepSchema.as_view()),
+    path(_API + "steps/check", writing.StepsCheck.as_view()),
     path(_API + "outline-schema", outlines.OutlineSchema.as_view()),
     path(_API + "outlines/compile", outlines.OutlineCompile.as_view()),
     path(_API + "outlines/joins", outlines.OutlineJoins.as_view()),

@@ -32,7 +32,7 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
-from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of
+from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of, kind_named
 from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.statements.plans import Plan, of_duckdb
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
@@ -91,14 +91,6 @@ def secured(connection: duckdb.DuckDBPyConnection, zone: str) -> None:
     connection.execute("set lock_configuration = true")
 
 
-_KINDS = (
-    (r"\[|STRUCT|MAP|UNION|JSON", "json"),
-    (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
-    (r"^BOOLEAN$", "boolean"), (r"^DATE$", "date"), (r"^TIME$", "time"), (r"^TIMESTAMP WITH TIME ZONE$", "zoned"),
-    (r"^TIMESTAMP", "timestamp"), (r"^BLOB$", "binary"),
-)  # fmt: skip
-
-
 _FORMS = (
     (r"^JSON$", "{0}"),
     (r"^TIMESTAMP WITH TIME ZONE$", ZONED),
@@ -112,11 +104,6 @@ def _form_of(kind: str, column: str) -> str:
     if re.search(r"\[|STRUCT|MAP|UNION", kind):
         return form_of(kind, column)
     return next((form.format(column) for pattern, form in _FORMS if re.search(pattern, kind)), column)
-
-
-def kind_named(kind: str) -> str:
-    """The canonical kind of a type, from the engine's name for it."""
-    return next((ours for form, ours in _KINDS if re.search(form, kind)), "text")
 
 
 def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:

@@ -109,6 +109,7 @@ def sorting(args: argparse.Namespace) -> dict[str, Any]:
 _NAMED_BY: dict[str, Callable[[Ladle], Sequence[Mapping[str, Any]]]] = {
     "source": lambda ladle: ladle.sources.list(),
     "extract": lambda ladle: ladle.extracts.list(),
+    "lookup": lambda ladle: ladle.lookups.list(),
     "value": lambda ladle: ladle.values.list(),
     "schedule": lambda ladle: list(ladle.schedules.list()),
     "calendar": lambda ladle: ladle.schedules.calendars(),

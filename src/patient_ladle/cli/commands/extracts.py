@@ -18,7 +18,16 @@ from patient_ladle.client.records import Revision
 from . import Noun, connected, environment_of, listed, not_together, pairs, parted_values, values_given
 from .browsing import PROFILE_HELP, gathered, print_profile, print_rows
 from .runs import run_state
-from .unsaved import Asked, add_output_options, add_text_options, output_of, read_outline, read_parameters, saved_or_asked
+from .unsaved import (
+    Asked,
+    add_output_options,
+    add_text_options,
+    output_of,
+    read_outline,
+    read_parameters,
+    read_steps,
+    saved_or_asked,
+)
 
 
 def extract_list(args: argparse.Namespace) -> None:
@@ -109,9 +118,44 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
             ("guards", "\n".join(_guard_in_words(guard) for guard in revision["guards"])),
             ("notes", revision["notes"]),
             ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
+            ("steps", "\n".join(_steps(revision))),
         ]
     )
     print("\n" + (revision["statement"].rstrip() or "(the statement is shown to authors)"))
+    return None
+
+
+def _steps(revision: Mapping[str, Any]) -> list[str]:
+    """A line for each, as a sentence."""
+    both = zip(revision["steps"] or [{}] * len(revision["steps_in_words"]), revision["steps_in_words"], strict=True)
+    return [
+        f"{number}. {words}" + (f"  ({step['name']})" if step.get("name") else "") + ("  [off]" if step.get("off") else "")
+        for number, (step, words) in enumerate(both, 1)
+    ]
+
+
+def extract_steps(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        if args.schema:
+            return print_json(ladle.extracts.step_schema())
+        if not args.name:
+            raise ClientError("the name of an extract is missing.", "Give it, or --schema for what steps may say.")
+        revision = ladle.extracts.get(args.name)["revision"]
+        last = next(iter(ladle.runs.list(extract=args.name, state="finished")), None)
+        ran = ladle.runs.get(last["id"]) if last else None
+    if args.json:
+        return print_json({"steps": revision["steps"]})
+    rows = {}
+    if ran is not None and ran["revision"] == revision["number"]:
+        rows = {step["number"]: step for statement in ran["statements"] for step in statement.get("steps", [])}
+    lines = [
+        (number, words.partition(". ")[2], rows.get(number, {}).get("rows_in"), rows.get(number, {}).get("rows_out"))
+        for number, words in enumerate(_steps(revision), 1)
+    ]
+    empty = f"{args.name} has no steps: ladle extract save {args.name} --steps FILE"
+    print_table(("STEP", "WHAT IT DOES", "ROWS IN", "ROWS OUT"), lines, empty)
+    if lines and not rows:
+        print("\nno run of this revision has finished yet: ladle extract preview shows where rows go")
     return None
 
 
@@ -139,6 +183,8 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
         content["outline"] = read_outline(args.outline)
     if args.parameters:
         content["parameters"] = read_parameters(args.parameters)
+    if args.steps:
+        content["steps"] = read_steps(args.steps)
     output = output_of(args)
     if output is not None:
         content["output"] = output
@@ -231,18 +277,21 @@ def extract_sql(args: argparse.Namespace) -> None:
 def extract_preview(args: argparse.Namespace) -> None:
     not_together(args, "--total", "--plan", "--profile", "--rows")
     not_together(args, "--plan", "--profile", "--rows")
+    given = None if args.steps is None else read_steps(args.steps)
     with connected(args) as ladle:
         asked = saved_or_asked(args, ladle, args.name)
         if asked is None:
             revision = ladle.extracts.get(args.name)["revision"]
             values = parted_values(pairs(args.set, "--set"), revision["parameters"])
             asked = Asked(revision["source"], revision["statement"], revision["parameters"], values)
+            given = revision["steps"] if given is None else given
+        steps = (given or [])[: args.until]
         environment = environment_of(ladle, args.env)
         found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
                 asked.source, environment, asked.statement, parameters=asked.parameters, values=asked.values,
                 statement_number=args.statement_number, rows=args.rows, total=args.total or None, plan=args.plan or None,
-                data_date=args.data_date,
+                data_date=args.data_date, steps=steps or None,
             )
         )  # fmt: skip
         profile = ladle.sources.query_profile(found["id"], args.profile) if args.profile else None
@@ -442,6 +491,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     part.add_argument("--labels", action="store_true", help="with --tables: names of rows beside the keys of other tables")
     part.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
     part.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
+    part.add_argument("--steps", metavar="FILE", help="JSON or TOML of steps on its result after the fetch; none for none")
     part = verb.add_argument_group("what it asks")
     part.add_argument("--parameters", metavar="FILE", help="JSON list of parameter declarations")
     part = verb.add_argument_group("what it gives")
@@ -464,9 +514,16 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--data-date", metavar="YYYY-MM-DD", help="the data date (default: today)")
     verb.add_argument("--statement-number", type=int, default=1, metavar="N", help="which of several statements (default 1)")
     verb.add_argument("--rows", type=int, metavar="N", help="so many (default 100, at most 1,000)")
+    verb.add_argument("--until", type=int, metavar="N", help="only the first N steps; 0: as the statement gives them")
     verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
     verb.add_argument("--plan", action="store_true", help="how the database means to carry it out, instead; it is not run")
     verb.add_argument("--profile", metavar="COLUMN", help=PROFILE_HELP)
+    verb = extract.verb(
+        "steps", extract_steps, "The steps on its result, and how many rows the last run had after each.",
+        "ladle extract steps district_shares\n  ladle extract steps district_shares --json > steps.json",
+    )  # fmt: skip
+    verb.add_argument("name", nargs="?")
+    verb.add_argument("--schema", action="store_true", help="what steps may say, as JSON Schema, instead")
     verb = extract.verb(
         "sql", extract_sql, "The statement as SQL with its values filled in, to run in any SQL editor.",
         "ladle extract sql high_users --set above=4200 > high_users.sql",

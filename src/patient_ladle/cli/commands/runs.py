@@ -19,7 +19,7 @@ from patient_ladle.client.records import Run
 from patient_ladle.words import amount
 
 from . import Noun, add_sorting, connected, listed, not_together, sorting, values_given
-from .unsaved import add_output_options, add_text_options, output_of, saved_or_asked
+from .unsaved import add_output_options, add_text_options, output_of, read_steps, saved_or_asked
 
 
 class _ProgressLine:
@@ -185,9 +185,15 @@ def run_start(args: argparse.Namespace) -> int:
         }
         if asked is not None:
             not_together(args, "--text" if args.text is not None else "--statement", "--publish", "--trial", "--dry-run")
+            body["steps"] = read_steps(args.steps) if args.steps else None
             body |= {"statement": asked.statement, "parameters": [*asked.parameters], "values": dict(asked.values)}
             body["file_name"] = args.file_name or (f"{asked.stem}-{{data_date}}" if asked.stem else None)
             return conclude(args, ladle, ladle.runs.start_unsaved(asked.source, **body))
+        if args.steps:
+            raise ClientError(
+                "--steps belongs to a statement that is not saved.",
+                f"Save them with it: ladle extract save {args.extract} --steps FILE",
+            )
         body["values"] = values_given(ladle, args.extract, args.set)
         body["publish"] = True if args.publish else False if args.trial else None
         if args.dry_run:

@@ -6,6 +6,7 @@ import argparse
 import json
 import re
 import sys
+import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -42,6 +43,7 @@ def add_text_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--text", metavar="TEXT", help="the same, typed here")
     verb.add_argument("--outline", metavar="FILE", help="JSON of an outline that the statement is put together from, instead")
     verb.add_argument("--source", help="what that statement reads; '' for one that reads nothing")
+    verb.add_argument("--steps", metavar="FILE", help="JSON or TOML of steps on its result; none for none")
     verb.add_argument(
         "--parameters", metavar="FILE", help="JSON list of its parameters; default: those that --set names, typed by their look"
     )
@@ -100,6 +102,25 @@ def read_outline(path: str) -> dict[str, Any]:
     if not isinstance(found, dict):
         raise ClientError(f"{path} holds no outline.", hint)
     return found
+
+
+def read_steps(path: str) -> list[dict[str, Any]]:
+    """Steps from a file of JSON or TOML; - for standard input; ``none``: none. Raises ClientError."""
+    if path == "none":
+        return []
+    text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+    hint = (
+        'Write {"steps": [{"step": "filter", "where": "litres > 0"}]}, or the same as TOML; see ladle extract steps --schema.'
+    )
+    try:
+        found = tomllib.loads(text) if path.endswith(".toml") else json.loads(text)
+    except (ValueError, tomllib.TOMLDecodeError) as error:
+        kind = "TOML" if path.endswith(".toml") else "JSON"
+        raise ClientError(f"{path} is not {kind}: {error}.", hint) from None
+    steps = found.get("steps") if isinstance(found, dict) else found
+    if not isinstance(steps, list):
+        raise ClientError(f"{path} holds no list of steps.", hint)
+    return json.loads(json.dumps(steps, default=str))  # type: ignore[no-any-return]  # days of TOML as their texts
 
 
 def remarked(remarks: Sequence[Mapping[str, Any]]) -> None:

@@ -94,5 +94,15 @@ def describe_result(
         "name": name.lower(),
         "created": created.isoformat(timespec="seconds").replace("+00:00", "Z"),
         "resources": [made for file in files for made in _resources(name, results, file, names.get(file.name, file.name))],
-        "ladle": dict(about),
+        "ladle": {**about, **_shaped(results)},
     }
+
+
+def _shaped(results: Sequence[StatementResult]) -> dict[str, Any]:
+    """How rows went through steps, for each statement that has some."""
+    told = [
+        {"statement": number, "fetched": each.shaped.fetched, "steps": [step.to_dict() for step in each.shaped.steps]}
+        for number, each in enumerate(results, 1)
+        if each.shaped is not None
+    ]
+    return {"shaped": told} if told else {}

@@ -40,6 +40,7 @@ from ..ports import (
     Reading,
     ResultFolder,
     RunLedger,
+    Shaped,
     SourceSession,
     Statement,
     StatementResult,
@@ -48,6 +49,7 @@ from ..ports import (
 from ..results.columns import Batch, Column, unique_names
 from ..results.guards import Finding, Guard, Watch
 from ..statements.parts import Part
+from ..steps.declared import numbered
 from ..values.parameters import BoundValues
 
 DESCRIPTOR = "datapackage.json"
@@ -75,6 +77,8 @@ class RunJob:
     max_bytes: int | None = None
     parts: tuple[Part, ...] = ()
     """The statements of a text that holds several; all are read in one session, from one snapshot where there is one."""
+    steps: tuple[Any, ...] = ()
+    """What is done to results after the fetch (core.steps.declared)."""
     output: OutputSettings = field(default_factory=OutputSettings)
     names: Mapping[str, Any] = field(default_factory=dict)
     """What the fields of ``file_name`` stand for."""
@@ -85,8 +89,12 @@ class RunJob:
     def statements(self) -> list[tuple[str, Statement]]:
         """Title and statement of each."""
         if len(self.parts) < 2:
-            return [(self.parts[0].title if self.parts else "", self.statement)]
-        return [(part.title, replace(self.statement, text=part.text)) for part in self.parts]
+            only = replace(self.statement, steps=numbered(self.steps))
+            return [(self.parts[0].title if self.parts else "", only)]
+        return [
+            (part.title, replace(self.statement, text=part.text, steps=numbered(self.steps, number)))
+            for number, part in enumerate(self.parts, 1)
+        ]
 
     def stem(self, statement: int | None = None, part: int | None = None) -> str:
         """Stem of a file's name: of one statement (from 0) or of all, of one part (from 1) or of the whole."""
@@ -175,13 +183,15 @@ def _read(
             for number, (title, statement) in enumerate(job.statements()):
                 if several:
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
-                reading = Reading(job.output.documents, job.output.chosen(title), looked=progress.look)
+                ways: list[Shaped] = []
+                reading = Reading(job.output.documents, job.output.chosen(title), looked=progress.look, shaped=ways.append)
                 columns, minded = _describe(replace(statement, reading=reading), session, ledger)
+                minded += _through_steps(ways, ledger)
                 shape = job.output.shape(title, columns)
                 watch = Watch(job.guards if number == 0 else (), shape.columns)
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
                 broken += watch.findings()
-                found.append(StatementResult(title, list(shape.columns), rows))
+                found.append(StatementResult(title, list(shape.columns), rows, ways[0] if ways else None))
                 warnings += minded + shape.warnings
         for each in formats:
             each.close()
@@ -203,6 +213,22 @@ def _describe(statement: Statement, session: SourceSession, ledger: RunLedger) -
         ledger.log("warning", warning)
     ledger.log("info", f"{len(columns)} columns: " + ", ".join(f"{c.name} ({c.kind})" for c in columns))
     return columns, warnings
+
+
+def _through_steps(ways: Sequence[Shaped], ledger: RunLedger) -> list[str]:
+    """Told of what became of the rows on their way through the steps; returns what is to be minded."""
+    for shaped in ways:
+        ledger.log(
+            "info", f"fetched {amount(shaped.fetched, 'row')}, and loaded as many for {amount(len(shaped.steps), 'step')}"
+        )
+        for step in shaped.steps:
+            missed = "" if step.unmatched is None else f", {step.unmatched:,} without a match"
+            ledger.log(
+                "info", f"step {step.number + 1} ({step.title}): {step.rows_in:,} rows in, {step.rows_out:,} out{missed}"
+            )
+        for note in shaped.notes:
+            ledger.log("warning", note)
+    return [note for shaped in ways for note in shaped.notes]
 
 
 class _Progress:

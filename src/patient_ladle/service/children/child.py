@@ -21,6 +21,7 @@ from datetime import date, datetime, timezone
 from pathlib import Path
 from typing import Any
 
+from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.adapters.deliveries import begun, mark_of
 from patient_ladle.adapters.readers import reader_of
 from patient_ladle.adapters.sources import ENGINES, get_engine
@@ -40,7 +41,7 @@ from patient_ladle.core.errors import (
     StoreUnwritable,
 )
 from patient_ladle.core.files.output import OutputSettings
-from patient_ladle.core.ports import Outcome, Reading, SourceSession, Statement
+from patient_ladle.core.ports import Outcome, Reading, Shaped, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards
 from patient_ladle.core.results.profile import with_gaps
@@ -50,6 +51,8 @@ from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import without_schema
 from patient_ladle.core.statements.outlines.base import Compiled
 from patient_ladle.core.statements.views import Filter
+from patient_ladle.core.steps.declared import numbered, steps_of
+from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
 from patient_ladle.words import amount
 
@@ -139,6 +142,7 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
     about = {**job["about"], "values": values.as_text()}
+    parts = tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"]))
     work = RunJob(
         name=job["name"],
         file_name=job["file_name"],
@@ -149,7 +153,8 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
         about=about,
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
-        parts=tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"])),
+        parts=parts,
+        steps=steps_of(job["steps"]),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
         guards=checked_guards(job["guards"]),
@@ -159,7 +164,7 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     folder = store.result(job["run"], job["attempt"])
     delivery = begun(work.deliver_into, mark_of(job["run"], job["attempt"]), folder.open)
     try:
-        run_extract(work, lambda: _opened(job, ledger), folder, ledger, _SystemClock(), delivery)
+        run_extract(work, lambda: _shaping(job, ledger, len(parts)), folder, ledger, _SystemClock(), delivery)
     except LadleError as error:
         raise values.without_private(error) from error
     ledger.tell("done")
@@ -185,6 +190,18 @@ def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
     return session
 
 
+def _shaping(job: dict[str, Any], ledger: PipeLedger, statements: int = 1) -> SourceSession:
+    """A session for the job's statements; where it has steps, their rows go through them."""
+    inner = _opened(job, ledger)
+    if not job.get("steps"):
+        return inner
+    lookups = {each["name"]: Lookup.from_dict(each) for each in job["lookups"]}
+    ledger.session = session = ShapedSession(inner, lookups, max(statements, 1))
+    if ledger.cancelled.is_set():
+        session.cancel()
+    return session
+
+
 def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
     way = job["reader"]
     steps = get_engine(way["engine"]).check(way["address"], way["secret"], way["connect_timeout_seconds"])
@@ -201,11 +218,11 @@ def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:
 
 
 @contextmanager
-def _asked(job: dict[str, Any], ledger: PipeLedger) -> Iterator[tuple[ProbingSession, BoundValues]]:
+def _asked(job: dict[str, Any], ledger: PipeLedger) -> Iterator[tuple[SourceSession, BoundValues]]:
     """A session for a statement, and its values, which no error of it tells where they are sensitive."""
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.now(timezone.utc))
-    session = _opened(job, ledger)
+    session = _shaping(job, ledger)
     try:
         yield session, values
     except LadleError as error:
@@ -217,8 +234,21 @@ def _asked(job: dict[str, Any], ledger: PipeLedger) -> Iterator[tuple[ProbingSes
 def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
     with _asked(job, ledger) as (session, values):
         limits = PreviewLimits(rows=job["rows"])
-        reading = Reading(job.get("documents") or {}, first=limits.rows + 1)
-        found = first_rows(session, Statement(job["statement"], values, reading=reading), limits)
+        ways: list[Shaped] = []
+        first = 0 if job.get("count") else limits.rows + 1  # all rows are counted, where a preview looks at the first ones
+        reading = Reading(job.get("documents") or {}, first=first, shaped=ways.append)
+        steps = numbered(steps_of(job.get("steps") or ()), job.get("statement_number", 1))
+        found = first_rows(session, Statement(job["statement"], values, reading=reading, steps=steps), limits)
+        for shaped in ways:
+            found |= {"fetched": shaped.fetched, "steps": [step.to_dict() for step in shaped.steps]}
+            found["notes"] += shaped.notes
+            if job.get("count"):
+                after = shaped.steps[-1].rows_out if shaped.steps else shaped.fetched
+                found |= {
+                    "columns": [{"name": "rows", "kind": "integer", "source_type": ""}],
+                    "rows": [[str(after)]],
+                    "complete": True,
+                }
         if job.get("period") and found["complete"]:
             found["rows"], gaps = with_gaps(found["rows"], job["period"])
             found["notes"] += [f"{amount(gaps, job['period'])} without rows between the others"] if gaps else []
@@ -262,6 +292,7 @@ def _profile(job: dict[str, Any], ledger: PipeLedger) -> None:
 def _plan(job: dict[str, Any], ledger: PipeLedger) -> None:
     """How the database means to carry a statement out, which is not run."""
     with _asked(job, ledger) as (session, values):
+        assert isinstance(session, ProbingSession)  # a plan is of the statement alone: such a job has no steps
         statement = Statement(job["statement"], values.with_stand_ins())
         session.understand(statement)
         ledger.tell("done", result={"plan": session.plan(statement).to_dict(job["tables"]), "identity": session.identity()})

@@ -81,10 +81,11 @@ def _refusal(request: Any) -> LadleError | None:
             "Use the address of the service, or add the name to LADLE_HOSTS where it runs.",
         )
     size = request.META.get("CONTENT_LENGTH") or "0"
-    if size.isascii() and size.isdigit() and int(size) > settings.MAX_BODY_BYTES:
+    most = settings.MAX_TABLE_BYTES if request.path.startswith("/api/v1/lookups") else settings.MAX_BODY_BYTES
+    if size.isascii() and size.isdigit() and int(size) > most:
         return TooLarge(
-            f"the body has {int(size):,} bytes; at most {settings.MAX_BODY_BYTES:,} are taken.",
-            "Send less, or keep the bulk of the statement in the database as a view.",
+            f"the body has {int(size):,} bytes; at most {most:,} are taken.",
+            "Send less, or keep the bulk of it in a database, as a view or a table.",
         )
     raw = request.path.encode(errors="surrogatepass") + unquote_to_bytes(request.META.get("QUERY_STRING", ""))
     if b"\0" in raw:

@@ -12,6 +12,7 @@ from patient_ladle.core.errors import BadInput
 from patient_ladle.core.results.differences import lines_between
 from patient_ladle.core.values.parameters import MASK, TYPES
 from patient_ladle.service.children.judging import judged
+from patient_ladle.service.children.stepping import words_of
 from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, number_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import SignedIn
@@ -48,7 +49,7 @@ class ParameterView(ForAuthors):
 
 
 class RevisionView(ForAuthors):
-    for_authors = ("statement", "deliver_into", "outline")
+    for_authors = ("statement", "deliver_into", "outline", "steps")
     number = serializers.IntegerField()
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
@@ -57,6 +58,8 @@ class RevisionView(ForAuthors):
     engine = serializers.CharField(help_text="The engine whose language the statement is in.")
     statement = serializers.CharField()
     outline = serializers.SerializerMethodField(help_text="What the statement was put together from; null: it is by hand.")
+    steps = serializers.ListField(child=serializers.DictField(), help_text="What is done to the result after the fetch.")
+    steps_in_words = serializers.SerializerMethodField(help_text="The same, a sentence for each.")
     parameters = ParameterView(many=True)
     formats = serializers.ListField(child=serializers.CharField())
     file_name = serializers.CharField()
@@ -64,6 +67,9 @@ class RevisionView(ForAuthors):
     output = serializers.DictField(help_text="What differs from the defaults: formats, columns, files.")
     guards = serializers.ListField(child=serializers.DictField(), help_text="Bounds that a result must meet.")
     notes = serializers.CharField()
+
+    def get_steps_in_words(self, revision: Revision) -> list[str]:
+        return words_of(revision.steps)
 
     @extend_schema_field(serializers.DictField(allow_null=True))
     def get_outline(self, revision: Revision) -> Any:
@@ -163,6 +169,9 @@ class ContentBody(StrictSerializer):
     outline = serializers.DictField(
         required=False, allow_null=True, help_text="What the statement is put together from: /outline-schema."
     )
+    steps = serializers.ListField(
+        child=serializers.DictField(), required=False, help_text="What is done to the result after the fetch: /step-schema."
+    )
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     formats = serializers.ListField(child=serializers.CharField(max_length=32), required=False)
     file_name = serializers.CharField(required=False, allow_blank=True, max_length=200)
@@ -203,7 +212,8 @@ def _answer(extract: Extract, status: int = 200) -> Response:
     return Response(ExtractView(extract).data, status=status, headers={"ETag": f'"{extract.number}"'})
 
 
-def _if_match(request: SignedIn) -> int | None:
+def number_of_if_match(request: SignedIn) -> int | None:
+    """The revision that a change begins from; None where it is not said. Raises BadInput."""
     given = request.headers.get("If-Match", "").strip().strip('"')
     if not given or given == "*":
         return None
@@ -234,7 +244,7 @@ class OneExtract(RoleView):
     def patch(self, request: SignedIn, name: str) -> Response:
         body: dict[str, Any] = body_of(request, ContentBody, partial=True)
         note = body.pop("change_note", "")
-        made = services.save_extract(request.user, name, _if_match(request), note, **body)
+        made = services.save_extract(request.user, name, number_of_if_match(request), note, **body)
         drafts.saved(request.user, made)
         mark_opened(request.user, made)
         return _answer(made)

@@ -33,8 +33,9 @@ from .models import Extract, FormerName, Revision
 from .outlines import with_statement
 from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
+from .steps import understood
 
-CONTENT = ("statement", "outline", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
+CONTENT = ("statement", "outline", "steps", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
 """Fields of a revision that an author gives, besides the source."""
 
 
@@ -74,7 +75,8 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     language = language_of(source)
     if content.get("restore_parameters"):
         content = content | {"statement": judged(language.restore, content["statement"])}
-    used = judged(language.names_used, content["statement"])
+    steps = understood(content.get("steps"))
+    used = [*judged(language.names_used, content["statement"]), *steps.parameters]
     with of_field("parameters"):
         parameters = _parameters_of(content.get("parameters") or [], used)
     judged(language.refuse_misread, content["statement"], bound_names(parameters))
@@ -94,6 +96,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         "source": source,
         "statement": content["statement"],
         "outline": content.get("outline"),
+        "steps": steps.steps,
         "parameters": [sealed_declaration(p.to_dict()) for p in parameters],
         "formats": formats,
         "file_name": content.get("file_name") or DEFAULT_TEMPLATE,

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from datetime import timezone as utc
 from typing import Any
 
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
@@ -18,6 +19,7 @@ from patient_ladle.core.files.reading import sample_of
 from patient_ladle.core.files.shaping import TYPES
 from patient_ladle.core.results.columns import KINDS, Column
 from patient_ladle.core.statements.completion import Completion
+from patient_ladle.core.steps.declared import schema
 from patient_ladle.core.values.parameters import Parameter, check_declared, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
@@ -33,6 +35,8 @@ from patient_ladle.service.sources.understanding import kept_catalogue
 from .diagnostics import diagnose
 from .services import extract_named, refuse_unsaved
 from .shared_values import with_shared
+from .steps import checked as checked_steps
+from .steps import lookups_of, understood
 
 MOST_CHOICES = 1_000
 CHOICES_KEPT = timedelta(minutes=10)
@@ -52,6 +56,11 @@ class PreviewBody(WritingBody):
     data_date = DayField(required=False)
     rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
     total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
+    steps = serializers.ListField(
+        child=serializers.DictField(),
+        required=False,
+        help_text="Done to the first rows; those of the other statements do nothing.",
+    )
     plan = serializers.BooleanField(
         default=False, help_text="How the database means to carry it out, instead; the statement is not run."
     )
@@ -148,13 +157,15 @@ class Previews(RoleView):
             raise BadInput(f"there is no statement {body['statement_number']}; there are {len(parts)}.", "Give one of those.")
         text = parts[body["statement_number"] - 1].text
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
-        check_declared(declared, judged(language.parameters, text))
+        steps = understood(body.get("steps"))
+        check_declared(declared, [*judged(language.parameters, text), *steps.parameters])
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, address.environment)
         resolve(declared, values, day, datetime.now(utc.utc))
         if body["total"] and body["plan"]:
             raise BadInput("a plan and a total were asked for at once.", "Ask for one after the other.")
-        if body["total"]:
+        counted = body["total"] and bool(steps.steps)
+        if body["total"] and not counted:
             text = language.total(text)
         job = {
             "statement": text,
@@ -164,12 +175,77 @@ class Previews(RoleView):
             "rows": body.get("rows") or 100,
             "documents": checked(body.get("documents") or {}, DOCUMENT_OPTIONS, "documents"),
         }
+        if steps.steps and not body["plan"]:
+            job |= {"steps": steps.steps, "lookups": [each.to_dict() for each in lookups_of(steps.steps)]}
+            job |= {"statement_number": body["statement_number"], "count": counted}
         if body["plan"]:
             fields = ("schema", "name", "rows_about", "indexes")
             job |= {"do": "plan", "tables": [{key: t[key] for key in fields} for t in kept_catalogue(address) or []]}
         kind = "plan" if body["plan"] else "total" if body["total"] else "preview"
         made = interactive.ask_statement(request.user, address, kind, job)
         return Response(QueryView(made).data, status=202)
+
+
+class StepsBody(StrictSerializer):
+    steps = serializers.ListField(child=serializers.DictField())
+    columns = serializers.ListField(
+        child=serializers.DictField(), help_text="Of the statement's result: name, kind, source_type."
+    )
+    parameters = serializers.ListField(child=serializers.DictField(), required=False)
+    statement_number = serializers.IntegerField(min_value=1, default=1, help_text="Which of several statements, from 1.")
+
+
+class StepColumn(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    kind = serializers.CharField()
+
+
+class CheckedStep(serializers.Serializer[Any]):
+    number = serializers.IntegerField(help_text="From 1.")
+    step = serializers.CharField()
+    words = serializers.CharField(help_text="What it does, as a sentence.")
+    columns = StepColumn(many=True, allow_null=True, help_text="After it; null where it was not come to, or does nothing.")
+
+
+class StepProblem(serializers.Serializer[Any]):
+    code = serializers.CharField()
+    message = serializers.CharField()
+    hint = serializers.CharField()
+    where = serializers.CharField(help_text="The field: steps[1].where.")
+
+
+class CheckedSteps(serializers.Serializer[Any]):
+    steps = CheckedStep(many=True)
+    error = StepProblem(allow_null=True, help_text="What is wrong with the first step that cannot be done.")
+
+
+class StepsCheck(RoleView):
+    """Steps understood over the columns of a result; no row is read."""
+
+    needs = {"POST": "author"}
+
+    @extend_schema(operation_id="check_steps", request=StepsBody, responses=CheckedSteps)
+    def post(self, request: SignedIn) -> Response:
+        body = body_of(request, StepsBody)
+        for each in body["columns"]:
+            if not isinstance(each.get("name"), str) or each.get("kind") not in KINDS:
+                raise BadInput(f"{each} is not a column.", 'Send columns as a preview gives them: {"name": …, "kind": "text"}.')
+        declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
+        found = checked_steps(body["steps"], body["columns"], declared, body["statement_number"])
+        error = found["error"]
+        if error is not None:
+            found["error"] = {key: error[key] for key in ("code", "message", "hint")} | {
+                "where": error["facts"].get("where", "")
+            }
+        return Response(found)
+
+
+class StepSchema(RoleView):
+    """What steps may say (JSON Schema 2020-12)."""
+
+    @extend_schema(operation_id="step_schema", responses=OpenApiTypes.OBJECT)
+    def get(self, request: SignedIn) -> Response:
+        return Response(schema())
 
 
 class ChoicesBody(StrictSerializer):

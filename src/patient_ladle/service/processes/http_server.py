@@ -36,8 +36,8 @@ IDLE_SECONDS = 75
 POLL_SECONDS = 2
 """How often connections are looked through for those whose time is up."""
 HEAD_BYTES = 32 << 10
-BODY_BYTES = 4 << 20
-"""Twice what the application takes, which answers with its own words; a longer body is cut off here."""
+BODY_BYTES = 13 << 20
+"""More than the application takes, which answers with its own words; a longer body is cut off here."""
 IN_MEMORY_BYTES = 32 << 10
 """Of a body that is under way; the rest waits in a file."""
 STOP_SECONDS = 5.0

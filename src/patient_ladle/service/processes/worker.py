@@ -27,6 +27,7 @@ from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY, guarded
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
+from patient_ladle.service.extracts.steps import lookups_of
 from patient_ladle.service.ledger import work as ledger
 from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
 from patient_ladle.service.ledger.models import Run, Worker
@@ -75,6 +76,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, limits = run.revision, limits_of(run.source)
     targets = targets_of(run.delivers_into)
+    lookups = lookups_of(revision.steps)
     return {
         "do": "run",
         "run": str(run.pk),
@@ -85,6 +87,8 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "guards": revision.guards,
         "reader": Reading(run.source, run.environment).reader(),
         "statement": revision.statement,
+        "steps": revision.steps,
+        "lookups": [each.to_dict() for each in lookups],
         "parameters": [parameter.to_dict() for parameter in revision.declared],
         "values": opened(run.values),
         "data_date": run.data_date.isoformat(),
@@ -106,6 +110,8 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
             "dataDate": run.data_date.isoformat(),
             "run": run.pk,
             "attempt": run.attempt,
+            **({"steps": revision.steps} if revision.steps else {}),
+            **({"lookups": [{"name": each.name, "revision": each.revision} for each in lookups]} if lookups else {}),
         },
     }
 

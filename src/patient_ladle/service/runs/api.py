@@ -110,6 +110,12 @@ class StatementResultView(serializers.Serializer[Any]):
     title = serializers.CharField()
     rows = serializers.IntegerField()
     columns = serializers.ListField(child=serializers.DictField())
+    fetched = serializers.IntegerField(required=False, help_text="Rows that came from the source, where steps follow.")
+    steps = serializers.ListField(
+        child=serializers.DictField(),
+        required=False,
+        help_text="Of each step: number, name, step, rows_in, rows_out, unmatched.",
+    )
 
 
 class RunView(RunLine):

@@ -23,7 +23,9 @@ OF_A_RUN = ("environment", "data_date", "values", "formats")
 def start_unsaved(person: Person, body: dict[str, Any]) -> Run:
     """A trial of a statement, or of a look at a table. Raises BadInput and its family, NotAllowed."""
     asked = body | {"environment": body.get("environment") or default_environment()}
-    content = {key: asked[key] for key in ("statement", "parameters", "formats", "file_name", "output") if asked.get(key)}
+    content = {
+        key: asked[key] for key in ("statement", "steps", "parameters", "formats", "file_name", "output") if asked.get(key)
+    }
     if asked.get("table"):
         address = address_in(source_named(asked["source"]), environment_named(asked["environment"]))
         view = view_of(address, "rows", {key: asked[key] for key in OF_A_LOOK if key in asked})

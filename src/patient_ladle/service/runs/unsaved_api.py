@@ -23,6 +23,7 @@ class UnsavedBody(StrictSerializer):
     environment = serializers.CharField(required=False, allow_blank=True, max_length=64, help_text="Default: the first one.")
     statement = StatementField(required=False, help_text="For authors; or else a table.")
     parameters = serializers.ListField(child=serializers.DictField(), required=False, help_text="Of the statement.")
+    steps = serializers.ListField(child=serializers.DictField(), required=False, help_text="On the statement's result.")
     table = serializers.CharField(required=False, max_length=200, help_text="All rows of it, instead of a statement.")
     filters = serializers.ListField(child=serializers.DictField(), required=False, help_text="Of the table's rows.")
     sort = serializers.CharField(required=False, allow_blank=True, help_text="The table's column that its rows are sorted by.")
@@ -39,6 +40,8 @@ class UnsavedBody(StrictSerializer):
         others = [key for key in ("filters", "sort", "descending") if given.get(key)]
         if given.get("statement") and others:
             raise BadInput(f"{', '.join(others)} belong to a table.", "Write them into the statement, or give a table.")
+        if given.get("table") and given.get("steps"):
+            raise BadInput("steps belong to a statement.", "Give a statement, or leave the steps out.")
         return given
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 
 from ...errors import ValueWrong
@@ -13,6 +14,19 @@ _CASTS = {"text": "varchar", "integer": "bigint", "boolean": "boolean", "date": 
 _MOST_DIGITS = 38
 _USUAL_PLACES = 10
 """Decimal places that a value is given at least, so that the results of reckoning with it keep some."""
+
+
+_KINDS = (
+    (r"\[|STRUCT|MAP|UNION|JSON", "json"),
+    (r"^(U?(TINY|SMALL|BIG|HUGE)INT|U?INTEGER)$", "integer"), (r"^DECIMAL", "decimal"), (r"^(FLOAT|DOUBLE|REAL)$", "float"),
+    (r"^BOOLEAN$", "boolean"), (r"^DATE$", "date"), (r"^TIME$", "time"), (r"^TIMESTAMP WITH TIME ZONE$", "zoned"),
+    (r"^TIMESTAMP", "timestamp"), (r"^BLOB$", "binary"),
+)  # fmt: skip
+
+
+def kind_named(kind: str) -> str:
+    """The canonical kind of a type, from the engine's name for it."""
+    return next((ours for form, ours in _KINDS if re.search(form, kind)), "text")
 
 
 def cast_of(parameter: Parameter, value: Value) -> str:

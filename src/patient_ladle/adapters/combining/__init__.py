@@ -1,0 +1,1 @@
+"""Results of statements, brought into one private database file and asked there: steps, and combinations."""

@@ -1,0 +1,184 @@
+"""One private database file for one run: results are loaded into it, then it is opened anew to be read only, and locked.
+
+Rules and theory
+----------------
+* A result is loaded in one transaction, in pieces of about a row group, so that what exceeds memory goes to the file as it
+  comes. Rows loaded are counted by the engine and must be those that were given.
+* The engine's memory limit is soft; whoever minds the child's memory is the real bound. The file, and what statements spill
+  beside it, have a bound that is minded here.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+
+from patient_ladle.core.errors import DiskFull, ProofFailed, ResultTooLarge
+from patient_ladle.core.results.columns import Batch, Column
+from patient_ladle.core.steps.at import Field, quoted
+from patient_ladle.core.steps.lookups import Lookup
+from patient_ladle.words import amount
+
+from ..sources.duckdb_session import SAFE, DuckdbSession, secured, translate
+from .typing import TEXT, Kept
+
+PIECE_ROWS = 122_880
+"""A row group of the engine: whole ones are written as they are."""
+PIECE_BYTES = 32 << 20
+MOST_BYTES = int(os.environ.get("LADLE_SCRATCH_MB", "20000")) << 20
+"""Of the file, and of what statements spill, together."""
+LEAST_FREE_BYTES = 128 << 20
+"""Below this nothing more is written, for others write there too."""
+
+
+class Scratch:
+    """See the module. ``most_bytes``: what it may take on disk."""
+
+    def __init__(self, most_bytes: int = MOST_BYTES) -> None:
+        self.own = tempfile.TemporaryDirectory(prefix="ladle-scratch-")
+        self.most_bytes = most_bytes
+        self.path = Path(self.own.name) / "results.duckdb"
+        self.spill = Path(self.own.name) / "spill"
+        self.connection = duckdb.connect(str(self.path), config=self._settings(most_bytes))
+
+    def _settings(self, most_bytes: int) -> dict[str, Any]:
+        own = {"temp_directory": str(self.spill), "max_temp_directory_size": f"{max(most_bytes, 1 << 20) >> 20}MiB"}
+        return SAFE | own | {"ieee_floating_point_ops": "false"}  # a division by zero is an error, and no infinity in a file
+
+    def mind(self) -> None:
+        """Raises ResultTooLarge or DiskFull, before the disk is full."""
+        if self.bytes() > self.most_bytes:
+            raise ResultTooLarge(
+                f"the rows take more than the {self.most_bytes >> 20:,} MB of scratch space that a run may use.",
+                "Narrow the statement, or allow more: LADLE_SCRATCH_MB.",
+            )
+        if shutil.disk_usage(self.own.name).free < LEAST_FREE_BYTES:
+            raise DiskFull(
+                "no space is left in the folder for temporary files.", "Free some space there, then start the run again."
+            )
+
+    def bytes(self) -> int:
+        """On disk now."""
+        return sum(entry.stat().st_size for entry in Path(self.own.name).rglob("*") if entry.is_file())
+
+    def lookup(self, name: str, lookup: Lookup) -> None:
+        """A lookup as a table of that name."""
+        types = lookup.types()
+        given = pa.table(
+            [pa.array([row[place] for row in lookup.rows], pa.string()) for place in range(len(types))],
+            names=[f"c{place}" for place in range(len(types))],
+        )
+        made = [
+            f"cast(c{place} as {type_}) as {quoted(column.name)}"
+            for place, (column, type_) in enumerate(zip(lookup.columns, types, strict=True))
+        ]
+        self.connection.register("ladle_given", given)
+        self.connection.execute(f"create table {quoted(name)} as select {', '.join(made)} from ladle_given")
+        self.connection.unregister("ladle_given")
+
+    def reopened(self, who: dict[str, str]) -> DuckdbSession:
+        """A session over what was loaded, which can only read it. Nothing can be loaded any more."""
+        self.connection.execute("checkpoint")
+        self.connection.close()
+        left = max(self.most_bytes - self.bytes(), 1 << 20)
+        connection = duckdb.connect(str(self.path), read_only=True, config=self._settings(left))
+        secured(connection, "")
+        return DuckdbSession(connection, who)
+
+    def stop(self) -> None:
+        """What is loading at this moment; from any thread."""
+        with contextlib.suppress(duckdb.Error):
+            self.connection.interrupt()
+
+    def close(self) -> None:
+        """With all that was loaded; may be called twice."""
+        with contextlib.suppress(duckdb.Error):
+            self.connection.close()
+        self.own.cleanup()
+
+
+class Loading:
+    """A result on its way into a table ``name``."""
+
+    def __init__(self, scratch: Scratch, name: str, columns: Sequence[Column]) -> None:
+        self.scratch, self.name = scratch, name
+        self.kept = [Kept(column) for column in columns]
+        self.rows = self.bytes = 0
+        self.pieces: list[list[pa.Array[Any]]] = []
+        self.waiting_rows = self.waiting_bytes = 0
+        self.waiting: list[Batch] = []
+        self._execute("begin")
+        declared = ", ".join(f"c{place} {each.type}" for place, each in enumerate(self.kept))
+        self._execute(f"create table {quoted(name)} ({declared})")
+
+    def _execute(self, query: str) -> Any:
+        try:
+            return self.scratch.connection.execute(query)
+        except duckdb.Error as error:
+            raise translate(error) from error
+
+    def add(self, batch: Batch) -> None:
+        """The next rows."""
+        self.waiting.append(batch)
+        self.waiting_rows += batch.rows
+        self.waiting_bytes += batch.bytes
+        if self.waiting_rows >= PIECE_ROWS or self.waiting_bytes >= PIECE_BYTES:
+            self._write()
+
+    def _write(self) -> None:
+        if not self.waiting:
+            return
+        self.scratch.mind()
+        made, changed = [], []
+        for place, kept in enumerate(self.kept):
+            cells = pa.concat_arrays([batch.cells[place] for batch in self.waiting])
+            before, back = kept.type, kept.back(f"c{place}")
+            values, wanted = kept.take(cells, self._numbers(place), self.rows)
+            if wanted:
+                changed.append(self._changing(place, before, wanted, back))
+            made.append(values)
+        for query in changed:
+            self._execute(query)
+        connection = self.scratch.connection
+        connection.register("ladle_given", pa.table(made, names=[f"c{place}" for place in range(len(made))]))
+        self._execute(f"insert into {quoted(self.name)} select * from ladle_given")
+        connection.unregister("ladle_given")
+        self.rows += self.waiting_rows
+        self.waiting, self.waiting_rows, self.waiting_bytes = [], 0, 0
+
+    def _numbers(self, place: int) -> pa.Array[Any] | None:
+        """Which cells of a column of values are numbers; None where none is."""
+        marks = [batch.numbers[place] for batch in self.waiting]
+        if all(each is None for each in marks):
+            return None
+        return pa.concat_arrays(
+            [pa.repeat(False, b.rows) if each is None else each for b, each in zip(self.waiting, marks, strict=True)]
+        )
+
+    def _changing(self, place: int, before: str, wanted: str, back: str) -> str:
+        """What changes the rows that are there already; whole numbers become text as they came."""
+        using = back if wanted == TEXT else f"cast(c{place} as {wanted})"
+        return f"alter table {quoted(self.name)} alter c{place} type {wanted} using {using}"
+
+    def end(self) -> list[Field]:
+        """The table as it is now, under the columns' own names. Raises ProofFailed where rows are not those that were given."""
+        self._write()
+        for place, kept in enumerate(self.kept):
+            self._execute(f"alter table {quoted(self.name)} rename c{place} to {quoted(kept.column.name)}")
+        self._execute("commit")
+        [(loaded,)] = self._execute(f"select count(*) from {quoted(self.name)}").fetchall()
+        if loaded != self.rows:
+            raise ProofFailed(f"{amount(self.rows, 'row')} fetched, {loaded:,} loaded.", "Look at the disk of temporary files.")
+        return [Field(kept.column.name, kept.type) for kept in self.kept]
+
+    def notes(self) -> list[str]:
+        """What a reader must know of the columns."""
+        return [f"column '{kept.column.name}' is {kept.note}" for kept in self.kept if kept.note]

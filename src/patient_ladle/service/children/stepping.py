@@ -1,0 +1,95 @@
+"""Steps on behalf of the web, in the processes that judge people's texts."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import duckdb
+
+from patient_ladle.adapters.combining.judge import EngineJudge
+from patient_ladle.adapters.combining.shaped import checked_chain
+from patient_ladle.adapters.sources.duckdb_session import SAFE
+from patient_ladle.core.errors import BadInput, LadleError
+from patient_ladle.core.results.columns import Column
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
+from patient_ladle.core.steps import declared as d
+from patient_ladle.core.steps.at import At, Field
+from patient_ladle.core.steps.chain import Chain
+from patient_ladle.core.steps.expressions import in_brackets, judge
+from patient_ladle.core.steps.lookups import Lookup
+from patient_ladle.core.steps.words import in_words
+from patient_ladle.core.values.parameters import BoundValues, Parameter, samples
+
+
+@dataclass(frozen=True, slots=True)
+class Understood:
+    """Steps that were read: plain JSON, the parameters and the lookups that they name."""
+
+    steps: list[dict[str, Any]]
+    parameters: tuple[str, ...]
+    lookups: tuple[str, ...]
+
+
+def _engine(values: BoundValues) -> EngineJudge:
+    return EngineJudge(duckdb.connect(":memory:", config=SAFE), values)
+
+
+def expressions_of(step: Any) -> Iterator[tuple[str, str, bool]]:
+    """Field, text, and whether it is over groups, of each expression of a step."""
+    if isinstance(step, d.Filter):
+        yield "where", step.where, False
+    if isinstance(step, d.Compute):
+        yield "as", step.as_, False
+    if isinstance(step, d.Group):
+        yield from ((f"columns.{name}", text, True) for name, text in step.columns.items())
+
+
+def understood(given: Any) -> Understood:
+    """All that can be told without the result's columns. Raises BadInput; its fact ``where`` names the step and the field."""
+    steps = d.steps_of(given)
+    engine = _engine(samples([]))
+    chain = Chain(engine, [], "", {}, {})
+    names: list[str] = []
+    for number, step in enumerate(steps):
+        at = At(chain, number, step)
+        with at.named():
+            for field, text, aggregates in expressions_of(step):
+                names += DUCKDB.parameters(text)
+                judge(engine.tree(in_brackets(text)), at.where(field), aggregates)
+    lookups = [step.lookup for step in steps if isinstance(step, d.LookUp)]
+    return Understood(d.plain_steps(steps), tuple(dict.fromkeys(names)), tuple(dict.fromkeys(lookups)))
+
+
+def checked(
+    given: Any, columns: Sequence[Mapping[str, str]], parameters: Sequence[Parameter], lookups: Sequence[Lookup], statement: int
+) -> dict[str, Any]:
+    """Each step with its words and the columns after it, and what is wrong with the first that is."""
+    steps = d.steps_of(given)
+    start = [Column(each["name"], each["kind"], each.get("source_type") or "") for each in columns]
+    engine = _engine(samples(list(parameters)))
+    told = [{"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)]
+    numbered = d.numbered(steps, statement)
+    error: LadleError | None = None
+    chain = checked_chain(engine, start, (), {each.name: each for each in lookups})
+    try:
+        chain.extend(numbered)
+    except LadleError as found:
+        error = found
+    for stage in chain.stages:
+        told[stage.number]["columns"] = [_column(field) for field in stage.fields]
+    return {"steps": told, "error": error.to_dict() if error else None}
+
+
+def _column(field: Field) -> dict[str, str]:
+    return {"name": field.name, "kind": field.kind}
+
+
+def words_of(given: Any) -> list[str]:
+    """Each step as a sentence; of steps that a later release would not read any more, what is kept of them."""
+    try:
+        return [in_words(step) for step in d.steps_of(given)]
+    except BadInput:
+        return [json.dumps(each, ensure_ascii=False) for each in given]

@@ -1,0 +1,1 @@
+"""Lookups: small tables kept in the repository, in revisions."""

@@ -1,0 +1,147 @@
+"""Keeping lookups: every save makes a revision; none is ever changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
+from patient_ladle.core.steps import lookup_tables
+from patient_ladle.core.steps.lookups import Lookup as Table
+from patient_ladle.service.children.judging import judged
+from patient_ladle.service.common.names import check_name
+from patient_ladle.service.people.models import Person
+
+from .models import Lookup, LookupRevision, packed
+
+
+def lookup_named(name: str) -> Lookup:
+    """Raises UnknownName."""
+    found: Lookup | None = Lookup.objects.select_related("owner").filter(name=name).first()
+    if found is None:
+        known = Lookup.objects.filter(archived_at=None).values_list("name", flat=True)
+        raise unknown_name("lookup", name, known, "Save one: ladle lookup save.")
+    return found
+
+
+def revision_numbered(lookup: Lookup, number: int | None = None) -> LookupRevision:
+    """That revision; the newest where none is named. Raises NotFound."""
+    wanted = lookup.number if number is None else number
+    found: LookupRevision | None = lookup.revisions.select_related("author", "lookup").filter(number=wanted).first()
+    if found is None:
+        raise NotFound(f"'{lookup.name}' has no revision {wanted}.", f"Its revisions are 1 to {lookup.number}.")
+    return found
+
+
+def tables_of(names: Iterable[str]) -> list[Table]:
+    """The newest revision of each, rows and all. Raises UnknownName, and Conflict for one that is archived."""
+    made = []
+    for name in dict.fromkeys(names):
+        lookup = lookup_named(name)
+        if lookup.archived_at is not None:
+            raise Conflict(f"the lookup '{name}' is archived.", f"Restore it first: ladle lookup restore {name}.")
+        made.append(revision_numbered(lookup).table())
+    return made
+
+
+def _table(name: str, given: Mapping[str, Any], before: Table | None) -> Table:
+    """From ``text`` or ``columns`` and ``rows``; what is not given stays as it was. Raises BadInput."""
+    kinds, key = dict(given.get("kinds") or {}), list(given.get("key") or ())
+    if given.get("text") is not None:
+        names, rows = judged(lookup_tables.read_text, given["text"])
+    elif given.get("rows") is not None:
+        names = list(given.get("columns") or ([c.name for c in before.columns] if before else []))
+        rows = [list(row) for row in given["rows"]]
+        if any(len(row) != len(names) for row in rows):
+            raise BadInput(f"a row has not as many values as there are columns ({len(names)}).", "Give each row all of them.")
+    elif before is not None:
+        names, rows = [column.name for column in before.columns], [list(row) for row in before.rows]
+    else:
+        raise BadInput("the lookup has no rows.", "Give them as text, or as columns and rows.", field="text")
+    if before is not None:
+        kept = {column.name: column.kind for column in before.columns if column.name in names}
+        kinds = kept | kinds
+        key = key or ([*before.key] if set(before.key) <= set(names) else [])
+    return judged(lookup_tables.made, name, names, rows, kinds, key)
+
+
+def _add_revision(lookup: Lookup, author: Person, table: Table, change_note: str) -> None:
+    lookup.number += 1
+    LookupRevision.objects.create(lookup=lookup, number=lookup.number, author=author, change_note=change_note, **packed(table))
+    lookup.save()
+
+
+@transaction.atomic
+def add_lookup(author: Person, name: str, note: str, change_note: str, given: Mapping[str, Any]) -> Lookup:
+    """A new one with its first revision. Raises BadInput, Conflict."""
+    check_name("lookup", name)
+    if Lookup.objects.filter(name=name).exists():
+        raise Conflict(f"there is a lookup '{name}' already.", "Choose another name, or save a revision of it.")
+    made = Lookup(name=name, note=note, owner=author)
+    table = _table(name, given, None)
+    made.save()
+    _add_revision(made, author, table, change_note or "first save")
+    return made
+
+
+def _locked(name: str, revision: int | None) -> Lookup:
+    lookup = Lookup.objects.select_for_update().get(pk=lookup_named(name).pk)
+    if revision is not None and lookup.number != revision:
+        raise EditedMeanwhile(
+            f"the lookup '{name}' is at revision {lookup.number}, saved by {lookup.head.author.name}; you began from {revision}.",
+            "Look at what changed, bring your change into it, and save again.",
+            revision=lookup.number,
+        )
+    return lookup
+
+
+@transaction.atomic
+def save_lookup(author: Person, name: str, revision: int | None, change_note: str, given: Mapping[str, Any]) -> Lookup:
+    """A new revision, where anything has changed. ``given``: a whole table, or ``put`` and ``remove`` by key; ``note``."""
+    lookup = _locked(name, revision)
+    head = revision_numbered(lookup)
+    before = head.table()
+    if given.get("note") is not None:
+        lookup.note = given["note"]
+        lookup.save()
+    if given.get("put") or given.get("remove"):
+        if given.get("text") is not None or given.get("rows") is not None:
+            raise BadInput("a whole table and single rows were given at once.", "Give one of them.")
+        after = judged(lookup_tables.edited, before, list(given.get("put") or ()), list(given.get("remove") or ()))
+    else:
+        after = _table(name, given, before)
+    fields = packed(after)
+    if any(fields[each] != getattr(head, each) for each in ("columns", "key")) or list(map(list, after.rows)) != before.rows:
+        _add_revision(lookup, author, after, change_note)
+    return lookup
+
+
+@transaction.atomic
+def archive_lookup(name: str, users: Sequence[str]) -> Lookup:
+    """Out of sight, not gone. ``users``: names of what needs it. Raises Conflict."""
+    lookup = _locked(name, None)
+    if users:
+        raise Conflict(f"the lookup '{name}' is used by {', '.join(users)}.", "Change these first.")
+    lookup.archived_at = lookup.archived_at or timezone.now()
+    lookup.save()
+    return lookup
+
+
+@transaction.atomic
+def restore_lookup(author: Person, name: str, revision: int | None) -> Lookup:
+    """Back from the archive; with a revision number, that revision's content becomes the newest."""
+    lookup = _locked(name, None)
+    lookup.archived_at = None
+    lookup.save()
+    if revision is not None and revision != lookup.number:
+        _add_revision(lookup, author, revision_numbered(lookup, revision).table(), f"restored from revision {revision}")
+    return lookup
+
+
+def differences(name: str, before: int, after: int) -> lookup_tables.Differences:
+    """Between two revisions. Raises NotFound."""
+    lookup = lookup_named(name)
+    return lookup_tables.differences(revision_numbered(lookup, before).table(), revision_numbered(lookup, after).table())
