@@ -92,22 +92,24 @@ class Kept:
         """
         if cells.null_count == len(cells):
             return pa.nulls(len(cells), _arrow_of(self.type)), ""
-        before = self.type
+        before, missed = self.type, ("", Unfit(0, ""))
         for wanted in self._choices(cells, numbers):
             try:
                 made = _cast(cells, wanted)
             except Unfit as unfit:
-                self._becomes_text(wanted, unfit, rows)
+                missed = (wanted, unfit)
                 continue
+            if wanted == TEXT and missed[0]:
+                self._becomes_text(*missed, rows)  # the last choice but one says why
             self.settled, self.type = True, wanted
             return made, "" if wanted == before else wanted
         raise AssertionError("a text holds everything")
 
     def _choices(self, cells: pa.Array[Any], numbers: pa.Array[Any] | None) -> list[str]:
-        if self.type == TEXT:
-            return [TEXT]
         if self.column.kind == "any":
             return self._of_values(cells, numbers)
+        if self.type == TEXT:
+            return [TEXT]
         if self.column.kind == "integer":
             return [*([self.type] if self.type == "BIGINT" else []), f"DECIMAL({_WIDE}, 0)", TEXT]
         return [*self._decimals(cells), TEXT] if self.column.kind == "decimal" else [self.type, TEXT]
@@ -120,12 +122,15 @@ class Kept:
         width, places = int(found[1]), int(found[2])
         if self.places <= places and self.whole <= width - places:
             return [self.type]
-        return [f"DECIMAL({each}, {self.places})" for each in (_NARROW, _WIDE) if self.whole + self.places <= each][:1]
+        wider = [f"DECIMAL({each}, {self.places})" for each in (_NARROW, _WIDE) if self.whole + self.places <= each]
+        if not wider:
+            self.note = f"text here: its values need {self.whole + self.places} digits, and {_WIDE} are kept"
+        return wider[:1]
 
     def _of_values(self, cells: pa.Array[Any], numbers: pa.Array[Any] | None) -> list[str]:
         """Numbers where every value is one; a column of both is text, where 1 and '1' are the same."""
         count = 0 if numbers is None else pc.sum(pc.and_(numbers, cells.is_valid())).as_py() or 0
-        if count == len(cells) - cells.null_count:
+        if count == len(cells) - cells.null_count and self.type != TEXT:
             whole = pc.all(pc.match_substring_regex(cells, r"^-?\d+$")).as_py()
             return ["BIGINT", TEXT] if whole and self.type == "BIGINT" else ["DOUBLE", TEXT]
         if count or self.settled:
@@ -133,10 +138,7 @@ class Kept:
         return [TEXT]
 
     def _becomes_text(self, wanted: str, unfit: Unfit, rows: int) -> None:
-        narrower = wanted.startswith(("BIGINT", f"DECIMAL({_NARROW},")) and self.column.kind in ("integer", "decimal")
-        if not narrower:
-            held = wanted.lower().replace("varchar", "text")
-            self.note = f"text here: row {rows + unfit.row + 1:,} has '{unfit.value[:60]}', which no {held} holds as it is"
+        self.note = f"text here: row {rows + unfit.row + 1:,} has '{unfit.value[:60]}', which no {wanted.lower()} holds as it is"
 
     def back(self, name: str) -> str:
         """An expression of the texts that the kept values came as."""
@@ -175,12 +177,19 @@ def _cast(cells: pa.Array[Any], type_: str) -> pa.Array[Any]:
         made = cells.cast(_arrow_of(type_))
     except pa.ArrowException:
         raise _first_unfit(cells, _arrow_of(type_)) from None
-    if type_ in ("DOUBLE", "DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE"):
+    if type_ != "BIGINT":
         same = pc.equal(_texts_of(made, cells), cells)
+        if not pc.all(same).as_py() and _DECIMAL.fullmatch(type_):
+            same = pc.equal(_without_zeros(made.cast(pa.string())), _without_zeros(cells))
         if not pc.all(same).as_py():
             row = pc.index(same, False).as_py()
             raise Unfit(row, str(cells[row].as_py()))
     return made
+
+
+def _without_zeros(cells: pa.Array[Any]) -> pa.Array[Any]:
+    """Texts of decimals without what their places add."""
+    return pc.replace_substring_regex(pc.replace_substring_regex(cells, r"(\.\d*?)0+$", r"\1"), r"\.$", "")
 
 
 def _texts_of(made: pa.Array[Any], cells: pa.Array[Any]) -> pa.Array[Any]:

@@ -267,14 +267,7 @@ def numbered(steps: Sequence[Any], statement: int = 1) -> tuple[tuple[int, Any],
 
 def plain_steps(steps: Sequence[Any]) -> list[dict[str, Any]]:
     """The inverse: plain JSON, without what is as it is by default."""
-    return [{"step": tag_of(step), **_plain(step)} for step in steps]
-
-
-def _plain(part: Any) -> Any:
-    """``plain`` of the parts of a step, lookups among them."""
-    if isinstance(part, dict):
-        return {key: _plain(value) for key, value in part.items()}
-    return plain(part)
+    return [{"step": tag_of(step)} | {key: value for key, value in plain(step).items() if value != {}} for step in steps]
 
 
 def tag_of(step: Step) -> str:
