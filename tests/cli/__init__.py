@@ -1,5 +1,5 @@
 NOUNS = (
-    "source", "environment", "extract", "outline", "draft", "format", "run", "result", "schedule", "backfill", "calendar", "alert", "channel", "user", "group", "token",
+    "source", "environment", "extract", "lookup", "outline", "draft", "format", "run", "result", "schedule", "backfill", "calendar", "alert", "channel", "user", "group", "token",
     "service", "worker", "value", "phrase",
 )  # fmt: skip
 """Of the command line; each has verbs."""

@@ -31,9 +31,17 @@ def _expressions(kinds):
             yield f"{q} > 1", "boolean", lambda r, n=name: r[n] is not None and r[n] > 1
             yield f"{q} * 2", kind, lambda r, n=name: None if r[n] is None else r[n] * 2
             yield f"coalesce({q}, 0) + 1", kind, lambda r, n=name: (r[n] or 0) + 1
-            yield f"case when {q} between 0 and 2 then 'low' end", "text", lambda r, n=name: "low" if r[n] is not None and 0 <= r[n] <= 2 else None
+            yield (
+                f"case when {q} between 0 and 2 then 'low' end",
+                "text",
+                lambda r, n=name: "low" if r[n] is not None and 0 <= r[n] <= 2 else None,
+            )
         if kind == "text":
-            yield f"{q} in ('a', 'zz') or {q} like 'b%'", "boolean", lambda r, n=name: r[n] is not None and (r[n] in ("a", "zz") or r[n].startswith("b"))
+            yield (
+                f"{q} in ('a', 'zz') or {q} like 'b%'",
+                "boolean",
+                lambda r, n=name: r[n] is not None and (r[n] in ("a", "zz") or r[n].startswith("b")),
+            )
             yield f"upper({q}) || '!'", "text", lambda r, n=name: None if r[n] is None else r[n].upper() + "!"
             yield f"length({q})", "integer", lambda r, n=name: None if r[n] is None else len(r[n])
 
@@ -45,7 +53,11 @@ def _aggregates(kinds):
         yield f'count(distinct "{name}")', "integer", lambda rows, n=name: len({r[n] for r in rows} - {None})
         if kind in ("integer", "decimal"):
             yield f'sum("{name}")', kind, lambda rows, n=name: total([r[n] for r in rows])
-            yield f'max("{name}") filter (where "{name}" < 5)', kind, lambda rows, n=name: max((r[n] for r in rows if r[n] is not None and r[n] < 5), default=None)
+            yield (
+                f'max("{name}") filter (where "{name}" < 5)',
+                kind,
+                lambda rows, n=name: max((r[n] for r in rows if r[n] is not None and r[n] < 5), default=None),
+            )
 
 
 class Chain:
@@ -92,7 +104,9 @@ def _filter(c):
 
 
 def _compute(c):
-    text, kind = c.expression(_expressions, ("integer", "decimal", "text"))if c.of("integer", "decimal", "text") else (None, None)
+    text, kind = (
+        c.expression(_expressions, ("integer", "decimal", "text")) if c.of("integer", "decimal", "text") else (None, None)
+    )
     name = c.new()
     c.kinds |= {name: kind}
     return {"column": name, "as": text}

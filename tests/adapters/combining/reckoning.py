@@ -7,6 +7,7 @@ it the Python of its expressions.
 from __future__ import annotations
 
 from decimal import Decimal
+from itertools import pairwise
 
 
 class Clash(Exception):
@@ -68,7 +69,9 @@ def do(step, table, python, lookups):
 
 
 def _filter(step, table, python, lookups):
-    return Table(table.names, [r for r, record in zip(table.rows, table.records(), strict=True) if python[step["where"]](record)])
+    return Table(
+        table.names, [r for r, record in zip(table.rows, table.records(), strict=True) if python[step["where"]](record)]
+    )
 
 
 def _compute(step, table, python, lookups):
@@ -103,7 +106,7 @@ def _running_total(step, table, python, lookups):
 def _difference(step, table, python, lookups):
     values, made = table.column(step["of"]), [None] * len(table.rows)
     for places in ordered(table, step.get("order", ()), step.get("within", ())).values():
-        for before, p in zip(places, places[1:], strict=False):
+        for before, p in pairwise(places):
             made[p] = None if None in (values[before], values[p]) else values[p] - values[before]
     return table.with_column(step["column"], made)
 
@@ -123,7 +126,9 @@ def _rank(step, table, python, lookups):
 
 
 def _first_rows(step, table, python, lookups):
-    kept = {p for places in ordered(table, step.get("order", ()), step.get("within", ())).values() for p in places[: step["rows"]]}
+    kept = {
+        p for places in ordered(table, step.get("order", ()), step.get("within", ())).values() for p in places[: step["rows"]]
+    }
     return Table(table.names, [row for p, row in enumerate(table.rows) if p in kept])
 
 

@@ -47,11 +47,15 @@ def shaped(columns, rows, steps, lookups=None, parameters=(), given=None, inner=
     """Names, columns, rows of canonical texts and what each step did."""
     told = []
     session = ShapedSession(inner or Rows(columns, rows), lookups or {})
-    statement = Statement("select", values_of(parameters, given), reading=Reading(shaped=told.append), steps=numbered(steps_of(steps)))
+    statement = Statement(
+        "select", values_of(parameters, given), reading=Reading(shaped=told.append), steps=numbered(steps_of(steps))
+    )
     try:
         found = session.describe(statement)
         made = [list(row) for batch in session.batches() for row in zip(*(c.to_pylist() for c in batch.cells), strict=True)]
     finally:
         session.close()
     ways = told[0] if told else SimpleNamespace(steps=(), notes=(), fetched=len(rows))
-    return SimpleNamespace(names=[c.name for c in found], columns=found, rows=made, steps=ways.steps, notes=ways.notes, fetched=ways.fetched)
+    return SimpleNamespace(
+        names=[c.name for c in found], columns=found, rows=made, steps=ways.steps, notes=ways.notes, fetched=ways.fetched
+    )

@@ -92,7 +92,17 @@ def test_what_is_loaded_comes_out_as_it_went_in(memory, kind, data):
     assert (column.kind == "text" and kind != "text") == any("text here" in note for note in notes)
 
 
-@given(st.lists(st.one_of(st.none(), st.integers(-(10**20), 10**20), st.floats(allow_nan=False, allow_infinity=False), st.text("ab1", max_size=3)), max_size=10))
+@given(
+    st.lists(
+        st.one_of(
+            st.none(),
+            st.integers(-(10**20), 10**20),
+            st.floats(allow_nan=False, allow_infinity=False),
+            st.text("ab1", max_size=3),
+        ),
+        max_size=10,
+    )
+)
 def test_values_of_any_type_keep_what_they_are(memory, values):
     """As SQLite has them: numbers where all are, else text, which says that 1 and '1' are the same in it."""
     column, found, notes = back_and_forth(memory, "any", [Batch.of_values([[(v,)]], 1) for v in values])
@@ -132,7 +142,9 @@ def test_what_statements_spill_has_a_limit_too(monkeypatch, most, enough):
     """A sort of more than memory holds is spilled into the scratch folder, and stops where that has no more room."""
     monkeypatch.setitem(module.SAFE, "memory_limit", "100MB")
     scratch = Scratch(most_bytes=most << 20)
-    scratch.connection.execute("create table r as select i, md5(i::varchar) || md5((i + 1)::varchar) as t from range(1500000) r(i)")
+    scratch.connection.execute(
+        "create table r as select i, md5(i::varchar) || md5((i + 1)::varchar) as t from range(1500000) r(i)"
+    )
     session = scratch.reopened({})
     try:
         asked = Statement("select * from r order by t", values_of())
@@ -155,6 +167,6 @@ def test_a_disk_that_is_nearly_full_is_not_filled(monkeypatch):
 
 
 def test_every_kind_of_step_is_reckoned():
-    from .chains import MAKERS  # noqa: PLC0415
+    from .chains import MAKERS
 
     assert set(MAKERS) == set(KINDS)

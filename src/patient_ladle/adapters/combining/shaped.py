@@ -35,7 +35,7 @@ def null_row(fields: Sequence[Field]) -> str:
 def checked_chain(
     judge: EngineJudge, columns: Sequence[Column], steps: Sequence[tuple[int, Any]], lookups: Mapping[str, Lookup]
 ) -> Chain:
-    """Steps compiled over nothing: all that can be told before a row is read. Raises BadInput; its fact ``where`` says where."""
+    """Steps compiled over nothing: all that can be told before a row is read. Raises BadInput; its fact ``where`` is a path."""
     refuse_own_names([column.name for column in columns])
     fields = [Field(column.name, type_of(column)) for column in columns]
     tables = {

@@ -13,7 +13,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import time
-from typing import Any
+from typing import Any, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -91,7 +91,7 @@ class Kept:
         ``rows``: how many came before.
         """
         if cells.null_count == len(cells):
-            return pa.nulls(len(cells), _arrow_of(self.type)), ""
+            return pa.array([None] * len(cells), _arrow_of(self.type)), ""
         before, missed = self.type, ("", Unfit(0, ""))
         for wanted in self._choices(cells, numbers):
             try:
@@ -138,7 +138,9 @@ class Kept:
         return [TEXT]
 
     def _becomes_text(self, wanted: str, unfit: Unfit, rows: int) -> None:
-        self.note = f"text here: row {rows + unfit.row + 1:,} has '{unfit.value[:60]}', which no {wanted.lower()} holds as it is"
+        self.note = (
+            f"text here: row {rows + unfit.row + 1:,} has '{unfit.value[:60]}', which no {wanted.lower()} holds as it is"
+        )
 
     def back(self, name: str) -> str:
         """An expression of the texts that the kept values came as."""
@@ -170,7 +172,8 @@ def _cast(cells: pa.Array[Any], type_: str) -> pa.Array[Any]:
     """Every value as it is, in another type. Raises Unfit."""
     if type_ == TEXT:
         return cells
-    by_value = {"TIME": _time, "BLOB": base64.b64decode, "JSON": _json}.get(type_)
+    readers: dict[str, Callable[[str], Any]] = {"TIME": _time, "BLOB": base64.b64decode, "JSON": _json}
+    by_value = readers.get(type_)
     if by_value is not None:
         return pa.array(_each(cells, by_value), _arrow_of(type_))
     try:
@@ -189,14 +192,15 @@ def _cast(cells: pa.Array[Any], type_: str) -> pa.Array[Any]:
 
 def _without_zeros(cells: pa.Array[Any]) -> pa.Array[Any]:
     """Texts of decimals without what their places add."""
-    return pc.replace_substring_regex(pc.replace_substring_regex(cells, r"(\.\d*?)0+$", r"\1"), r"\.$", "")
+    shorter: pa.Array[Any] = pc.replace_substring_regex(cells, r"(\.\d*?)0+$", r"\1")
+    return cast("pa.Array[Any]", pc.replace_substring_regex(shorter, r"\.$", ""))
 
 
 def _texts_of(made: pa.Array[Any], cells: pa.Array[Any]) -> pa.Array[Any]:
     """The canonical texts of what was cast; moments of whole seconds, as most are, by a kernel that knows no fractions."""
     zoned = pa.types.is_timestamp(made.type) and made.type.tz is not None
     if pa.types.is_timestamp(made.type) and pc.max(pc.binary_length(cells)).as_py() == _WHOLE_SECONDS + zoned:
-        texts = made.cast(pa.timestamp("us")).cast(pa.timestamp("s"), safe=False).cast(pa.string())
+        texts = made.cast(pa.timestamp("s"), safe=False).cast(pa.string())
         return pc.replace_substring(pc.binary_join_element_wise(texts, "Z", ""), " ", "T") if zoned else texts
     return canonical_array(made)
 
@@ -220,7 +224,7 @@ def _each(cells: pa.Array[Any], read: Callable[[str], Any]) -> list[Any]:
         try:
             made.append(None if text is None else read(text))
         except ValueError:
-            raise Unfit(row, text) from None
+            raise Unfit(row, str(text)) from None
     return made
 
 

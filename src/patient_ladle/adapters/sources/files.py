@@ -20,11 +20,11 @@ from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, 
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
-from patient_ladle.core.statements.languages.duckdb import DUCKDB
+from patient_ladle.core.statements.languages.duckdb import DUCKDB, kind_named
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
 from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of
-from .duckdb_session import ZONE, DuckdbSession, kind_named, secured, spilling_into
+from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into
 
 _FORMATS = {".csv": "csv", ".parquet": "parquet"}
 MAX_FILES = 10_000

@@ -200,7 +200,8 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
 
 _GUARDS = (
     "a bound that a result must meet: rows:at_least=10,at_most=500; not_empty; change:percent=20,of_last=8,same=weekday; "
-    "columns; not_null:columns=a+b; no_duplicate:columns=a; each with then=hold (default) or then=warn; none for none"
+    "columns; not_null:columns=a+b; no_duplicate:columns=a; in_lookup:columns=a,lookup=codes; on a step, by its name or number:"
+    " step_rows:step=2,at_least=1; same_rows:step=2; all_found:step=2; each with then=hold (default) or then=warn; none: none"
 )
 
 

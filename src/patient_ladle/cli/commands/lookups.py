@@ -45,7 +45,8 @@ def lookup_show(args: argparse.Namespace) -> None:
         ("note", found["note"]),
         ("owner", found["owner"]),
         ("used by", ", ".join(found["used_by"])),
-        ("revision", f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}"),
+        ("revision", f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}"),
+        ("changed", revision["change_note"]),
         ("columns", ", ".join(f"{c['name']} ({c['kind']})" for c in rows["columns"])),
         ("key", ", ".join(rows["key"])),
     ])  # fmt: skip

@@ -7,13 +7,14 @@ Rules and theory
 * ``change`` needs some earlier runs to compare with; until there are so many it says that it was not judged.
 * Duplicates are found by a hash of 64 bits of each key. Two different keys are taken for one with a chance of about
   n² / 2⁶⁵: one in three hundred thousand for ten million rows.
-* All watch the first statement's rows, but for ``rows`` and ``not_empty``, which count all of them.
+* All watch the first statement's rows, but for ``rows`` and ``not_empty``, which count all of them, and those on steps,
+  which look at what a step of any statement did.
 """
 
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from statistics import median
 from typing import Any
@@ -25,6 +26,7 @@ from ..errors import BadInput, StatementWrong, unknown_name
 from .columns import Batch, Column
 
 THEN = ("hold", "warn")
+NO_KEYS: Mapping[str, Iterable[Sequence[str | None]]] = {}
 _SAME = {"any": "", "weekday": " of the same weekday", "month_day": " of the same day of the month"}
 """Which earlier runs a change is measured against, in words."""
 LEAST_EARLIER = 3
@@ -56,6 +58,12 @@ def _columns(name: str, value: Any) -> tuple[str, ...]:
     return tuple(given)
 
 
+def _name(name: str, value: Any) -> str:
+    if isinstance(value, bool) or not isinstance(value, (str, int)) or not str(value):
+        raise BadInput(f"'{name}' was given '{value}', which is not a name.", "Give the name, or of a step its number.")
+    return str(value)
+
+
 def _one_of(known: Sequence[str]) -> Callable[[str, Any], str]:
     def check(name: str, value: Any) -> str:
         if value not in known:
@@ -72,11 +80,20 @@ _KINDS: dict[str, dict[str, Callable[[str, Any], Any]]] = {
     "columns": {},
     "not_null": {"columns": _columns},
     "no_duplicate": {"columns": _columns},
+    "in_lookup": {"columns": _columns, "lookup": _name},
+    "step_rows": {"step": _name, "at_least": _whole, "at_most": _whole},
+    "same_rows": {"step": _name},
+    "all_found": {"step": _name},
 }
 """Kind to what it may be given, each with its check."""
-_NEEDED = {"change": ("percent",), "not_null": ("columns",), "no_duplicate": ("columns",)}
+_NEEDED = {
+    "change": ("percent",), "not_null": ("columns",), "no_duplicate": ("columns",), "in_lookup": ("columns", "lookup"),
+    "step_rows": ("step",), "same_rows": ("step",), "all_found": ("step",),
+}  # fmt: skip
 _DEFAULTS: dict[str, dict[str, Any]] = {"change": {"of_last": 8, "same": "any"}}
-WATCHING = ("not_null", "no_duplicate")
+WATCHING = ("not_null", "no_duplicate", "in_lookup")
+ON_STEPS = ("step_rows", "same_rows", "all_found")
+"""Guards that name a step, by its name or its number from 1."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,8 +120,8 @@ class Guard:
         for name in _NEEDED.get(kind, ()):
             if name not in made:
                 raise BadInput(f"the guard {kind} needs '{name}'.", f"Give it {name}.")
-        if kind == "rows":
-            _check_bounds(made)
+        if kind in ("rows", "step_rows"):
+            _check_bounds(kind, {each: made[each] for each in ("at_least", "at_most") if each in made})
         return cls(kind, made, then)
 
     def to_dict(self) -> dict[str, Any]:
@@ -116,10 +133,17 @@ class Guard:
         """What it asks for."""
         given = self.given
         match self.kind:
-            case "rows":
+            case "rows" | "step_rows":
                 least, most = given.get("at_least"), given.get("at_most")
                 bounds = (f"at least {least:,}" if least is not None else "", f"at most {most:,}" if most is not None else "")
-                return " and ".join(filter(None, bounds)) + " rows"
+                after = f" after step {_step(given)}" if self.kind == "step_rows" else ""
+                return " and ".join(filter(None, bounds)) + " rows" + after
+            case "same_rows":
+                return f"as many rows after step {_step(given)} as before"
+            case "all_found":
+                return f"a match for each row in step {_step(given)}"
+            case "in_lookup":
+                return f"{', '.join(given['columns'])} in the lookup {given['lookup']}"
             case "not_empty":
                 return "some rows"
             case "change":
@@ -132,9 +156,14 @@ class Guard:
         return f"no duplicate of {', '.join(given['columns'])}"
 
 
-def _check_bounds(made: Mapping[str, Any]) -> None:
+def _step(given: Mapping[str, Any]) -> str:
+    named: str = given["step"]
+    return named if named.isdigit() else f"'{named}'"
+
+
+def _check_bounds(kind: str, made: Mapping[str, Any]) -> None:
     if not made:
-        raise BadInput("the guard rows needs a bound.", "Give it at_least, at_most or both.")
+        raise BadInput(f"the guard {kind} needs a bound.", "Give it at_least, at_most or both.")
     if "at_least" in made and "at_most" in made and made["at_least"] > made["at_most"]:
         raise BadInput(f"no number of rows is at least {made['at_least']} and at most {made['at_most']}.", "Swap them.")
 
@@ -162,8 +191,10 @@ class Finding:
 class Watch:
     """Sees the rows of one statement pass, for the guards on values."""
 
-    def __init__(self, guards: Sequence[Guard], columns: Sequence[Column]) -> None:
-        """Raises StatementWrong where a guarded column is not there."""
+    def __init__(
+        self, guards: Sequence[Guard], columns: Sequence[Column], keys: Mapping[str, Iterable[Sequence[str | None]]] = NO_KEYS
+    ) -> None:
+        """``keys``: those of each lookup that a guard names. Raises StatementWrong where a guarded column is not there."""
         self.guards = [guard for guard in guards if guard.kind in WATCHING]
         places = {column.name: number for number, column in enumerate(columns)}
         for name in (name for guard in self.guards for name in guard.given["columns"]):
@@ -174,6 +205,9 @@ class Watch:
         self.rows = 0
         self.nulls = [[0, 0] for _ in self.guards]
         """How many, and the first one's row."""
+        self.known = [set(_joined(keys.get(guard.given.get("lookup", ""), ()))) for guard in self.guards]
+        self.unknown: list[tuple[int, int, str]] = [(0, 0, "") for _ in self.guards]
+        """How many values are not in the lookup, the first one's row, and what it is."""
         self.keys = [array("q") for _ in self.guards]
 
     def see(self, batch: Batch) -> None:
@@ -181,6 +215,8 @@ class Watch:
         for number, (guard, places) in enumerate(zip(self.guards, self.places, strict=True)):
             if guard.kind == "not_null":
                 self._count_nulls(number, [batch.cells[place] for place in places])
+            elif guard.kind == "in_lookup":
+                self._count_unknown(number, [batch.cells[place] for place in places])
             else:
                 self.keys[number].extend(_keys([batch.cells[place] for place in places]))
         self.rows += batch.rows
@@ -192,6 +228,14 @@ class Watch:
                 first = self.rows + pc.index(cells.is_null(), True).as_py() + 1
                 found[0], found[1] = found[0] + cells.null_count, min(found[1] or first, first)
 
+    def _count_unknown(self, number: int, arrays: Sequence[pa.Array[Any]]) -> None:
+        """Rows with a null among the columns have nothing to be found."""
+        joined = pc.binary_join_element_wise(*arrays, "\x1f")
+        for place, text in enumerate(joined.to_pylist(), 1):
+            if text is not None and text not in self.known[number]:
+                count, row, shown = self.unknown[number]
+                self.unknown[number] = (count + 1, row or self.rows + place, shown or text.replace("\x1f", ", "))
+
     def findings(self) -> list[Finding]:
         """What was broken."""
         made = []
@@ -199,10 +243,17 @@ class Watch:
             if guard.kind == "not_null" and self.nulls[number][0]:
                 count, row = self.nulls[number]
                 made.append(Finding(f"{guard.in_words()}: {count:,} found, the first in row {row:,}", guard.then))
+            if guard.kind == "in_lookup" and self.unknown[number][0]:
+                count, row, shown = self.unknown[number]
+                made.append(Finding(f"{guard.in_words()}: {count:,} are not, '{shown}' in row {row:,} first", guard.then))
             if guard.kind == "no_duplicate" and (double := _first_double(self.keys[number])):
                 count, first, second = double
                 made.append(Finding(f"{guard.in_words()}: {count:,} found, rows {first:,} and {second:,} first", guard.then))
         return made
+
+
+def _joined(keys: Iterable[Sequence[str | None]]) -> Iterator[str]:
+    return ("\x1f".join("" if each is None else each for each in key) for key in keys)
 
 
 def _keys(arrays: Sequence[pa.Array[Any]]) -> list[int]:
@@ -234,9 +285,14 @@ class Earlier:
     columns: Sequence[str] | None = None
 
 
-def judged(guard: Guard, rows: int, columns: Sequence[str], earlier: Earlier) -> Finding | None:
-    """What a guard on the whole finds; None where it is met or watches values."""
+def judged(
+    guard: Guard, rows: int, columns: Sequence[str], earlier: Earlier, steps: Sequence[Mapping[str, Any]] = ()
+) -> Finding | None:
+    """What a guard on the whole, or on one of the ``steps`` as the run tells of them, finds; None where it is met or watches
+    values."""
     given, words = guard.given, guard.in_words()
+    if guard.kind in ON_STEPS:
+        return _judged_step(guard, next((step for step in steps if is_named(step, given["step"])), None))
     match guard.kind:
         case "rows" if rows < given.get("at_least", 0) or rows > given.get("at_most", rows):
             return Finding(f"{words}: there are {rows:,}", guard.then)
@@ -250,6 +306,26 @@ def judged(guard: Guard, rows: int, columns: Sequence[str], earlier: Earlier) ->
             middle = median(earlier.rows)
             if abs(rows - middle) > middle * given["percent"] / 100:
                 return Finding(f"{words}: there are {rows:,}, and the median is {middle:,g}", guard.then)
+    return None
+
+
+def is_named(step: Mapping[str, Any], name: str) -> bool:
+    """Whether a step, as a run tells of it, is the one that a guard names."""
+    return name in (str(step.get("name", "")), str(step.get("number", "")))
+
+
+def _judged_step(guard: Guard, step: Mapping[str, Any] | None) -> Finding | None:
+    given, words = guard.given, guard.in_words()
+    if step is None:
+        return Finding(f"{words}: not judged, for there is no such step, or it is off", "warn")
+    before, after = step["rows_in"], step["rows_out"]
+    match guard.kind:
+        case "step_rows" if after < given.get("at_least", 0) or after > given.get("at_most", after):
+            return Finding(f"{words}: there are {after:,}", guard.then)
+        case "same_rows" if before != after:
+            return Finding(f"{words}: {before:,} before, {after:,} after", guard.then)
+        case "all_found" if step.get("unmatched"):
+            return Finding(f"{words}: {step['unmatched']:,} have none", guard.then)
     return None
 
 

@@ -83,6 +83,8 @@ class RunJob:
     names: Mapping[str, Any] = field(default_factory=dict)
     """What the fields of ``file_name`` stand for."""
     guards: tuple[Guard, ...] = ()
+    keys: Mapping[str, Sequence[Sequence[str | None]]] = field(default_factory=dict)
+    """Those of the lookups that guards name, by the lookup's name."""
     known: Mapping[str, str] = field(default_factory=dict)
     """By target, what earlier deliveries have taught."""
 
@@ -188,7 +190,7 @@ def _read(
                 columns, minded = _describe(replace(statement, reading=reading), session, ledger)
                 minded += _through_steps(ways, ledger)
                 shape = job.output.shape(title, columns)
-                watch = Watch(job.guards if number == 0 else (), shape.columns)
+                watch = Watch(job.guards if number == 0 else (), shape.columns, job.keys)
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
                 broken += watch.findings()
                 found.append(StatementResult(title, list(shape.columns), rows, ways[0] if ways else None))

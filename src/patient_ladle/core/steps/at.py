@@ -192,9 +192,8 @@ class At:
         for place, each in enumerate(order):
             by = each if isinstance(each, d.Order) else d.Order(each)
             found = self.column(by.column, f"order[{place}]")
-            made.append(
-                f"{quoted(found.name)} {'desc' if by.descending != backwards else 'asc'} nulls {'first' if backwards else 'last'}"
-            )
+            way = "desc" if by.descending != backwards else "asc"
+            made.append(f"{quoted(found.name)} {way} nulls {'first' if backwards else 'last'}")
         return made
 
     def listed(self, changed: Mapping[str, str] | None = None, without: Sequence[str] = ()) -> list[str]:

@@ -37,6 +37,15 @@ class Order(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     descending: bool = False
 
 
+class Named(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"as_": "as"}):
+    """A name, and what stands for it."""
+
+    name: Name
+    as_: Expression
+
+
+NamedAll = tuple[Named, ...]
+"""In their order. ``{"name": "as"}`` is taken as well, and kept like this: an object's fields have no order in a database."""
 By = tuple[Name | Order, ...]
 Within = Annotated[
     tuple[Name, ...], Meta(description="Each group of equal values of these by itself; none: all rows together.")
@@ -73,9 +82,8 @@ class Group(Step, frozen=True, tag="group"):
 
     by: Annotated[tuple[Name, ...], Meta(description="None: one row for all.")] = ()
     columns: Annotated[
-        dict[Name, Expression],
-        Meta(description="Name of a new column to an expression with aggregates: sum(litres), count(*)."),
-    ] = {}
+        NamedAll, Meta(description="New columns, each with an expression over the group: sum(litres), count(*).")
+    ] = ()
 
 
 class Share(Step, frozen=True, tag="share_of_total"):
@@ -175,8 +183,8 @@ class LookUp(Step, frozen=True, tag="look_up"):
     """Columns of a lookup beside each row."""
 
     lookup: Name
-    on: Annotated[dict[Name, Name], Meta(min_length=1, description="Column of the row to column of the lookup.")]
-    columns: Annotated[dict[Name, Name], Meta(min_length=1, description="New name to column of the lookup.")]
+    on: Annotated[NamedAll, Meta(min_length=1, description="A column of the row, and the lookup's that it must be equal to.")]
+    columns: Annotated[NamedAll, Meta(min_length=1, description="A new column, and the lookup's that it is.")]
     missing: Annotated[
         Literal["null", "drop", "fail"], Meta(description="What a row without a match gets: null, or goes, or fails the run.")
     ] = "null"
@@ -218,7 +226,7 @@ class ChangeKind(Step, frozen=True, tag="change_kind"):
 class Rename(Step, frozen=True, tag="rename"):
     """Columns under other names."""
 
-    columns: Annotated[dict[Name, Name], Meta(min_length=1, description="Old name to new.")]
+    columns: Annotated[NamedAll, Meta(min_length=1, description="A column, and its new name.")]
 
 
 class Reorder(Step, frozen=True, tag="reorder"):
@@ -241,7 +249,7 @@ KINDS: dict[str, type[Step]] = {str(each.__struct_config__.tag): each for each i
 
 
 def steps_of(given: Any) -> tuple[Any, ...]:
-    """Checked as far as can be told without columns. Raises BadInput; its fact ``where`` names the field: ``steps[2].where``."""
+    """Checked as far as can be told without columns. Raises BadInput; its fact ``where`` is a path: ``steps[2].where``."""
     if isinstance(given, Mapping):
         given = given.get("steps")
     if not isinstance(given, Sequence) or isinstance(given, str):
@@ -252,7 +260,7 @@ def steps_of(given: Any) -> tuple[Any, ...]:
     for number, item in enumerate(given):
         _check_kind(number, item)
         try:
-            made.append(msgspec.convert(item, AnyStep))
+            made.append(msgspec.convert(_with_pairs(item), AnyStep))
         except (msgspec.ValidationError, RecursionError) as error:
             raise _unreadable(number, item, str(error)) from None
         _check_text(number, item)
@@ -267,7 +275,20 @@ def numbered(steps: Sequence[Any], statement: int = 1) -> tuple[tuple[int, Any],
 
 def plain_steps(steps: Sequence[Any]) -> list[dict[str, Any]]:
     """The inverse: plain JSON, without what is as it is by default."""
-    return [{"step": tag_of(step)} | {key: value for key, value in plain(step).items() if value != {}} for step in steps]
+    return [{"step": tag_of(step), **plain(step)} for step in steps]
+
+
+_PAIRED = ("columns", "on")
+
+
+def _with_pairs(item: Mapping[str, Any]) -> dict[str, Any]:
+    """Objects of names as lists of pairs."""
+    return {
+        key: [{"name": name, "as": given} for name, given in value.items()]
+        if key in _PAIRED and isinstance(value, Mapping)
+        else value
+        for key, value in item.items()
+    }
 
 
 def tag_of(step: Step) -> str:

@@ -106,7 +106,7 @@ def _nodes(node: Mapping[str, Any]) -> Iterator[tuple[Mapping[str, Any], int]]:
         if isinstance(here, Mapping):
             if "class" in here:
                 yield here, depth
-            left += [(value, depth + 1) for value in reversed(here.values()) if isinstance(value, (Mapping, list))]
+            left += [(value, depth + 1) for value in reversed([*here.values()]) if isinstance(value, (Mapping, list))]
         else:
             left += [(value, depth) for value in reversed(here) if isinstance(value, (Mapping, list))]
 

@@ -39,19 +39,19 @@ def read_text(text: str) -> tuple[list[str], list[Row]]:
     delimiter = max("\t;,", key=lambda each: (head.count(each), "\t;,".index(each) == 0))
     reader = csv.reader(io.StringIO(lines, newline=""), delimiter=delimiter, strict=True)
     try:
-        rows = [[cell or None for cell in row] for row in reader if row]
+        read = [(reader.line_num, [cell or None for cell in row]) for row in reader if row]
     except csv.Error as error:
         raise BadInput(f"line {reader.line_num}: {error}.", "Close every quote, and write quotes inside twice.") from None
-    if not rows:
+    if not read:
         raise BadInput("the table is empty.", "Give a first line with the names of the columns, then a line for each row.")
-    names = [name or "" for name in rows[0]]
-    for number, row in enumerate(rows[1:], 2):
+    names = [name or "" for name in read[0][1]]
+    for number, row in read[1:]:
         if len(row) != len(names):
             raise BadInput(
                 f"line {number} has {len(row)} values, where there are {len(names)} columns.",
                 "Give each row as many values as there are names in the first line.", line=number,
             )  # fmt: skip
-    return names, rows[1:]
+    return names, [row for _, row in read[1:]]
 
 
 def made(

@@ -38,6 +38,11 @@ class Lookup:
             "columns": [{"name": column.name, "kind": column.kind} for column in self.columns],
         }  # fmt: skip
 
+    def keys(self) -> list[list[str | None]]:
+        """The key of each row."""
+        places = self.places(self.key)
+        return [[row[place] for place in places] for row in self.rows]
+
     def places(self, names: Sequence[str]) -> list[int]:
         """Where the columns of these names stand."""
         lower = [column.name.lower() for column in self.columns]

@@ -30,12 +30,12 @@ def _group(step: d.Group, at: At) -> str:
     by = [quoted(each.name) for each in at.columns(step.by, "by")]
     if not by and not step.columns:
         raise at.refused("", "it has neither columns to group by nor new ones", "Give it by, columns, or both.")
-    names = at.all_free(list(step.columns), "columns", [each.name for each in at.fields])
-    if clash := next((each for each in step.columns if each.lower() in {one.lower() for one in step.by}), None):
+    names = at.all_free([each.name for each in step.columns], "columns", [each.name for each in at.fields])
+    if clash := next((each.name for each in step.columns if each.name.lower() in {one.lower() for one in step.by}), None):
         raise at.refused("columns", f"two columns would be named '{clash}'", "Give one another name.")
     made = [
-        f"{at.expression(text, f'columns.{name}', aggregates=True)} as {own}"
-        for own, (name, text) in zip(names, step.columns.items(), strict=True)
+        f"{at.expression(each.as_, f'columns[{place}].as', aggregates=True)} as {names[place]}"
+        for place, each in enumerate(step.columns)
     ]
     grouped = f"group by {', '.join(by)}" if by else ""
     return at.select([*by, *made, f"coalesce(min({ROW}), 0) as {ROW}"], grouped)
@@ -115,7 +115,9 @@ def _look_up(step: d.LookUp, at: At) -> str:
         column = kinds[given.lower()]
         return Field(column.name, lookup.types()[lookup.columns.index(column)])
 
-    pairs = [(at.column(ours, "on"), own(theirs, "on")) for ours, theirs in step.on.items()]
+    pairs = [
+        (at.column(each.name, f"on[{place}].name"), own(each.as_, f"on[{place}].as")) for place, each in enumerate(step.on)
+    ]
     for ours, theirs in pairs:
         if not comparable(ours.kind, theirs.kind):
             raise at.refused("on", unlike(ours, theirs), "Change the kind of one in a step before this one.")
@@ -128,11 +130,11 @@ def _look_up(step: d.LookUp, at: At) -> str:
             else f"{shown} stands twice in the lookup '{lookup.name}'",
             "Each row would become several: name more of its columns, or correct the lookup.",
         )  # fmt: skip
-    names = at.all_free(list(step.columns), "columns")
-    theirs = [own(each, f"columns.{name}") for name, each in step.columns.items()]
+    names = at.all_free([each.name for each in step.columns], "columns")
+    taken = [own(each.as_, f"columns[{place}].as") for place, each in enumerate(step.columns)]
     on = " and ".join(f"p.{quoted(a.name)} = l.{quoted(b.name)}" for a, b in pairs)
-    shown = [f"p.{each}" for each in at.listed()[:-1]]
-    made = [*shown, *(f"l.{quoted(each.name)} as {name}" for name, each in zip(names, theirs, strict=True)), f"p.{ROW}"]
+    kept = [f"p.{each}" for each in at.listed()[:-1]]
+    made = [*kept, *(f"l.{quoted(each.name)} as {name}" for name, each in zip(names, taken, strict=True)), f"p.{ROW}"]
     joined = f"s{at.number + 1}_found"
     source = at.chain.tables[lookup.name]
     at.chain.parts.append((
@@ -179,10 +181,11 @@ def _split(step: d.Split, at: At) -> str:
 def _replace(step: d.Replace, at: At) -> str:
     column = at.column(step.column, "column")
     name = quoted(column.name)
-    cases = " ".join(
-        f"when {at.constant(pair.from_, column, f'values[{place}].from')} then {at.constant(pair.to, column, f'values[{place}].to')}"
+    pairs = [
+        [at.constant(value, column, f"values[{place}].{side}") for side, value in (("from", pair.from_), ("to", pair.to))]
         for place, pair in enumerate(step.values)
-    )
+    ]
+    cases = " ".join(f"when {from_} then {to}" for from_, to in pairs)
     other = name if step.others == "keep" else "null"
     return at.select(at.listed({column.name.lower(): f"case {name} {cases} else {other} end"}))
 
@@ -224,9 +227,9 @@ def _change_kind(step: d.ChangeKind, at: At) -> str:
 
 
 def _rename(step: d.Rename, at: At) -> str:
-    old = at.columns(list(step.columns), "columns")
-    at.all_free(list(step.columns.values()), "columns", [each.name for each in old])
-    new = {each.name: name for each, name in zip(old, step.columns.values(), strict=True)}
+    old = at.columns([each.name for each in step.columns], "columns")
+    at.all_free([each.as_ for each in step.columns], "columns", [each.name for each in old])
+    new = {column.name: each.as_ for column, each in zip(old, step.columns, strict=True)}
     made = [f"{quoted(each.name)} as {quoted(new[each.name])}" if each.name in new else quoted(each.name) for each in at.fields]
     return at.select([*made, ROW])
 

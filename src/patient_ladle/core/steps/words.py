@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from patient_ladle.words import amount
@@ -32,12 +32,12 @@ def _ordered(step: Any) -> str:
     return f" in the order of {_order(step.order)}" if step.order else ""
 
 
-def _renamed(columns: Mapping[str, str]) -> str:
-    return _all(new if new == old else f"{old} as {new}" for new, old in columns.items())
+def _renamed(columns: Sequence[d.Named]) -> str:
+    return _all(each.name if each.name == each.as_ else f"{each.as_} as {each.name}" for each in columns)
 
 
 def _group(step: d.Group) -> str:
-    made = _all(f"{name} = {text}" for name, text in step.columns.items())
+    made = _all(f"{each.name} = {each.as_}" for each in step.columns)
     return f"group by {_all(step.by)}" + (f": {made}" if made else "") if step.by else f"all rows as one: {made}"
 
 
@@ -60,7 +60,7 @@ def _rows_to_columns(step: d.RowsToColumns) -> str:
 
 
 def _look_up(step: d.LookUp) -> str:
-    on = " and ".join(ours if ours == theirs else f"{ours} = {theirs}" for ours, theirs in step.on.items())
+    on = " and ".join(each.name if each.name == each.as_ else f"{each.name} = {each.as_}" for each in step.on)
     missing = {"null": "", "drop": ", rows without a match go", "fail": ", each row must have a match"}[step.missing]
     return f"look up {_renamed(step.columns)} in {step.lookup} by {on}{missing}"
 
@@ -94,7 +94,7 @@ _WORDS: dict[type, Callable[[Any], str]] = {
     d.Split: lambda s: f"split {s.column} at '{s.at}' into {_all(s.into)}",
     d.Replace: _replace,
     d.ChangeKind: _change,
-    d.Rename: lambda s: f"rename {_all(f'{old} to {new}' for old, new in s.columns.items())}",
+    d.Rename: lambda s: f"rename {_all(f'{each.name} to {each.as_}' for each in s.columns)}",
     d.Reorder: lambda s: f"{_all(s.columns)} first",
     d.Drop: lambda s: f"without {_all(s.columns)}",
 }

@@ -143,6 +143,8 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
     about = {**job["about"], "values": values.as_text()}
     parts = tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"]))
+    guards = checked_guards(job["guards"])
+    guarded = {guard.given.get("lookup") for guard in guards}
     work = RunJob(
         name=job["name"],
         file_name=job["file_name"],
@@ -157,7 +159,8 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
         steps=steps_of(job["steps"]),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
-        guards=checked_guards(job["guards"]),
+        guards=guards,
+        keys={each["name"]: Lookup.from_dict(each).keys() for each in job["lookups"] if each["name"] in guarded},
     )
     store = store_at(job["store"])
     _look_at(store, job["store"], job.get("store_mark", ""))

@@ -44,7 +44,7 @@ def expressions_of(step: Any) -> Iterator[tuple[str, str, bool]]:
     if isinstance(step, d.Compute):
         yield "as", step.as_, False
     if isinstance(step, d.Group):
-        yield from ((f"columns.{name}", text, True) for name, text in step.columns.items())
+        yield from ((f"columns[{place}].as", each.as_, True) for place, each in enumerate(step.columns))
 
 
 def understood(given: Any) -> Understood:
@@ -70,7 +70,9 @@ def checked(
     steps = d.steps_of(given)
     start = [Column(each["name"], each["kind"], each.get("source_type") or "") for each in columns]
     engine = _engine(samples(list(parameters)))
-    told = [{"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)]
+    told: list[dict[str, Any]] = [
+        {"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)
+    ]
     numbered = d.numbered(steps, statement)
     error: LadleError | None = None
     chain = checked_chain(engine, start, (), {each.name: each for each in lookups})

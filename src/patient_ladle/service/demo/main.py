@@ -21,6 +21,8 @@ from patient_ladle.service.extracts.models import Extract, SharedValue
 from patient_ladle.service.extracts.services import add_extract, edit_extract
 from patient_ladle.service.extracts.shared_values import set_shared_value
 from patient_ladle.service.ledger.models import Run
+from patient_ladle.service.lookups.models import Lookup
+from patient_ladle.service.lookups.services import add_lookup
 from patient_ladle.service.people.groups import add_group
 from patient_ladle.service.people.models import Person, PersonGroup
 from patient_ladle.service.people.services import add_person
@@ -38,7 +40,7 @@ from .document_server import DocumentServer
 from .mailbox import RunningMailbox
 from .maria_server import MariaServer
 from .past import make_past
-from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, SCHEDULES, SHARED_VALUES
+from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, LOOKUPS, SCHEDULES, SHAPED, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
 GROUPS = {
@@ -124,7 +126,11 @@ def _repository() -> None:
     for shared in SHARED_VALUES:
         if not SharedValue.objects.filter(name=shared["name"]).exists():
             set_shared_value(author, **shared)
-    for content in EXTRACTS:
+    for lookup in LOOKUPS:
+        if not Lookup.objects.filter(name=lookup["name"]).exists():
+            given: dict[str, Any] = {key: lookup[key] for key in ("columns", "rows", "kinds") if key in lookup}
+            add_lookup(author, lookup["name"], lookup["note"], "", given)
+    for content in (*EXTRACTS, *SHAPED):
         if not Extract.objects.filter(name=content["name"]).exists():
             rest = {key: value for key, value in content.items() if key != "tags"}
             add_extract(author, change_note="first save", **{"folder": "", **rest})

@@ -355,6 +355,91 @@ order by s.taken_at
     },
 ]
 
+_PLACES = ("north shore", "river side", "old harbour", "the moors", "east bank", "fen edge")
+_MANAGERS = ("Ada Thorne", "Ben Quill", "Cara Marsh", "Dev Yarrow")
+_NAMES = ("Alder", "Birch", "Cowslip", "Dunlin", "Eyot", "Fescue", "Gorse", "Heron")
+LOOKUPS: list[dict[str, Any]] = [
+    {
+        "name": "districts",
+        "note": "How readers of reports know the districts, and who answers for each.",
+        "columns": ["district_id", "title", "manager"],
+        "rows": [
+            [n, f"{_NAMES[(n - 1) % 8]} {('Moor', 'Fen', 'Holt')[(n - 1) // 8]} ({_PLACES[n % 6]})", _MANAGERS[n % 4]]
+            for n in range(1, 25)
+        ],
+    },
+    {
+        "name": "limits",
+        "note": "Limits by determinand, and the value at which somebody acts before one is met.",
+        "columns": ["code", "determinand", "unit", "limit", "act_at"],
+        "kinds": {"limit": "decimal", "act_at": "decimal"},
+        "rows": [
+            ["CL2", "Free chlorine", "mg/l", "0.5", "0.45"], ["TURB", "Turbidity", "NTU", "1.0", "0.9"],
+            ["PB", "Lead", "µg/l", "10.0", "8.0"], ["NO3", "Nitrate", "mg/l", "50.0", "45.0"],
+            ["FE", "Iron", "µg/l", "200.0", "180.0"], ["MN", "Manganese", "µg/l", "50.0", "45.0"],
+            ["ECOLI", "E. coli", "per 100 ml", "0.0", "0.0"], ["PH", "pH", "pH", "9.5", "9.3"],
+        ],
+    },
+]  # fmt: skip
+
+SHAPED: list[dict[str, Any]] = [
+    {
+        "name": "near_limits",
+        "folder": "regulation/water quality",
+        "source": "laboratory",
+        "formats": ["xlsx"],
+        "tags": ["weekly"],
+        "notes": "Results of thirty days at which somebody acts, with the limits that the lookup has.",
+        "statement": """-- results of thirty days, with the names of their points
+select p.name as sample_point, p.zone, s.taken_at, r.code, r.value
+from results r
+join samples s on s.sample_id = r.sample_id
+join sample_points p on p.point_id = s.point_id
+where s.taken_at >= date(:data_date, '-30 days') and s.taken_at < date(:data_date) and r.value is not null
+order by s.taken_at, s.sample_id, r.code""",
+        "steps": [
+            {
+                "step": "look_up", "name": "limits", "lookup": "limits", "on": {"code": "code"},
+                "columns": {"determinand": "determinand", "unit": "unit", "limit": "limit", "act_at": "act_at"},
+            },
+            {"step": "filter", "name": "to act on", "where": "value > act_at"},
+            {"step": "compute", "column": "of_limit", "as": "round(value / nullif(cast(\"limit\" as double), 0), 2)"},
+            {"step": "rank", "column": "place", "order": [{"column": "of_limit", "descending": True}], "within": ["determinand"]},
+            {"step": "sort", "order": ["determinand", "place"]},
+            {"step": "drop", "columns": ["code", "act_at"]},
+        ],
+        "guards": [{"guard": "all_found", "step": "limits", "then": "hold"}],
+    },
+    {
+        "name": "consumption_by_month",
+        "folder": "regulation",
+        "source": "metering",
+        "formats": ["xlsx"],
+        "tags": ["monthly"],
+        "notes": "Cubic metres of each district, the months side by side, under the names that readers know.",
+        "statement": """-- cubic metres by district and month, of the six months before the data date
+select p.district_id, to_char(r.read_at, 'YYYY-MM') as month, round(sum(r.litres) / 1000.0, 1) as cubic_metres
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+where r.read_at >= date_trunc('month', :data_date) - interval '6 months'
+  and r.read_at < date_trunc('month', :data_date)
+group by 1, 2
+order by 1, 2""",
+        "steps": [
+            {
+                "step": "look_up", "name": "names", "lookup": "districts", "on": {"district_id": "district_id"},
+                "columns": {"district": "title", "manager": "manager"}, "missing": "fail",
+            },
+            {
+                "step": "rows_to_columns", "names": "month", "values": "cubic_metres", "rows": ["district", "manager"],
+                "column_total": "total", "row_total": "All districts",
+            },
+        ],
+    },
+]  # fmt: skip
+"""Extracts whose results go through steps."""
+
 SHARED_VALUES: list[dict[str, Any]] = [
     {
         "name": "pressure_standard",

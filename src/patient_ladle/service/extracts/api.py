@@ -49,7 +49,7 @@ class ParameterView(ForAuthors):
 
 
 class RevisionView(ForAuthors):
-    for_authors = ("statement", "deliver_into", "outline", "steps")
+    for_authors = ("statement", "deliver_into", "outline", "steps", "steps_in_words")
     number = serializers.IntegerField()
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
@@ -185,7 +185,8 @@ class ContentBody(StrictSerializer):
     guards = serializers.ListField(
         child=serializers.DictField(),
         required=False,
-        help_text="Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate.",
+        help_text="Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null,"
+        " no_duplicate, in_lookup; on steps step_rows, same_rows, all_found.",
     )
     notes = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")

@@ -77,7 +77,7 @@ class LookupBody(StrictSerializer):
     note = serializers.CharField(required=False, allow_blank=True)
     change_note = serializers.CharField(allow_blank=True, default="")
     text = serializers.CharField(
-        required=False, trim_whitespace=False,
+        required=False, allow_blank=True, trim_whitespace=False,
         help_text="The whole table: a line of names, then a line for each row; between values tabs, commas or semicolons.",
     )  # fmt: skip
     columns = serializers.ListField(child=serializers.CharField(), required=False, help_text="With rows: their names.")

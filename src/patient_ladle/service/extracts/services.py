@@ -33,7 +33,7 @@ from .models import Extract, FormerName, Revision
 from .outlines import with_statement
 from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
-from .steps import understood
+from .steps import check_guards, understood
 
 CONTENT = ("statement", "outline", "steps", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
 """Fields of a revision that an author gives, besides the source."""
@@ -90,6 +90,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         output = OutputSettings.from_dict(content.get("output") or {})
     with of_field("guards"):
         guards = checked_guards(content.get("guards") or [])
+        check_guards(guards, steps.steps)
     with of_field("deliver_into"):
         targets_of(content.get("deliver_into") or "")
     return {

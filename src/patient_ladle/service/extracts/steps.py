@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from patient_ladle.core.errors import Conflict, of_field
+from django.db.models import Q
+
+from patient_ladle.core.errors import BadInput, Conflict, of_field, unknown_name
+from patient_ladle.core.results.guards import ON_STEPS, Guard, is_named
 from patient_ladle.core.steps.lookups import Lookup as Table
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children import stepping
 from patient_ladle.service.children.judging import judged
-from patient_ladle.service.lookups.services import lookup_named, tables_of
+from patient_ladle.service.lookups.services import lookup_named, revision_numbered, tables_of
+from patient_ladle.words import amount
 
 from .models import Extract, Revision, with_heads
 
@@ -25,16 +29,40 @@ def understood(given: Any) -> stepping.Understood:
     return found
 
 
-def lookups_of(steps: Sequence[Mapping[str, Any]]) -> list[Table]:
-    """The tables that steps look up in, as they are now. Raises UnknownName, Conflict."""
-    return tables_of(step["lookup"] for step in steps if step.get("step") == "look_up" and not step.get("off"))
+def lookups_of(steps: Sequence[Mapping[str, Any]], guards: Sequence[Mapping[str, Any]] = ()) -> list[Table]:
+    """The tables that steps and guards look up in, as they are now. Raises UnknownName, Conflict."""
+    names = [step["lookup"] for step in steps if step.get("step") == "look_up" and not step.get("off")]
+    return tables_of([*names, *(guard["lookup"] for guard in guards if "lookup" in guard)])
+
+
+def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) -> None:
+    """The steps and lookups that guards name are there, and fit. Raises BadInput and its family."""
+    for guard in guards:
+        if guard.kind == "in_lookup":
+            key = revision_numbered(lookup_named(guard.given["lookup"])).key
+            if len(key) != len(guard.given["columns"]):
+                raise BadInput(
+                    f"the key of the lookup '{guard.given['lookup']}' is {', '.join(key)}, and the guard names"
+                    f" {amount(len(guard.given['columns']), 'column')}.",
+                    "Name as many, in the order of the key.",
+                )
+        if guard.kind in ON_STEPS:
+            named = guard.given["step"]
+            places = [{"name": each.get("name", ""), "number": number} for number, each in enumerate(steps, 1)]
+            if not any(is_named(place, named) for place in places):
+                raise unknown_name(
+                    "step", named, [each["name"] for each in steps if each.get("name")], "Give its name, or its number."
+                )
 
 
 def users_of(lookup: str) -> list[str]:
-    """Names of the extracts whose newest revision looks up there."""
-    found = Revision.objects.filter(steps__contains=[{"lookup": lookup}]).values_list("extract", flat=True)
-    heads = with_heads(Extract.objects.filter(pk__in=found))
-    return sorted(each.name for each in heads if any(step.get("lookup") == lookup for step in each.head.steps))
+    """Names of the extracts whose newest revision looks up there, in a step or a guard."""
+    named = [{"lookup": lookup}]
+    found = Revision.objects.filter(Q(steps__contains=named) | Q(guards__contains=named)).values_list("extract", flat=True)
+    heads = with_heads(Extract.objects.filter(pk__in=found, archived_at=None))
+    return sorted(
+        each.name for each in heads if any(part.get("lookup") == lookup for part in [*each.head.steps, *each.head.guards])
+    )
 
 
 def checked(

@@ -29,7 +29,8 @@ def findings_of(run: Run, outcome: dict[str, Any]) -> list[dict[str, str]]:
         return []
     rows = sum(each["rows"] for each in outcome["statements"])
     columns = [column["name"] for column in outcome["statements"][0]["columns"]]
-    found: list[Finding | None] = [judged(guard, rows, columns, _earlier(run, guard)) for guard in guards]
+    steps = [step for each in outcome["statements"] for step in each.get("steps", ())]
+    found: list[Finding | None] = [judged(guard, rows, columns, _earlier(run, guard), steps) for guard in guards]
     return [*outcome.get("broken", []), *(each.to_dict() for each in found if each)]
 
 

@@ -91,7 +91,7 @@ def _locked(name: str, revision: int | None) -> Lookup:
     lookup = Lookup.objects.select_for_update().get(pk=lookup_named(name).pk)
     if revision is not None and lookup.number != revision:
         raise EditedMeanwhile(
-            f"the lookup '{name}' is at revision {lookup.number}, saved by {lookup.head.author.name}; you began from {revision}.",
+            f"'{name}' is at revision {lookup.number}, saved by {lookup.head.author.name}; you began from {revision}.",
             "Look at what changed, bring your change into it, and save again.",
             revision=lookup.number,
         )

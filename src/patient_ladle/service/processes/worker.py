@@ -76,7 +76,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     """All that the child needs; the secret travels through its pipe only. Raises errors of ``core.errors``."""
     revision, limits = run.revision, limits_of(run.source)
     targets = targets_of(run.delivers_into)
-    lookups = lookups_of(revision.steps)
+    lookups = lookups_of(revision.steps, revision.guards)
     return {
         "do": "run",
         "run": str(run.pk),

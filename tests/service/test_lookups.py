@@ -1,0 +1,187 @@
+"""Lookups: what is read, kept, edited, compared; through the client and the command line."""
+
+from __future__ import annotations
+
+import csv
+import io
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from patient_ladle.client import CallFailed
+from patient_ladle.core.errors import BadInput
+from patient_ladle.core.steps.lookup_tables import as_csv, differences, edited, made, proven_kind, read_text
+from tests.conftest import printed
+
+TEXT = "code,name,limit\nN1,North,1.5\nS1,South,2.25\nW1,,0.5\n"
+_CELLS = st.none() | st.text(st.characters(exclude_categories=("Cs", "Cc")), min_size=1, max_size=8)
+
+
+@pytest.fixture(scope="module")
+def author(service):
+    with service.ladle("author") as ladle:
+        yield ladle
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 99).map(str), _CELLS, _CELLS), max_size=20, unique_by=lambda row: row[0]),
+    st.sampled_from(",;\t"),
+)
+def test_what_is_written_as_a_table_is_read_as_it_was(rows, delimiter):
+    """Held against the standard library's own writer; an empty value is null."""
+    out = io.StringIO()
+    writer = csv.writer(out, delimiter=delimiter, quoting=csv.QUOTE_MINIMAL)
+    writer.writerow(["key", "one", "two"])
+    writer.writerows(rows)
+    names, found = read_text(out.getvalue())
+    assert names == ["key", "one", "two"]
+    assert [tuple(row) for row in found] == rows
+    kept = made("x", names, found, {}, [])
+    assert [tuple(row) for row in read_text(as_csv(kept))[1]] == rows
+
+
+@given(st.integers(0, 2**32), st.integers(0, 2**32))
+def test_edits_and_differences_are_those_of_dictionaries(first, second):
+    def table(seed):
+        draw = random.Random(seed)
+        return {str(k): draw.choice(["a", "b", None]) for k in draw.sample(range(12), draw.randint(1, 10))}
+
+    before, after = table(first), table(second)
+    was = made("x", ["k", "v"], [[k, v] for k, v in before.items()], {"k": "text"}, ["k"])
+    now = edited(
+        was, [{"k": k, "v": v} for k, v in after.items() if k not in before or before[k] != v], [k for k in before if k not in after]
+    ) if after else was  # fmt: skip
+    assert {row[0]: row[1] for row in now.rows} == after
+    told = differences(was, now)
+    assert {row[0] for row in told.added} == after.keys() - before.keys()
+    assert {row[0] for row in told.removed} == before.keys() - after.keys()
+    assert {row[0]: (row[1], new[1]) for row, new in told.changed} == {
+        k: (before[k], after[k]) for k in before.keys() & after.keys() if before[k] != after[k]
+    }
+
+
+@pytest.mark.parametrize(
+    ("values", "kind"),
+    [
+        (["1", "-20"], "integer"), (["1", "2.50"], "decimal"), (["007", "1"], "text"), (["2026-11-24"], "date"), (["2026-02-30"], "text"),
+        (["true", "false"], "boolean"), (["2026-11-24 06:05:00"], "timestamp"), ([None, None], "text"), (["1e5"], "text"), ([None, "3"], "integer"),
+        (["1" * 19], "decimal"), ([""], "text"),
+    ],
+)  # fmt: skip
+def test_a_kind_is_what_all_values_prove(values, kind):
+    assert proven_kind(values) == kind
+
+
+@pytest.mark.parametrize(
+    ("given", "message", "hint"),
+    [
+        ({"text": ""}, "empty", "first line"),
+        ({"text": "code,name\nN1,North,x\n"}, "line 2 has 3 values", "as many values"),
+        ({"text": 'code,name\nN1,"North\n'}, "line", "quote"),
+        ({"text": "code,code\nN1,x\n"}, "two columns are called 'code'", "another name"),
+        ({"text": "code,\nN1,x\n"}, "column 2 has no name", "first line"),
+        ({"text": "code,name\nN1,x\nN1,y\n"}, "row 2 has the key 'N1', which row 1 has too", "more columns"),
+        ({"text": "code,name\n,x\n"}, "row 1 has no value in its key", "Give it one"),
+        ({"text": TEXT, "key": ["cod"]}, "'cod'", "code"),
+        ({"text": TEXT, "kinds": {"limit": "integer"}}, "row 1, column 'limit': '1.5' is not a value of kind integer", "text"),
+        ({"text": TEXT, "kinds": {"limit": "money"}}, "money", ""),
+        ({"columns": ["a", "b"], "rows": [["1"]]}, "as many values", "all of them"),
+        ({}, "no rows", "text"),
+        ({"text": "code\n" + "x" * 3_000}, "too long", "Correct"),
+    ],
+)
+def test_what_cannot_be_a_lookup_is_refused_with_its_row_and_column(author, given, message, hint):
+    with pytest.raises(CallFailed) as caught:
+        author.lookups.add("never_kept", **given)
+    assert message in caught.value.message + str(caught.value)
+    assert hint in str(caught.value)
+    assert "never_kept" not in [each["name"] for each in author.lookups.list()]
+
+
+def test_a_lookup_is_kept_in_revisions(author):
+    first = author.lookups.add("areas", text=TEXT, note="who is where")
+    assert [(c["name"], c["kind"]) for c in first["revision"]["columns"]] == [
+        ("code", "text"),
+        ("name", "text"),
+        ("limit", "decimal"),
+    ]
+    assert author.lookups.rows("areas")["rows"][2] == ["W1", None, "0.5"]
+    second = author.lookups.put(
+        "areas", {"code": "N1", "name": "Far North"}, {"code": "E1", "name": "East", "limit": 3}, change_note="east"
+    )
+    assert second["revision"]["number"] == 2
+    assert author.lookups.put("areas", {"code": "E1", "name": "East"})["revision"]["number"] == 2  # nothing was changed
+    author.lookups.remove_rows("areas", ["S1"])
+    told = author.lookups.differences("areas", 1, 3)
+    assert (told["added"], told["removed"]) == ([["E1", "East", "3"]], [["S1", "South", "2.25"]])
+    assert told["changed"] == [{"before": ["N1", "North", "1.5"], "after": ["N1", "Far North", "1.5"]}]
+    assert author.lookups.rows("areas", revision=1)["total"] == 3
+    assert author.lookups.rows("areas", find="nort")["rows"] == [["N1", "Far North", "1.5"]]
+    assert [each["number"] for each in author.lookups.revisions("areas")] == [3, 2, 1]
+    with pytest.raises(CallFailed, match="is at revision 3"):
+        author.lookups.save("areas", revision=2, text=TEXT)
+    author.lookups.restore("areas", revision=1)
+    assert author.lookups.file("areas") == TEXT
+    assert author.lookups.rows("areas", offset=1, limit=1)["rows"] == [["S1", "South", "2.25"]]
+    assert author.lookups.archive("areas")["archived_at"]
+    assert "areas" in [each["name"] for each in author.lookups.list(archived=True)]
+    with pytest.raises(CallFailed, match="is archived"):
+        author.extracts.add(
+            "on_archived", "metering", "select 1 as code",
+            steps=[{"step": "look_up", "lookup": "areas", "on": {"code": "code"}, "columns": {"n": "name"}}],
+        )  # fmt: skip
+    author.lookups.restore("areas")
+
+
+def test_a_hundred_thousand_rows_are_kept_and_one_more_is_not(author):
+    text = "code,name\n" + "".join(f"C{n},name of {n}\n" for n in range(100_000))
+    assert author.lookups.add("many", text=text)["revision"]["rows"] == 100_000
+    assert author.lookups.rows("many", offset=99_999)["rows"] == [["C99999", "name of 99999"]]
+    with pytest.raises(CallFailed, match="at most 100,000"):
+        author.lookups.save("many", text=text + "C,one more\n")
+
+
+def test_readers_look_and_do_not_change(service, author):
+    author.lookups.add("for_readers", text="a,b\n1,2\n")
+    with service.ladle("reader") as reader:
+        assert reader.lookups.rows("for_readers")["rows"] == [["1", "2"]]
+        with pytest.raises(CallFailed, match="author"):
+            reader.lookups.put("for_readers", {"a": 1, "b": 3})
+
+
+def test_lookups_from_the_command_line(service, author, tmp_path):
+    def said(*words, status=0):
+        done = service.command("lookup", *words, name="author")
+        assert done.returncode == status, (done.stdout, done.stderr)
+        return done.stdout + done.stderr
+
+    path = tmp_path / "zones.csv"
+    path.write_text("zone;title\nN;North\nS;South\n", encoding="utf-8-sig")
+    assert "saved zones, revision 1: 2 rows of zone (text), title (text)" in said(
+        "save", "zones", "--file", str(path), "--note", "by letter"
+    )
+    assert "nothing is changed: zones stays at revision 1" in said("save", "zones", "--file", str(path))
+    assert "zones" in said("list")
+    assert "by letter" in said("show", "zones")
+    assert "no row has that text" in said("show", "zones", "--find", "west")
+    assert "3 rows" in said("set", "zones", "zone=W", "title=West", "--change-note", "as asked")
+    assert "+  W     West" in said("diff", "zones")
+    assert "as asked" in said("revisions", "zones")
+    assert "no row of 'zones' has the key X" in said("unset", "zones", "X", "--yes", status=2)
+    assert "2 rows" in said("unset", "zones", "W", "--yes")
+    assert said("get", "zones") == "zone,title\nN,North\nS,South\n"
+    assert said("get", "zones", "--into", str(tmp_path / "o")).strip() == str(tmp_path / "o" / "zones.csv")
+    assert printed(service.command("lookup", "show", "zones", "--json", name="author"))["rows"]["total"] == 2
+    assert "is archived; bring it back with" in said("archive", "zones", "--yes")
+    assert "is back" in said("restore", "zones", "--revision", "2")
+    assert "is a new lookup" in said("save", "nowhere", status=2)
+    path.write_bytes(b"zone\n\xff\n")
+    assert "is not UTF-8 text" in said("save", "zones", "--file", str(path), status=2)
+
+
+def test_text_with_a_column_too_many_in_a_later_line_says_which():
+    with pytest.raises(BadInput) as caught:
+        read_text("a\tb\n1\t2\n\n3\n")
+    assert caught.value.facts["line"] == 4
