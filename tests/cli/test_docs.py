@@ -34,6 +34,7 @@ PAGES = (
     "docs/sources.md",
     "docs/writing.md",
     "docs/outlines.md",
+    "docs/steps.md",
 )
 """Whose commands are run."""
 NOT_HERE = ("service start", "worker start")

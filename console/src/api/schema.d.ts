@@ -2961,7 +2961,7 @@ export interface components {
             output?: {
                 [key: string]: unknown;
             };
-            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate. */
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate, in_lookup; on steps step_rows, same_rows, all_found. */
             guards?: {
                 [key: string]: unknown;
             }[];
@@ -3873,7 +3873,7 @@ export interface components {
             output?: {
                 [key: string]: unknown;
             };
-            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate. */
+            /** @description Such as {guard: rows, at_least: 10, then: warn}; rows, not_empty, change, columns, not_null, no_duplicate, in_lookup; on steps step_rows, same_rows, all_found. */
             guards?: {
                 [key: string]: unknown;
             }[];

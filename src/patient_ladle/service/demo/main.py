@@ -121,8 +121,7 @@ def _people_and_environments() -> None:
             add_environment(name, note)
 
 
-def _repository() -> None:
-    author, runner = Person.objects.get(name="amir"), Person.objects.get(name="rosa")
+def _extracts(author: Person) -> None:
     for shared in SHARED_VALUES:
         if not SharedValue.objects.filter(name=shared["name"]).exists():
             set_shared_value(author, **shared)
@@ -135,6 +134,11 @@ def _repository() -> None:
             rest = {key: value for key, value in content.items() if key != "tags"}
             add_extract(author, change_note="first save", **{"folder": "", **rest})
             edit_extract(content["name"], content.get("tags", []), None)
+
+
+def _repository() -> None:
+    author, runner = Person.objects.get(name="amir"), Person.objects.get(name="rosa")
+    _extracts(author)
     if not HolidayCalendar.objects.exists():
         save_calendar(author, "fennmoor", text=HOLIDAYS)
     for schedule in SCHEDULES:
