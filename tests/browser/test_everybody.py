@@ -11,7 +11,7 @@ from .test_console import AXE
 
 PAGES = (
     "/", "/?view=list", "/runs", "/runs/1", "/extracts", "/extracts/district_use",
-    "/extracts/district_use?open=reads,asks,gives,holds,goes,notes", "/extracts/district_use?open=runs,became,revisions",
+    "/extracts/district_use?open=reads,asks,gives,holds,goes,notes", "/extracts/stepwise?open=done", "/lookups", "/lookups/glossary?open=revisions", "/extracts/district_use?open=runs,became,revisions",
     "/new-extract/a-new-one", "/extracts/put_together?open=outline", "/results", "/values", "/schedules", "/schedules/glanced_at", "/schedules/glanced_at/edit",
     "/new-schedule?extract=district_use", "/alerts", "/sources", "/new-source", "/sources/works/edit", "/new-channel",
     "/sources/works?environment=live&table=districts", "/workers", "/channels",
@@ -26,7 +26,7 @@ COLOURS = {"runOnly": {"type": "rule", "values": ["color-contrast", "link-in-tex
 DIALOGS = (
     ("/people", "Add person"), ("/people", "author"), ("/account", "Make a token"), ("/environments", "Add environment"),
     ("/calendars", "Add calendar"),
-    ("/values", "Add value"), ("/extracts/district_use", "Rename or move"), ("/extracts/district_use", "Copy"),
+    ("/values", "Add value"), ("/lookups", "Add lookup"), ("/extracts/district_use", "Rename or move"), ("/extracts/district_use", "Copy"),
     ("/extracts/district_use", "Archive"),
 )  # fmt: skip
 
@@ -48,6 +48,10 @@ def looked_into(service):
         for source in ("works", "metering"):
             ladle.sources.run_query(source, "live", "catalogue")
         ladle.extracts.add("put_together", "metering", outline=OUTLINE)
+        ladle.lookups.add("glossary", text="code,name,weight\nN1,North,1.5\nS1,,2\n")
+        ladle.lookups.put("glossary", {"code": "N1", "name": "Far North"})
+        steps = [{"step": "filter", "where": "zone is not null"}, {"step": "sort", "order": ["zone"], "off": True}]
+        ladle.extracts.add("stepwise", "metering", "select name, zone from districts", steps=steps)
         ladle.schedules.save_calendar("england", "GB", "ENG")
         ladle.schedules.add("glanced_at", "district_use", "live", "daily at 05:00", zone="UTC", calendar="england")
         ladle.schedules.run("glanced_at")

@@ -112,7 +112,7 @@ def test_the_commands_of_the_documents_run_on_the_demo(demo, document, tmp_path)
     unpacked = demo["LADLE_DATA"].removesuffix("/.demo")
     wanted = [step.replace("PATH-TO", unpacked) for step in steps(document) if not step.startswith("LADLE_")]
     assert len(wanted) > 5
-    for name, text in re.findall(r"`([\w-]+\.json)`:\n\n```json\n(.*?)```", (ROOT / document).read_text(), re.DOTALL):
+    for name, text in re.findall(r"`([\w-]+\.\w+)`[^\n`]*:\n\n```\w+\n(.*?)```", (ROOT / document).read_text(), re.DOTALL):
         (tmp_path / name).write_text(text)
     for step in wanted:
         if step.startswith("echo "):

@@ -181,6 +181,14 @@ def test_lookups_from_the_command_line(service, author, tmp_path):
     assert "is not UTF-8 text" in said("save", "zones", "--file", str(path), status=2)
 
 
+def test_a_lookup_is_found_by_its_name_and_what_it_is(author):
+    author.lookups.add("findable_codes", text="a\n1\n", note="pump stations of the fen")
+    found = author.find("pump fen")
+    assert [(each["kind"], each["name"], each["link"]) for each in found if each["kind"] == "lookup"] == [
+        ("lookup", "findable_codes", "/lookups/findable_codes")
+    ]
+
+
 def test_text_with_a_column_too_many_in_a_later_line_says_which():
     with pytest.raises(BadInput) as caught:
         read_text("a\tb\n1\t2\n\n3\n")

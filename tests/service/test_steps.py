@@ -101,8 +101,8 @@ def test_a_preview_shows_any_point_of_the_chain_and_where_rows_go(author):
     assert len(preview(0)["rows"]) == 40
     found = preview(2, rows=2)
     assert [column["name"] for column in found["columns"]] == ["district_id", "readings", "litres"]
-    assert (len(found["rows"]), found["complete"], found["fetched"]) == (2, False, 40)
-    assert [(step["rows_in"], step["rows_out"]) for step in found["steps"]] == [(40, 39), (39, 3)]
+    assert (len(found["rows"]), found["complete"], found["shaped"]["fetched"]) == (2, False, 40)
+    assert [(step["rows_in"], step["rows_out"]) for step in found["shaped"]["steps"]] == [(40, 39), (39, 3)]
     assert preview(2, total=True)["rows"] == [["3"]]
     with pytest.raises(QueryFailed, match="step 7, column: there is a column 'litres' already"):
         query = author.extracts.start_preview(
@@ -127,6 +127,8 @@ def test_steps_are_checked_against_columns_without_reading_a_row(author):
     assert found["error"]["where"] == "steps[1].order[0]"
     assert "'litres'" in found["error"]["hint"]
     assert [each["columns"] is None for each in found["steps"]] == [False, True, True]
+    found = author.extracts.check_steps([{"step": "sort", "order": ["whatever"]}], [])  # nobody knows the columns
+    assert (found["error"], found["steps"][0]["words"]) == (None, "sort by whatever")
     with pytest.raises(CallFailed, match="is not a column"):
         author.extracts.check_steps(SHARES, [{"name": "x", "kind": "whatever"}])
 
@@ -176,8 +178,8 @@ def test_a_guard_stands_on_a_step_and_on_a_lookup(author):
         {"guard": "step_rows", "step": "2", "at_least": 1}, {"guard": "in_lookup", "columns": ["district"], "lookup": "step_titles", "then": "warn"},
     ]  # fmt: skip
     author.lookups.add("step_titles", text="title\nMoor\n")
-    author.extracts.add("guarded", "metering", READINGS, parameters=[MOST], steps=SHARES, guards=guards, formats=["csv"])
-    run = author.runs.wait(author.runs.start("guarded", publish=True)["id"], PATIENCE)
+    author.extracts.add("guarded_steps", "metering", READINGS, parameters=[MOST], steps=SHARES, guards=guards, formats=["csv"])
+    run = author.runs.wait(author.runs.start("guarded_steps", publish=True)["id"], PATIENCE)
     texts = sorted(each["text"] for each in run["findings"])
     assert run["held"] == "held"
     assert texts[0].startswith("a match for each row in step 'names': 1 have none")
@@ -189,7 +191,7 @@ def test_a_guard_stands_on_a_step_and_on_a_lookup(author):
         {"guard": "in_lookup", "columns": ["a", "b"], "lookup": "step_titles"},
     ):
         with pytest.raises(CallFailed):
-            author.extracts.save("guarded", guards=[wrong])
+            author.extracts.save("guarded_steps", guards=[wrong])
 
 
 def test_a_lookup_that_changes_between_runs_is_told_by_its_revision(author):
@@ -197,8 +199,8 @@ def test_a_lookup_that_changes_between_runs_is_told_by_its_revision(author):
     run = author.runs.wait(author.runs.start("shares")["id"], PATIENCE)
     assert [row[2] for row in _rows(author, run)].count("") == 0
     assert json.loads(read(author, run, "datapackage.json"))["ladle"]["lookups"] == [{"name": "step_districts", "revision": 2}]
-    assert author.lookups.get("step_districts")["used_by"] == ["guarded", "shares"]
-    with pytest.raises(CallFailed, match="is used by guarded, shares"):
+    assert author.lookups.get("step_districts")["used_by"] == ["guarded_steps", "shares"]
+    with pytest.raises(CallFailed, match="is used by guarded_steps, shares"):
         author.lookups.archive("step_districts")
 
 

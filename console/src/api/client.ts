@@ -68,6 +68,10 @@ export type ChannelRecord = components["schemas"]["ChannelView"];
 export type SendingRecord = components["schemas"]["SendingView"];
 export type Engine = components["schemas"]["EngineView"];
 export type KeptDraft = components["schemas"]["DraftView"];
+export type CheckedSteps = components["schemas"]["CheckedSteps"];
+export type Lookup = components["schemas"]["LookupView"];
+export type LookupRows = components["schemas"]["LookupRowsView"];
+export type LookupBody = components["schemas"]["PatchedLookupBody"];
 export type Completion = components["schemas"]["CompletionView"];
 
 /** What the service said no with (RFC 9457): the cause, and the next step. */

@@ -2452,7 +2452,7 @@ export interface components {
         CheckedStep: {
             /** @description From 1. */
             number: number;
-            /** @description Name of the step. */
+            /** @description Its kind. */
             step: string;
             /** @description What it does, as a sentence. */
             words: string;
@@ -2460,7 +2460,7 @@ export interface components {
             columns: components["schemas"]["StepColumn"][] | null;
         };
         CheckedSteps: {
-            /** @description Steps of a check, in order. */
+            /** @description All of them, in their order. */
             steps: components["schemas"]["CheckedStep"][];
             /** @description What is wrong with the first step that cannot be done. */
             error: components["schemas"]["StepProblem"] | null;
@@ -3226,12 +3226,13 @@ export interface components {
          *     * `schedule` - schedule
          *     * `run` - run
          *     * `source` - source
+         *     * `lookup` - lookup
          *     * `table` - table
          *     * `column` - column
          *     * `result` - result
          * @enum {string}
          */
-        FoundThingKindEnum: "extract" | "schedule" | "run" | "source" | "table" | "column" | "result";
+        FoundThingKindEnum: "extract" | "schedule" | "run" | "source" | "lookup" | "table" | "column" | "result";
         FoundView: {
             /** @description Name of the source. */
             source: string;
@@ -3474,8 +3475,11 @@ export interface components {
         LookupDifferencesView: {
             /** @description Of the rows that follow. */
             columns: string[];
+            /** @description Rows that are new. */
             added: (string | null)[][];
+            /** @description Rows that are gone. */
             removed: (string | null)[][];
+            /** @description Rows of one key that differ. */
             changed: components["schemas"]["ChangedRow"][];
             /** @description What else differs, in words. */
             settings: string[];
@@ -3504,6 +3508,7 @@ export interface components {
             revision: number;
             /** @description Names of the columns. */
             columns: components["schemas"]["LookupColumn"][];
+            /** @description No two rows are equal in these columns. */
             key: string[];
             /** @description Of the rows that were asked for, on all pages. */
             total: number;
@@ -4411,6 +4416,8 @@ export interface components {
             };
             /** @description Steps of a check, in order. */
             steps?: components["schemas"]["CheckStepView"][];
+            /** @description How the rows went through the steps. */
+            shaped?: components["schemas"]["ShapedRows"];
             /** @description A column at a glance. */
             profile?: components["schemas"]["ProfileView"];
             /** @description How the database means to carry the statement out. */
@@ -5357,6 +5364,12 @@ export interface components {
          * @enum {string}
          */
         SeverityEnum: "error" | "warning" | "note";
+        ShapedRows: {
+            /** @description Rows that came from the source. */
+            fetched: number;
+            /** @description What each step did to them. */
+            steps: components["schemas"]["StepRows"][];
+        };
         SharedValueView: {
             /** @description Its name. */
             name: string;
@@ -5493,9 +5506,7 @@ export interface components {
             /** @description Rows that came from the source, where steps follow. */
             fetched?: number;
             /** @description Of each step: number, name, step, rows_in, rows_out, unmatched. */
-            steps?: {
-                [key: string]: unknown;
-            }[];
+            steps?: components["schemas"]["StepRows"][];
         };
         StatementView: {
             /** @description What it is called. */
@@ -5560,6 +5571,20 @@ export interface components {
             hint: string;
             /** @description The field: steps[1].where. */
             where: string;
+        };
+        StepRows: {
+            /** @description Its place among all steps, from 1. */
+            number: number;
+            /** @description Its name, or what it does. */
+            name: string;
+            /** @description Its kind. */
+            step: string;
+            /** @description Before it. */
+            rows_in: number;
+            /** @description After it. */
+            rows_out: number;
+            /** @description Of a look up: rows that met nothing. */
+            unmatched?: number;
         };
         StepView: {
             /** @description Name of the extract. */
@@ -12376,7 +12401,7 @@ export interface operations {
     lookups: {
         parameters: {
             query?: {
-                /** @description Those in the archive instead. */
+                /** @description Those out of sight instead. */
                 archived?: boolean;
             };
             header?: never;
@@ -12878,9 +12903,9 @@ export interface operations {
     lookup_differences: {
         parameters: {
             query: {
-                /** @description Of a log, the last number that is known; of differences, the later revision. */
+                /** @description The number of the later one. */
                 after: number;
-                /** @description The earlier revision. */
+                /** @description The number of the earlier revision. */
                 before: number;
             };
             header?: never;
@@ -12950,6 +12975,7 @@ export interface operations {
     lookup_file: {
         parameters: {
             query?: {
+                /** @description Its number; the newest unless said. */
                 revision?: number;
             };
             header?: never;
@@ -13211,9 +13237,13 @@ export interface operations {
     lookup_rows: {
         parameters: {
             query?: {
+                /** @description Only rows with such a text in any column. */
                 find?: string;
+                /** @description At most so many, 1,000 unless said. */
                 limit?: number;
+                /** @description Rows before the first one wanted. */
                 offset?: number;
+                /** @description Its number; the newest unless said. */
                 revision?: number;
             };
             header?: never;

@@ -40,6 +40,8 @@ const pages: [string, ReactNode, string | Named][] = [
   ["extracts/:name", page(() => import("../features/extracts/ExtractPage"), "ExtractPage"), (of) => of.name ?? ""],
   ["new-extract/:key", page(() => import("../features/extracts/NewExtractPage"), "NewExtractPage"), "New extract"],
   ["results", page(() => import("../features/results/ResultsPage"), "ResultsPage"), "Result files"],
+  ["lookups", page(() => import("../features/lookups/LookupsPage"), "LookupsPage"), "Lookups"],
+  ["lookups/:name", page(() => import("../features/lookups/LookupPage"), "LookupPage"), (of) => `Lookup ${of.name}`],
   ["values", page(() => import("../features/values/ValuesPage"), "ValuesPage"), "Values"],
   ["schedules", page(() => import("../features/schedules/SchedulesPage"), "SchedulesPage"), "Schedules"],
   [

@@ -20,6 +20,7 @@ const pages = [
   ["/extracts", "Extracts"],
   ["/results", "Result files"],
   ["/values", "Values"],
+  ["/lookups", "Lookups"],
   ["/schedules", "Schedules"],
   ["/alerts", "Alerts"],
   ["/sources", "Sources"],
@@ -87,7 +88,7 @@ export function Shell() {
     if (name) kept.belongTo(name);
   }, [name]);
   useEffect(() => {
-    if (name && /^\/(extracts|runs|schedules|sources)\/./.test(pathname))
+    if (name && /^\/(extracts|runs|schedules|sources|lookups)\/./.test(pathname))
       void recent((module) => module.noteOpened(name, pathname, search));
   }, [name, pathname, search]);
   if (!me.data && (!signedInAtStart || (me.error instanceof Problem && me.error.status === 401)))

@@ -58,18 +58,32 @@ export interface Guard {
   of_last?: number;
   same?: string;
   columns?: string[];
+  lookup?: string;
+  /** The name of a step, or its number. */
+  step?: string;
 }
 const ALIKE: Record<string, string> = { weekday: " of the same weekday", month_day: " of the same day of the month" };
+
+const bounds = (g: Guard) =>
+  [
+    g.at_least === undefined ? "" : `at least ${amount(g.at_least, "row")}`,
+    g.at_most === undefined ? "" : `at most ${amount(g.at_most, "row")}`,
+  ]
+    .filter(Boolean)
+    .join(", ");
 
 function guardWords(g: Guard): string {
   switch (g.guard) {
     case "rows":
-      return [
-        g.at_least === undefined ? "" : `at least ${amount(g.at_least, "row")}`,
-        g.at_most === undefined ? "" : `at most ${amount(g.at_most, "row")}`,
-      ]
-        .filter(Boolean)
-        .join(", ");
+      return bounds(g);
+    case "step_rows":
+      return `${bounds(g)} after step ${g.step}`;
+    case "same_rows":
+      return `as many rows after step ${g.step} as before`;
+    case "all_found":
+      return `a match for each row in step ${g.step}`;
+    case "in_lookup":
+      return `${listed(g.columns ?? [])} in the lookup ${g.lookup}`;
     case "not_empty":
       return "not empty";
     case "change":

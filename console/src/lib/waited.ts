@@ -19,6 +19,9 @@ export const WAITED: Record<string, string> = {
   file: "the file",
   groups: "the groups",
   log: "the run log",
+  lookup: "the lookup",
+  "lookup-rows": "the rows of the lookup",
+  lookups: "the lookups",
   night: "the night",
   "own-alerts": "your alerts",
   people: "the people",
@@ -56,6 +59,7 @@ export const ASIDE = new Set([
   "rule-times",
   "sample",
   "status",
+  "steps-check",
   "text-differences",
 ]);
 

@@ -41,7 +41,7 @@ FieldKind = Literal["text", "integer"]
 FindingViewThenEnum = Literal["hold", "warn"]
 
 
-FoundThingKindEnum = Literal["extract", "schedule", "run", "source", "table", "column", "result"]
+FoundThingKindEnum = Literal["extract", "schedule", "run", "source", "lookup", "table", "column", "result"]
 
 
 HeldEnum = Literal["", "held", "released", "rejected"]
@@ -876,6 +876,7 @@ class QueryResult(TypedDict):
     seconds: NotRequired[float]
     identity: NotRequired[dict[str, str]]
     steps: NotRequired[list[CheckStep]]
+    shaped: NotRequired[ShapedRows]
     profile: NotRequired[Profile]
     plan: NotRequired[Plan]
     statement: NotRequired[str]
@@ -1188,6 +1189,11 @@ class Setting(TypedDict):
     after: None
 
 
+class ShapedRows(TypedDict):
+    fetched: int
+    steps: list[StepRows]
+
+
 class SharedValue(TypedDict):
     name: str
     note: str
@@ -1227,7 +1233,7 @@ class StatementResult(TypedDict):
     rows: int
     columns: list[dict[str, Any]]
     fetched: NotRequired[int]
-    steps: NotRequired[list[dict[str, Any]]]
+    steps: NotRequired[list[StepRows]]
 
 
 class Statement(TypedDict):
@@ -1260,6 +1266,15 @@ class StepProblem(TypedDict):
     message: str
     hint: str
     where: str
+
+
+class StepRows(TypedDict):
+    number: int
+    name: str
+    step: str
+    rows_in: int
+    rows_out: int
+    unmatched: NotRequired[int]
 
 
 class Step(TypedDict):

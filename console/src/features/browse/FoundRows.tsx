@@ -1,5 +1,5 @@
 import type { SourceQuery } from "../../api/client";
-import type { Cell } from "../../lib/grid";
+import type { Cell, GridColumn } from "../../lib/grid";
 import { ResultGrid } from "./ResultGrid";
 
 /** The rows that a query brought, and what is to be known of them. `counted`: how many there are in all, where that was asked. */
@@ -8,11 +8,13 @@ export function FoundRows({
   counted,
   label,
   onShown,
+  onStep,
 }: {
   found: SourceQuery | undefined;
   counted: unknown;
   label: string;
   onShown?: (columns: string[] | undefined) => void;
+  onStep?: (kind: string, column: GridColumn) => void;
 }) {
   const result = found?.result;
   if (!found || !result?.rows || !result.columns) return null;
@@ -27,6 +29,7 @@ export function FoundRows({
         total={typeof counted === "string" ? Number(counted) : undefined}
         label={label}
         {...(onShown ? { onShown } : {})}
+        {...(onStep ? { onStep } : {})}
       />
       {result.notes?.map((note) => (
         <div className="flag" style={{ margin: "4px 0" }} key={note}>

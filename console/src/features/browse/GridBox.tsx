@@ -1,6 +1,7 @@
 import { memo, useEffect, useRef, useState, type KeyboardEvent, type MouseEvent, type PointerEvent } from "react";
 import { useVirtualizer, type VirtualItem } from "@tanstack/react-virtual";
 import { isNumber, plain, type Cell, type GridColumn } from "../../lib/grid";
+import { StepMenu } from "../steps/StepMenu";
 import { Value } from "./Value";
 
 const ROW = 25;
@@ -46,6 +47,7 @@ interface Props {
   onOpen: (row: number, column: number) => void;
   onMove: (column: number, target: number) => void;
   onCopy: () => void;
+  onStep?: ((kind: string, column: GridColumn) => void) | undefined;
 }
 
 /** Does it surely fit into its column? Cutting off costs a clip for each cell, which most do not need. */
@@ -291,6 +293,7 @@ export function GridBox({
                       {columns[column]!.name}
                       {by && (by.descending ? " ↓" : " ↑")}
                     </button>
+                    {on.onStep && <StepMenu column={columns[column]!} onStep={on.onStep} />}
                     <span
                       className="handle"
                       aria-hidden

@@ -35,6 +35,8 @@ interface Props {
   label: string;
   /** Told of the columns that are shown, in their order; undefined: all, as they came. */
   onShown?: (columns: string[] | undefined) => void;
+  /** A header offers to do something with its column. */
+  onStep?: (kind: string, column: GridColumn) => void;
   /** A column of all that these rows are the first of at a glance, and what is said of which; else it is of these rows. */
   profile?: { of: string; ask: (column: string) => Promise<Profile> };
 }
@@ -43,7 +45,7 @@ const ofQuery = (id: string) => (column: string) =>
   must(api.GET("/api/v1/queries/{number}/profile", { params: { path: { number: id }, query: { column } } }));
 
 /** Rows of a look: sorted on what is loaded, columns hidden, moved and sized, one record, transposed; copied or saved small. */
-export function ResultGrid({ id, columns, rows, complete, total, label, profile, onShown }: Props) {
+export function ResultGrid({ id, columns, rows, complete, total, label, profile, onShown, onStep }: Props) {
   const { message } = App.useApp();
   const [shape, setShape] = useState<"grid" | "record" | "turned">("grid");
   const [sort, setSort] = useState<SortedBy | null>(null);
@@ -347,6 +349,7 @@ export function ResultGrid({ id, columns, rows, complete, total, label, profile,
           onOpen={open}
           onMove={(column, target) => move(column, order.indexOf(target) - order.indexOf(column))}
           onCopy={copyChosen}
+          onStep={onStep}
         />
       )}
       {opened && opening !== null && typeof opening !== "string" && (

@@ -24,6 +24,7 @@ const BLANK: Draft = {
   statement: "",
   outline: null,
   compiled: "",
+  steps: [],
   parameters: [],
   source: "",
   formats: ["csv"],

@@ -8,12 +8,20 @@ const kinds: [string, string][] = [
   ["columns", "columns as they were"],
   ["not_null", "no null in"],
   ["no_duplicate", "no duplicate of"],
+  ["in_lookup", "values in a lookup"],
+  ["step_rows", "rows after a step"],
+  ["same_rows", "a step keeps all rows"],
+  ["all_found", "a step finds every match"],
 ];
 const fresh: Record<string, Partial<Guard>> = {
   rows: { at_least: 1 },
   change: { percent: 20, of_last: 8, same: "any" },
   not_null: { columns: [] },
   no_duplicate: { columns: [] },
+  in_lookup: { columns: [], lookup: "" },
+  step_rows: { step: "", at_least: 1 },
+  same_rows: { step: "" },
+  all_found: { step: "" },
 };
 const days = [
   { value: "any", label: "of any day" },
@@ -41,12 +49,24 @@ function Given({
       style={{ width: 100 }}
     />
   );
-  if (guard.guard === "rows")
+  const named = (name: "step" | "lookup", label: string) => (
+    <Input
+      size="small"
+      aria-label={`${label}, guard ${number}`}
+      placeholder={label}
+      value={guard[name] ?? ""}
+      onChange={(e) => onChange({ [name]: e.target.value })}
+      style={{ width: 150 }}
+    />
+  );
+  const step = guard.step === undefined ? null : named("step", "name or number of the step");
+  if (guard.guard === "rows" || guard.guard === "step_rows")
     return (
       <>
-        {whole("at_least", "at least")} {whole("at_most", "at most")} rows
+        {step} {whole("at_least", "at least")} {whole("at_most", "at most")} rows
       </>
     );
+  if (step) return step;
   if (guard.guard === "change")
     return (
       <>
@@ -63,15 +83,18 @@ function Given({
     );
   if (guard.columns)
     return (
-      <Input
-        size="small"
-        className="mono"
-        aria-label={`Columns, guard ${number}`}
-        placeholder="columns, separated by commas"
-        value={guard.columns.join(", ")}
-        onChange={(e) => onChange({ columns: e.target.value.split(",").map((one) => one.trim()) })}
-        style={{ width: 260 }}
-      />
+      <>
+        <Input
+          size="small"
+          className="mono"
+          aria-label={`Columns, guard ${number}`}
+          placeholder="columns, separated by commas"
+          value={guard.columns.join(", ")}
+          onChange={(e) => onChange({ columns: e.target.value.split(",").map((one) => one.trim()) })}
+          style={{ width: 260 }}
+        />
+        {guard.lookup !== undefined && named("lookup", "the lookup")}
+      </>
     );
   return null;
 }

@@ -42,7 +42,8 @@ const PREVIEW = {
 let now: Draft;
 function Decided({ preview }: { preview?: SourceQuery }) {
   const [draft, set] = useState<Draft>({
-    base: 1, statement: "select 1", outline: null, compiled: "", parameters: [], source: "metering", formats: ["csv"], file_name: "",
+    base: 1, statement: "select 1", outline: null, compiled: "", steps: [],
+  parameters: [], source: "metering", formats: ["csv"], file_name: "",
     deliver_into: "", output: {}, guards: [], notes: "",
   }); // prettier-ignore
   useEffect(() => {

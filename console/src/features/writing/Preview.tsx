@@ -2,27 +2,34 @@ import { Button } from "antd";
 import { useState } from "react";
 import { api, must, type PreviewBody } from "../../api/client";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
+import type { GridColumn } from "../../lib/grid";
 import { amount } from "../../lib/words";
 import { FoundRows } from "../browse/FoundRows";
 import { PlanOf } from "./PlanOf";
 import { useStarted } from "../browse/useSourceQuery";
+import type { Step } from "../steps/steps";
 
 const begin = (body: PreviewBody) => must(api.POST("/api/v1/previews", { body }));
 
-/** The first rows of one statement, and on request how many there are. `bodyOf` gives what is on the screen now. */
-export function usePreview(bodyOf: () => PreviewBody) {
+/** The first rows of one statement after its steps, and on request how many there are. `bodyOf` gives what is on the screen now. */
+export function usePreview(bodyOf: () => PreviewBody, steps: Step[]) {
   const rows = useStarted(begin);
   const total = useStarted(begin);
   const plan = useStarted(begin);
   const [most, setMost] = useState(100);
   const [title, setTitle] = useState("");
-  const start = (name: string) => {
+  const [taken, setTaken] = useState<Step[]>();
+  const body = (of: Step[]) => ({ ...bodyOf(), ...(of.length ? { steps: of } : {}) });
+  /** `count`: so many of the steps; null: all. */
+  const start = (name: string, count: number | null) => {
+    const of = steps.slice(0, count ?? undefined);
     setTitle(name);
-    rows.ask({ ...bodyOf(), rows: most });
+    setTaken(of);
+    rows.ask({ ...body(of), rows: most });
   };
   return {
-    ...{ rows, total, plan, most, setMost, title, start },
-    counted: () => total.ask({ ...bodyOf(), total: true }),
+    ...{ rows, total, plan, most, setMost, title, start, taken },
+    counted: () => total.ask({ ...body(taken ?? steps), total: true }),
     planned: () => plan.ask({ ...bodyOf(), plan: true }),
   };
 }
@@ -31,9 +38,12 @@ export function Preview({
   preview,
   label,
   onPlace,
+  onStep,
 }: {
   preview: ReturnType<typeof usePreview>;
   label: string;
+  /** A header offers to do something with its column. */
+  onStep: (kind: string, column: GridColumn) => void;
   onPlace: (line: number, column: number) => void;
 }) {
   const { rows, total, plan, title } = preview;
@@ -86,7 +96,7 @@ export function Preview({
       {failed && <Failed error={failed} place={{ go: onPlace }} />}
       {plan.busy && <p className="dim">Asking for the plan…</p>}
       {plan.found?.result?.plan && <PlanOf plan={plan.found.result.plan} />}
-      <FoundRows found={rows.found} counted={number} label={label} />
+      <FoundRows found={rows.found} counted={number} label={label} onStep={onStep} />
     </section>
   );
 }

@@ -20,9 +20,13 @@ import { Delivery } from "./Delivery";
 import { Diagnostics } from "./Diagnostics";
 import { Guards } from "./Guards";
 import { PutTogether } from "../outline/PutTogether";
+import { StepsEditor } from "../steps/StepsEditor";
+import { blank, doneWords } from "../steps/steps";
+import { useSteps } from "../steps/useSteps";
 import { OutputSettings } from "./OutputSettings";
 import { KEYS, SqlEditor, type Complete, type EditorHandle } from "./SqlEditor";
 import { useDiagnostics } from "./useDiagnostics";
+import type { StepColumn } from "../steps/steps";
 import { draftOf, type Draft, type Drafting } from "./useDraft";
 
 const KEPT = {
@@ -35,6 +39,7 @@ const KEPT = {
 const PART_OF: Record<string, string> = {
   source: "reads",
   parameters: "asks",
+  steps: "done",
   formats: "gives",
   file_name: "gives",
   output: "gives",
@@ -130,6 +135,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       must(api.POST("/api/v1/restore-parameters", { body: { source: draft.source, statement: draft.statement } })),
     onSuccess: (found) => change({ statement: found.statement }),
   });
+  const [openedStep, setOpenedStep] = useState<number | null>(null);
   const part = () => partAt(diagnostics.parts, editor.current?.line() ?? 1);
   const preview = usePreview((): PreviewBody => {
     const { values: given, data_date } = values();
@@ -145,9 +151,14 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       ...(draft.output.documents ? { documents: draft.output.documents } : {}),
       ...(data_date ? { data_date } : {}),
     };
-  });
-  const look = () => {
-    if (environment) preview.start(diagnostics.parts.length > 1 ? (diagnostics.parts[part()]?.title ?? "") : "");
+  }, draft.steps);
+  const known = (diagnostics.parts[0]?.columns ?? []) as unknown as StepColumn[];
+  const { taken } = preview;
+  const steps = useSteps(writable, draft.steps, draft.parameters, known, { taken, found: preview.rows.found });
+  /** `count`: so many of the steps; null: all. */
+  const look = (count: number | null = null) => {
+    if (!environment) return;
+    preview.start(diagnostics.parts.length > 1 ? (diagnostics.parts[part()]?.title ?? "") : "", count);
   };
   const trySave = () => {
     if (worth && !save.isPending) save.mutate();
@@ -166,9 +177,15 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const source = sources.data?.find((s) => s.name === draft.source);
   const refused = save.error instanceof Problem ? PART_OF[String(save.error.facts.field)] : undefined;
   const fault = (part: string) => (refused === part ? <ProblemNote error={save.error} shown /> : undefined);
+  const sentences = (
+    steps.chain.checked?.steps.map((each) => each.words) ??
+    extract?.revision.steps_in_words ??
+    []
+  ).filter((_, place) => draft.steps.length === 0 || !draft.steps[place]?.off);
   const told = {
     reads: { name: "reads", title: "What it reads", words: readsWords(draft.source, source) },
     asks: { name: "asks", title: "What it asks", words: asksWords(draft.parameters) },
+    done: { name: "done", title: "What is done to it", words: doneWords(sentences) },
     gives: { name: "gives", title: "What it gives", words: givesWords(draft.formats, draft.file_name, draft.output) },
     holds: { name: "holds", title: "What must hold", words: holdsWords(draft.guards) },
     goes: {
@@ -254,12 +271,12 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
             diagnostics={diagnostics.diagnostics}
             onChange={(statement) => change({ statement })}
             onSave={trySave}
-            onPreview={look}
+            onPreview={() => look()}
           />
         </div>
       </div>
       <div className="said-line">
-        <Button size="small" title="Ctrl+Enter" onClick={look} disabled={!environment}>
+        <Button size="small" title="Ctrl+Enter" onClick={() => look()} disabled={!environment}>
           Preview
         </Button>
         <label>
@@ -331,7 +348,16 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
         />
       )}
       <ProblemNote error={back.error} />
-      <Preview preview={preview} label={name || "new extract"} onPlace={goTo} />
+      <Preview
+        preview={preview}
+        label={name || "new extract"}
+        onPlace={goTo}
+        onStep={(kind, column) => {
+          change({ steps: [...draft.steps, blank(kind, column)] });
+          setOpenedStep(draft.steps.length);
+          parts.turn("done", true);
+        }}
+      />
       {extract && (
         <Part {...told.reads} parts={parts} fault={fault("reads")}>
           <Select
@@ -376,6 +402,16 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
           sources={sources.data ?? []}
           onChange={declare}
         />
+      </Part>
+      <Part {...told.done} parts={parts} fault={fault("done")}>
+        <StepsEditor
+          chain={steps.chain}
+          opened={openedStep}
+          onOpen={setOpenedStep}
+          onChange={(next) => change({ steps: next })}
+          onLook={look}
+        />
+        <ProblemNote error={steps.error} />
       </Part>
       <Part {...told.gives} parts={parts} fault={fault("gives")}>
         <OutputSettings

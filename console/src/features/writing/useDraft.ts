@@ -5,6 +5,7 @@ import type { Guard } from "../../lib/decisions";
 import { unsent } from "../../lib/kept";
 import { useAway } from "../../lib/service";
 import type { Outline } from "../outline/outline";
+import type { Step } from "../steps/steps";
 import { dropDraft, keepDraft, readDraft, type Place } from "./drafts";
 
 /** What an author changes before it becomes a revision. `base` is the revision it was begun from; 0: none, it is new. */
@@ -17,6 +18,8 @@ export interface Draft {
   outline: Outline | null;
   /** What the outline compiles to; "": that is not known yet, or it does not. */
   compiled: string;
+  /** What is done to its result. */
+  steps: Step[];
   parameters: Parameter[];
   source: string;
   formats: string[];
@@ -28,13 +31,14 @@ export interface Draft {
 }
 
 export function draftOf(extract: Extract): Draft {
-  const { number, statement, outline, parameters, source, formats, file_name, deliver_into, output, guards, notes } =
-    extract.revision;
+  const { number, statement, outline, steps, parameters, source, formats, ...rest } = extract.revision;
+  const { file_name, deliver_into, output, guards, notes } = rest;
   return {
     base: number,
     statement,
     outline: (outline as Outline | null) ?? null,
     compiled: outline ? statement : "",
+    steps: steps as unknown as Step[],
     parameters,
     source,
     formats,

@@ -77,9 +77,9 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     print_table(heads, rows, "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
-    if result.get("steps"):
-        print(f"\n{amount(result['fetched'], 'row')} fetched")
-        steps = [(step["number"], step["name"], step["rows_in"], step["rows_out"]) for step in result["steps"]]
+    if result.get("shaped"):
+        print(f"\n{amount(result['shaped']['fetched'], 'row')} fetched")
+        steps = [(step["number"], step["name"], step["rows_in"], step["rows_out"]) for step in result["shaped"]["steps"]]
         print_table(("STEP", "", "ROWS IN", "ROWS OUT"), steps, "")
     shown = len(result["rows"])
     print(

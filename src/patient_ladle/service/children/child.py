@@ -156,11 +156,11 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
         max_rows=job["max_rows"],
         max_bytes=job["max_bytes"],
         parts=parts,
-        steps=steps_of(job["steps"]),
+        steps=steps_of(job.get("steps") or ()),
         output=OutputSettings.from_dict(job["output"]),
         names=name_fields(job["about"], values),
         guards=guards,
-        keys={each["name"]: Lookup.from_dict(each).keys() for each in job["lookups"] if each["name"] in guarded},
+        keys={each["name"]: Lookup.from_dict(each).keys() for each in job.get("lookups", ()) if each["name"] in guarded},
     )
     store = store_at(job["store"])
     _look_at(store, job["store"], job.get("store_mark", ""))
@@ -243,7 +243,7 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
         steps = numbered(steps_of(job.get("steps") or ()), job.get("statement_number", 1))
         found = first_rows(session, Statement(job["statement"], values, reading=reading, steps=steps), limits)
         for shaped in ways:
-            found |= {"fetched": shaped.fetched, "steps": [step.to_dict() for step in shaped.steps]}
+            found["shaped"] = {"fetched": shaped.fetched, "steps": [step.to_dict() for step in shaped.steps]}
             found["notes"] += shaped.notes
             if job.get("count"):
                 after = shaped.steps[-1].rows_out if shaped.steps else shaped.fetched

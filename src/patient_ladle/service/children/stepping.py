@@ -66,13 +66,16 @@ def understood(given: Any) -> Understood:
 def checked(
     given: Any, columns: Sequence[Mapping[str, str]], parameters: Sequence[Parameter], lookups: Sequence[Lookup], statement: int
 ) -> dict[str, Any]:
-    """Each step with its words and the columns after it, and what is wrong with the first that is."""
+    """Each step with its words and the columns after it, and what is wrong with the first that is. Without ``columns`` nobody
+    knows what the result has, and the words are all that can be told."""
     steps = d.steps_of(given)
     start = [Column(each["name"], each["kind"], each.get("source_type") or "") for each in columns]
     engine = _engine(samples(list(parameters)))
     told: list[dict[str, Any]] = [
         {"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)
     ]
+    if not start:
+        return {"steps": told, "error": None}
     numbered = d.numbered(steps, statement)
     error: LadleError | None = None
     chain = checked_chain(engine, start, (), {each.name: each for each in lookups})

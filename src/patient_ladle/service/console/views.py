@@ -36,7 +36,7 @@ def _page(changed: int) -> str:
     return (BUILD / "index.html").read_text()
 
 
-_PAGES = ("runs", "extracts", "new-extract", "results", "values", "schedules", "new-schedule", "alerts", "channels",
+_PAGES = ("runs", "extracts", "new-extract", "results", "values", "lookups", "schedules", "new-schedule", "alerts", "channels",
           "new-channel", "calendars", "environments", "people", "account", "workers", "sources",
           "new-source", "sign-in")  # fmt: skip
 PAGES = rf"^(?:(?:{'|'.join(_PAGES)})(?:/[^/]+)*/?)?$"

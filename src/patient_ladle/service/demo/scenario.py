@@ -411,7 +411,7 @@ order by s.taken_at, s.sample_id, r.code""",
         "guards": [{"guard": "all_found", "step": "limits", "then": "hold"}],
     },
     {
-        "name": "consumption_by_month",
+        "name": "consumption_across",
         "folder": "regulation",
         "source": "metering",
         "formats": ["xlsx"],

@@ -21,6 +21,7 @@ from .api import number_of_if_match
 from .steps import users_of
 
 ROWS_OF_A_PAGE = 1_000
+OF_REVISION = OpenApiParameter("revision", int, description="Its number; the newest unless said.")
 
 
 class LookupColumn(serializers.Serializer[Any]):
@@ -53,7 +54,7 @@ class LookupView(serializers.Serializer[Any]):
 class LookupRowsView(serializers.Serializer[Any]):
     revision = serializers.IntegerField()
     columns = LookupColumn(many=True)
-    key = serializers.ListField(child=serializers.CharField())
+    key = serializers.ListField(child=serializers.CharField(), help_text="No two rows are equal in these columns.")
     total = serializers.IntegerField(help_text="Of the rows that were asked for, on all pages.")
     rows = serializers.ListField(
         child=serializers.ListField(child=serializers.CharField(allow_null=True)), help_text="Canonical texts."
@@ -67,9 +68,13 @@ class ChangedRow(serializers.Serializer[Any]):
 
 class LookupDifferencesView(serializers.Serializer[Any]):
     columns = serializers.ListField(child=serializers.CharField(), help_text="Of the rows that follow.")
-    added = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
-    removed = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_null=True)))
-    changed = ChangedRow(many=True)
+    added = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField(allow_null=True)), help_text="Rows that are new."
+    )
+    removed = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField(allow_null=True)), help_text="Rows that are gone."
+    )
+    changed = ChangedRow(many=True, help_text="Rows of one key that differ.")
     settings = serializers.ListField(child=serializers.CharField(), help_text="What else differs, in words.")
 
 
@@ -111,7 +116,11 @@ def _answer(lookup: Lookup, status: int = 200) -> Response:
 class Lookups(RoleView):
     needs = {"POST": "author"}
 
-    @extend_schema(operation_id="lookups", parameters=[OpenApiParameter("archived", bool)], responses=LookupView(many=True))
+    @extend_schema(
+        operation_id="lookups",
+        parameters=[OpenApiParameter("archived", bool, description="Those out of sight instead.")],
+        responses=LookupView(many=True),
+    )
     def get(self, request: SignedIn) -> Response:
         archived = request.query_params.get("archived") == "true"
         found = Lookup.objects.filter(archived_at__isnull=not archived).select_related("owner")
@@ -153,7 +162,12 @@ class LookupRows(RoleView):
 
     @extend_schema(
         operation_id="lookup_rows",
-        parameters=[OpenApiParameter(each, int) for each in ("revision", "offset", "limit")] + [OpenApiParameter("find", str)],
+        parameters=[
+            OF_REVISION,
+            OpenApiParameter("offset", int, description="Rows before the first one wanted."),
+            OpenApiParameter("limit", int, description=f"At most so many, {ROWS_OF_A_PAGE:,} unless said."),
+            OpenApiParameter("find", str, description="Only rows with such a text in any column."),
+        ],
         responses=LookupRowsView,
     )
     def get(self, request: SignedIn, name: str) -> Response:
@@ -193,7 +207,10 @@ class LookupDifferences(RoleView):
 
     @extend_schema(
         operation_id="lookup_differences",
-        parameters=[OpenApiParameter(each, int, required=True) for each in ("before", "after")],
+        parameters=[
+            OpenApiParameter("before", int, required=True, description="The number of the earlier revision."),
+            OpenApiParameter("after", int, required=True, description="The number of the later one."),
+        ],
         responses=LookupDifferencesView,
     )
     def get(self, request: SignedIn, name: str) -> Response:
@@ -206,7 +223,7 @@ class LookupFile(RoleView):
 
     @extend_schema(
         operation_id="lookup_file",
-        parameters=[OpenApiParameter("revision", int)],
+        parameters=[OF_REVISION],
         responses={(200, "text/csv"): OpenApiResponse(OpenApiTypes.BINARY)},
     )
     def get(self, request: SignedIn, name: str) -> HttpResponse:

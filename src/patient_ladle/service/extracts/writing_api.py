@@ -202,7 +202,7 @@ class StepColumn(serializers.Serializer[Any]):
 
 class CheckedStep(serializers.Serializer[Any]):
     number = serializers.IntegerField(help_text="From 1.")
-    step = serializers.CharField()
+    step = serializers.CharField(help_text="Its kind.")
     words = serializers.CharField(help_text="What it does, as a sentence.")
     columns = StepColumn(many=True, allow_null=True, help_text="After it; null where it was not come to, or does nothing.")
 
@@ -215,7 +215,7 @@ class StepProblem(serializers.Serializer[Any]):
 
 
 class CheckedSteps(serializers.Serializer[Any]):
-    steps = CheckedStep(many=True)
+    steps = CheckedStep(many=True, help_text="All of them, in their order.")
     error = StepProblem(allow_null=True, help_text="What is wrong with the first step that cannot be done.")
 
 

@@ -34,6 +34,7 @@ from patient_ladle.service.ledger.states import (
     STATES,
 )
 from patient_ladle.service.people.authentication import SignedIn
+from patient_ladle.service.sources.browse_api import StepRows
 
 from . import published, services
 from .dry_run import dry_run
@@ -111,8 +112,8 @@ class StatementResultView(serializers.Serializer[Any]):
     rows = serializers.IntegerField()
     columns = serializers.ListField(child=serializers.DictField())
     fetched = serializers.IntegerField(required=False, help_text="Rows that came from the source, where steps follow.")
-    steps = serializers.ListField(
-        child=serializers.DictField(),
+    steps = StepRows(
+        many=True,
         required=False,
         help_text="Of each step: number, name, step, rows_in, rows_out, unmatched.",
     )

@@ -22,6 +22,7 @@ from patient_ladle.service.common.api import RoleView, number_in
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.ledger.models import ResultFile, Run
 from patient_ladle.service.ledger.states import FINISHED
+from patient_ladle.service.lookups.models import Lookup
 from patient_ladle.service.people.authentication import SignedIn, may, role_of
 from patient_ladle.service.schedules.services import schedules_with
 from patient_ladle.service.sources.models import Address, Source
@@ -29,7 +30,7 @@ from patient_ladle.words import spaced
 
 from .listed import holding, results_shown
 
-KINDS = ("extract", "schedule", "run", "source", "table", "column", "result")
+KINDS = ("extract", "schedule", "run", "source", "lookup", "table", "column", "result")
 """In this order where they fit equally well."""
 MOST, MOST_OF_A_KIND = 40, 8
 RECENT_FILES = 5_000
@@ -83,7 +84,7 @@ def everything(words: Sequence[str], browses: bool) -> list[Found]:
         return []
     extracts = _extracts(words)
     made = [each for each, _ in extracts]
-    made += [*_schedules(words), *_runs(words, extracts), *_sources(words), *_results(words, extracts)]
+    made += [*_schedules(words), *_runs(words, extracts), *_sources(words), *_lookups(words), *_results(words, extracts)]
     made += _tables(words) if browses else []
     by_kind: dict[str, list[Found]] = {}
     for each in sorted(made, key=lambda each: (each.fits, KINDS.index(each.kind), each.name)):
@@ -129,6 +130,12 @@ def _runs(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterat
 def _sources(words: Sequence[str]) -> Iterator[Found]:
     for name, note in Source.objects.filter(holding(words, "name", "note")).values_list("name", "note"):
         yield Found("source", name, "", note, f"/sources/{quote(name)}", _fits(name, words, note))
+
+
+def _lookups(words: Sequence[str]) -> Iterator[Found]:
+    for name, note, gone in Lookup.objects.filter(holding(words, "name", "note")).values_list("name", "note", "archived_at"):
+        fits = ARCHIVED if gone else _fits(name, words, note)
+        yield Found("lookup", name, "", "archived" if gone else note, f"/lookups/{quote(name)}", fits)
 
 
 def _results(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:

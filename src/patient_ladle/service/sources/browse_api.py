@@ -183,6 +183,20 @@ class PlanView(serializers.Serializer[Any]):
     text = serializers.CharField(help_text="The plan as the database tells it.")
 
 
+class StepRows(serializers.Serializer[Any]):
+    number = serializers.IntegerField(help_text="Its place among all steps, from 1.")
+    name = serializers.CharField(help_text="Its name, or what it does.")
+    step = serializers.CharField(help_text="Its kind.")
+    rows_in = serializers.IntegerField(help_text="Before it.")
+    rows_out = serializers.IntegerField(help_text="After it.")
+    unmatched = serializers.IntegerField(required=False, help_text="Of a look up: rows that met nothing.")
+
+
+class ShapedRows(serializers.Serializer[Any]):
+    fetched = serializers.IntegerField(help_text="Rows that came from the source.")
+    steps = StepRows(many=True, help_text="What each step did to them.")
+
+
 class QueryResult(serializers.Serializer[Any]):
     columns = QueryColumn(many=True, required=False)
     rows = serializers.ListField(
@@ -196,6 +210,7 @@ class QueryResult(serializers.Serializer[Any]):
     seconds = serializers.FloatField(required=False)
     identity = serializers.DictField(child=serializers.CharField(), required=False)
     steps = CheckStepView(many=True, required=False)
+    shaped = ShapedRows(required=False, help_text="How the rows went through the steps.")
     profile = ProfileView(required=False, help_text="A column at a glance.")
     plan = PlanView(required=False, help_text="How the database means to carry the statement out.")
     statement = serializers.CharField(required=False, help_text="Of a profile: what was asked for it.")
