@@ -74,7 +74,7 @@ export function StepsEditor({
                 {sentence(step, i)}
                 {step.name && <span className="dim"> ({step.name})</span>}
               </button>
-              <span className="dim step-rows" aria-label={`Rows after step ${i + 1}`}>
+              <span className="dim step-rows" role="group" aria-label={`Rows after step ${i + 1}`}>
                 {counts[i] && `${count(counts[i].rows_in)} → ${count(counts[i].rows_out)} rows`}
                 {!!counts[i]?.unmatched && `, ${count(counts[i].unmatched ?? 0)} without a match`}
               </span>
