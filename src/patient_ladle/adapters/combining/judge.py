@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from datetime import datetime, timezone
 from typing import Any
 
 import duckdb
@@ -13,13 +12,12 @@ import duckdb
 from patient_ladle.core.errors import BadInput, LadleError, StatementFailed
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
-from patient_ladle.core.statements.languages.duckdb import DUCKDB, cast_of
+from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.scanner import replace_parameters
 from patient_ladle.core.steps.at import Field
-from patient_ladle.core.values.parameters import BoundValues, Parameter, Value, as_text
+from patient_ladle.core.values.parameters import BoundValues
 
-from ..sources.base import rendered
-from ..sources.duckdb_session import DuckdbSession, translate
+from ..sources.duckdb_session import bind_values, translate
 
 
 class EngineJudge:
@@ -59,25 +57,14 @@ class EngineJudge:
         return row
 
     def _bound(self, query: str) -> tuple[str, dict[str, Any] | None]:
-        bound: dict[str, Any] = {}
-
-        def put(parameter: Parameter, value: Value) -> str:
-            name = f"p{len(bound) + 1}"
-            bound[name] = [_plain(item) for item in value] if isinstance(value, tuple) else _plain(value)
-            return f"(${name}::{cast_of(parameter, value)})"
-
-        text = rendered(Statement(query, self.values), query, DUCKDB, put).text
-        return text, bound or None
+        made, bound = bind_values(Statement(query, self.values), query)
+        return made.text, bound or None
 
     def _asked(self, query: str, bound: Any) -> list[tuple[Any, ...]]:
         try:
             return self.connection.execute(query, bound).fetchall()
         except duckdb.Error as error:
             raise translated(error) from error
-
-
-def _plain(value: Any) -> Any:
-    return as_text(value.astimezone(timezone.utc)) if isinstance(value, datetime) and value.tzinfo else value
 
 
 _TOLD = (
@@ -115,6 +102,3 @@ def refuse_own_names(names: list[str]) -> None:
         raise BadInput(
             "a column is called 'ladle row', which the service uses itself.", "Give it another name in the statement."
         )
-
-
-__all__ = ["DuckdbSession", "EngineJudge", "in_words", "refuse_own_names", "translated"]

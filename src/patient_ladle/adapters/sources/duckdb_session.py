@@ -244,14 +244,7 @@ class DuckdbSession(ProbingSession):
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.text = gated(statement, DUCKDB)
-        self.bound = {}
-
-        def put(parameter: Parameter, value: Value) -> str:
-            name = f"p{len(self.bound) + 1}"
-            self.bound[name] = [_bound(item) for item in value] if isinstance(value, tuple) else _bound(value)
-            return f"(${name}::{cast_of(parameter, value)})"
-
-        self.rendered = rendered(statement, self.text, DUCKDB, put)
+        self.rendered, self.bound = bind_values(statement, self.text)
         try:
             statements = duckdb.extract_statements(self.rendered.text)
             if len(statements) != 1 or statements[0].type != duckdb.StatementType.SELECT:
@@ -332,6 +325,18 @@ def _text_of(column: Column, array: pa.Array[Any]) -> pa.Array[Any]:
     if column.kind in ("date", "timestamp", "zoned") and pc.any(pc.match_substring(texts, "(BC)")).as_py():
         texts = pc.replace_substring_regex(pc.replace_substring(texts, "T(BC)", " (BC)"), _BEFORE_CHRIST, r"\1\2 BC")
     return texts
+
+
+def bind_values(statement: Statement, text: str) -> tuple[Rendered, dict[str, Any]]:
+    """The text with a parameter of its own for each occurrence of a value, and what is bound to each."""
+    bound: dict[str, Any] = {}
+
+    def put(parameter: Parameter, value: Value) -> str:
+        name = f"p{len(bound) + 1}"
+        bound[name] = [_bound(item) for item in value] if isinstance(value, tuple) else _bound(value)
+        return f"(${name}::{cast_of(parameter, value)})"
+
+    return rendered(statement, text, DUCKDB, put), bound
 
 
 def _bound(value: Any) -> Any:

@@ -13,7 +13,7 @@ from typing import Any
 from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
-from patient_ladle.client.records import Revision
+from patient_ladle.client.records import Revision, StepRows
 
 from . import Noun, connected, environment_of, listed, not_together, pairs, parted_values, values_given
 from .browsing import PROFILE_HELP, gathered, print_profile, print_rows
@@ -145,13 +145,13 @@ def extract_steps(args: argparse.Namespace) -> None:
         ran = ladle.runs.get(last["id"]) if last else None
     if args.json:
         return print_json({"steps": revision["steps"]})
-    rows = {}
+    rows: dict[int, StepRows] = {}
     if ran is not None and ran["revision"] == revision["number"]:
         rows = {step["number"]: step for statement in ran["statements"] for step in statement.get("steps", [])}
-    lines = [
-        (number, words.partition(". ")[2], rows.get(number, {}).get("rows_in"), rows.get(number, {}).get("rows_out"))
-        for number, words in enumerate(_steps(revision), 1)
-    ]
+    lines: list[tuple[Any, ...]] = []
+    for number, words in enumerate(_steps(revision), 1):
+        row = rows.get(number)
+        lines.append((number, words.partition(". ")[2], row and row["rows_in"], row and row["rows_out"]))
     empty = f"{args.name} has no steps: ladle extract save {args.name} --steps FILE"
     print_table(("STEP", "WHAT IT DOES", "ROWS IN", "ROWS OUT"), lines, empty)
     if lines and not rows:

@@ -9,6 +9,7 @@ from ..errors import BadInput, unknown_name
 from ..statements.languages.sql import string
 from . import declared as d
 from .at import ANY, ROW, At, Field, Test, comparable, quoted, unlike
+from .lookups import TYPES
 from .pivots import columns_to_rows, rows_to_columns
 
 
@@ -81,9 +82,7 @@ def _sort(step: d.Sort, at: At) -> str:
 
 def _drop_duplicates(step: d.DropDuplicates, at: At) -> str:
     by = step.by or tuple(each.name for each in at.fields)
-    at.columns(by, "by")
-    window = At(at.chain, at.number, step)
-    parts = ", ".join(quoted(each.name) for each in window.columns(by, "by"))
+    parts = ", ".join(quoted(each.name) for each in at.columns(by, "by"))
     backwards = step.keep == "last"
     order = ", ".join([*at.ordered(step.order, backwards), ROW + (" desc" if backwards else "")])
     return at.select(at.listed(), f"qualify row_number() over (partition by {parts} order by {order}) = 1")
@@ -199,15 +198,11 @@ _FITS = {
     "timestamp": r"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}([ T][0-9]{{2}}:[0-9]{{2}}(:[0-9]{{2}}(\.[0-9]{{1,6}})?)?)?$",
 }
 """How the text of a value must look to be one of another kind without anything being rounded, cut or guessed."""
-_TARGETS = {
-    "text": "VARCHAR", "integer": "BIGINT", "decimal": "DECIMAL(38, {places})", "float": "DOUBLE", "boolean": "BOOLEAN",
-    "date": "DATE", "timestamp": "TIMESTAMP",
-}  # fmt: skip
 
 
 def _change_kind(step: d.ChangeKind, at: At) -> str:
     column = at.column(step.column, "column")
-    name, target = quoted(column.name), _TARGETS[step.kind].format(places=step.places)
+    name, target = quoted(column.name), TYPES[step.kind].format(places=step.places)
     text = f"cast({name} as varchar)"
     if step.kind == "text":
         own = f"regexp_replace({text}, '\\.0$', '')" if column.kind == "float" else text
