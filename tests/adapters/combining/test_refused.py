@@ -190,6 +190,8 @@ def test_values_of_parameters_and_the_data_date_are_bound():
 def test_what_is_private_to_the_service_is_no_column():
     with pytest.raises(StatementWrong, match="ladle row"):
         shaped([Column("Ladle Row", "text")], [["x"]], step("sort", order=["Ladle Row"]))
+    with pytest.raises(StatementWrong, match="a name of the service's own"):
+        shaped(COLUMNS, ROWS, step("rename", columns={"year": "Ladle Row"}))
     with pytest.raises(StatementWrong, match="no column 'ladle row'"):
         shaped(COLUMNS, ROWS, step("filter", where='"ladle row" > 0'))
 

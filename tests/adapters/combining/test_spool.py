@@ -17,13 +17,14 @@ from hypothesis import strategies as st
 
 from patient_ladle.adapters.combining import scratch as module
 from patient_ladle.adapters.combining.scratch import Loading, Scratch
+from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.adapters.sources.duckdb_session import DuckdbSession
-from patient_ladle.core.errors import DiskFull, ResultTooLarge, StatementFailed
+from patient_ladle.core.errors import DiskFull, ResultTooLarge, RunCancelled, StatementFailed
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical
-from patient_ladle.core.steps.declared import KINDS
+from patient_ladle.core.steps.declared import KINDS, numbered, steps_of
 
-from .session import shaped, values_of
+from .session import Rows, shaped, values_of
 
 ALL = [{"step": "reorder", "columns": ["v"]}]
 """Steps that change nothing."""
@@ -60,7 +61,7 @@ def memory():
     """What is loaded into, without a file: a file for each example would take most of the time."""
     connection = duckdb.connect(":memory:", config=module.SAFE)
     connection.execute("set TimeZone = 'UTC'")
-    yield SimpleNamespace(connection=connection, mind=lambda: None)
+    yield SimpleNamespace(connection=connection, mind=lambda: None, execute=connection.execute)
     connection.close()
 
 
@@ -152,8 +153,9 @@ def test_what_statements_spill_has_a_limit_too(monkeypatch, most, enough):
         if enough:
             assert sum(batch.rows for batch in session.batches()) == 1_500_000
         else:
-            with pytest.raises(StatementFailed, match="memory"):
+            with pytest.raises(StatementFailed, match="memory") as caught:
                 list(session.batches())
+            assert "scratch space" in caught.value.message
         assert scratch.bytes() <= most << 20
     finally:
         session.close()
@@ -170,3 +172,47 @@ def test_every_kind_of_step_is_reckoned():
     from .chains import MAKERS
 
     assert set(MAKERS) == set(KINDS)
+
+
+class Stopped(Rows):
+    """Cancels whoever reads it, after so many batches."""
+
+    session = None
+
+    def batches(self, soon=False):
+        for batch in super().batches():
+            yield batch
+            self.session.cancel()
+
+
+@pytest.mark.parametrize("stage", ["loading", "reopening", "giving"])
+def test_a_cancel_is_heard_at_every_stage(monkeypatch, stage):
+    inner = (Stopped if stage == "loading" else Rows)([Column("v", "integer")], [[str(n)] for n in range(20)])
+    session = inner.session = ShapedSession(inner, {})
+    reopened = Scratch.reopened
+
+    def met(scratch, who):
+        made = reopened(scratch, who)
+        if stage == "reopening":
+            session.cancel()  # there is no reader yet that could be told
+        return made
+
+    monkeypatch.setattr(Scratch, "reopened", met)
+    with pytest.raises(RunCancelled):
+        session.describe(Statement("select", values_of(), steps=numbered(steps_of(ALL))))
+        session.cancel()
+        list(session.batches())
+    session.close()
+    assert inner.closed
+
+
+def test_a_file_that_cannot_be_written_is_told_as_a_disk():
+    scratch = Scratch()
+
+    def full(query):
+        raise duckdb.IOException("IO Error: Could not write file: No space left on device")
+
+    scratch.close()
+    scratch.connection = SimpleNamespace(execute=full, close=lambda: None)
+    with pytest.raises(DiskFull, match="No space left on device"):
+        Loading(scratch, "r", [Column("v", "integer")])

@@ -14,7 +14,7 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.scanner import replace_parameters
-from patient_ladle.core.steps.at import Field
+from patient_ladle.core.steps.at import Field, is_own
 from patient_ladle.core.values.parameters import BoundValues
 
 from ..sources.duckdb_session import bind_values, translate
@@ -98,7 +98,7 @@ def _in_words(error: LadleError, text: str) -> LadleError:
 
 def refuse_own_names(names: list[str]) -> None:
     """A column that is called as the hidden one would be taken for it. Raises BadInput."""
-    if any(name.lower() == "ladle row" for name in names):
+    if any(is_own(name) for name in names):
         raise BadInput(
             "a column is called 'ladle row', which the service uses itself.", "Give it another name in the statement."
         )

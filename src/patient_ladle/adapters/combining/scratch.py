@@ -65,6 +65,18 @@ class Scratch:
                 "no space is left in the folder for temporary files.", "Free some space there, then start the run again."
             )
 
+    def execute(self, query: str) -> duckdb.DuckDBPyConnection:
+        """A statement of our own, while there is something to load. Raises DiskFull where the file cannot be written."""
+        try:
+            return self.connection.execute(query)
+        except duckdb.IOException as error:
+            said = str(error).splitlines()[0]
+            raise DiskFull(
+                f"the scratch file cannot be written: {said}.", "See the disk of the folder for temporary files."
+            ) from error
+        except duckdb.Error as error:
+            raise translate(error) from error
+
     def bytes(self) -> int:
         """On disk now."""
         return sum(entry.stat().st_size for entry in Path(self.own.name).rglob("*") if entry.is_file())
@@ -81,12 +93,12 @@ class Scratch:
             for place, (column, type_) in enumerate(zip(lookup.columns, types, strict=True))
         ]
         self.connection.register("ladle_given", given)
-        self.connection.execute(f"create table {quoted(name)} as select {', '.join(made)} from ladle_given")
+        self.execute(f"create table {quoted(name)} as select {', '.join(made)} from ladle_given")
         self.connection.unregister("ladle_given")
 
     def reopened(self, who: dict[str, str]) -> DuckdbSession:
         """A session over what was loaded, which can only read it. Nothing can be loaded any more."""
-        self.connection.execute("checkpoint")
+        self.execute("checkpoint")
         self.connection.close()
         left = max(self.most_bytes - self.bytes(), 1 << 20)
         connection = duckdb.connect(str(self.path), read_only=True, config=self._settings(left))
@@ -111,19 +123,13 @@ class Loading:
     def __init__(self, scratch: Scratch, name: str, columns: Sequence[Column]) -> None:
         self.scratch, self.name = scratch, name
         self.kept = [Kept(column) for column in columns]
-        self.rows = self.bytes = 0
-        self.pieces: list[list[pa.Array[Any]]] = []
+        self.rows = 0
         self.waiting_rows = self.waiting_bytes = 0
         self.waiting: list[Batch] = []
+        self._execute = scratch.execute
         self._execute("begin")
         declared = ", ".join(f"c{place} {each.type}" for place, each in enumerate(self.kept))
         self._execute(f"create table {quoted(name)} ({declared})")
-
-    def _execute(self, query: str) -> Any:
-        try:
-            return self.scratch.connection.execute(query)
-        except duckdb.Error as error:
-            raise translate(error) from error
 
     def add(self, batch: Batch) -> None:
         """The next rows."""
@@ -140,10 +146,10 @@ class Loading:
         made, changed = [], []
         for place, kept in enumerate(self.kept):
             cells = pa.concat_arrays([batch.cells[place] for batch in self.waiting])
-            before, back = kept.type, kept.back(f"c{place}")
+            back = kept.back(f"c{place}")
             values, wanted = kept.take(cells, self._numbers(place), self.rows)
             if wanted:
-                changed.append(self._changing(place, before, wanted, back))
+                changed.append(self._changing(place, wanted, back))
             made.append(values)
         for query in changed:
             self._execute(query)
@@ -163,8 +169,8 @@ class Loading:
             [pa.repeat(False, b.rows) if each is None else each for b, each in zip(self.waiting, marks, strict=True)]
         )
 
-    def _changing(self, place: int, before: str, wanted: str, back: str) -> str:
-        """What changes the rows that are there already; whole numbers become text as they came."""
+    def _changing(self, place: int, wanted: str, back: str) -> str:
+        """What changes the rows that are there already; as text they are what they came as."""
         using = back if wanted == TEXT else f"cast(c{place} as {wanted})"
         return f"alter table {quoted(self.name)} alter c{place} type {wanted} using {using}"
 

@@ -83,8 +83,8 @@ class ShapedSession(SourceSession):
             self.who = self.inner.identity()
             self.inner.close()
         fields = loading.end()
-        self._go_on()
         self.reader = scratch.reopened({})
+        self._go_on()  # a cancel that came while there was neither met nobody
         with self._in_words():
             return self._shaped(statement, loading, fields, tables, cut)
 

@@ -106,6 +106,17 @@ def _form_of(kind: str, column: str) -> str:
     return next((form.format(column) for pattern, form in _FORMS if re.search(pattern, kind)), column)
 
 
+_SPILL_LIMIT = "max_temp_directory_size"
+"""Named in the engine's error where what spills has reached its limit."""
+
+
+def _spilled_too_much() -> StatementFailed:
+    return StatementFailed(
+        "the statement needs more memory than it may use, and more scratch space to do without.",
+        "Filter or group before it sorts and joins; steps may be allowed more: LADLE_SCRATCH_MB.",
+    )
+
+
 def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
     """The one map from the engine's errors to ours, by their class."""
     lines = str(error).strip().splitlines() or ["it said nothing"]
@@ -130,6 +141,8 @@ def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = N
                 hint or "Correct the statement and save it again.",
                 **facts,
             )
+        case duckdb.OutOfMemoryException() if _SPILL_LIMIT in str(error):
+            return _spilled_too_much()
         case duckdb.OutOfMemoryException():
             return StatementFailed(f"the statement needs more than {MEMORY_LIMIT} of memory.", "Narrow the statement.")
         case duckdb.IOException():
@@ -287,6 +300,8 @@ class DuckdbSession(ProbingSession):
             said = str(error)
             if self.cancelled or "INTERRUPT" in said.upper():
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
+            if _SPILL_LIMIT in said:
+                raise _spilled_too_much() from error
             raise StatementFailed(
                 f"the database failed while running the statement: {said.splitlines()[0]}.",
                 "Correct the statement or the data it meets.",

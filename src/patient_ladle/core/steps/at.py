@@ -67,6 +67,11 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
+def is_own(name: str) -> bool:
+    """Whether a name is that of the hidden column; small and capital letters are the same to the engine."""
+    return quoted(name.lower()) == ROW
+
+
 def literal(value: Any) -> str:
     """A constant of a step."""
     if value is None:
@@ -146,7 +151,7 @@ class At:
         going = {each.lower() for each in besides}
         if any(each.name.lower() == given.lower() for each in self.fields if each.name.lower() not in going):
             raise self.refused(name, f"there is a column '{given}' already", "Give it another name, or drop that one before.")
-        if quoted(given) == ROW:
+        if is_own(given):
             raise self.refused(name, f"'{given}' is a name of the service's own", "Give it another name.")
         return quoted(given)
 
@@ -181,10 +186,13 @@ class At:
 
     def over(self, within: Sequence[str], order: Sequence[Any], frame: str = "", backwards: bool = False) -> str:
         """A window; rows that are equal keep their order, or, ``backwards``, come in the other one."""
-        parts = [quoted(each.name) for each in self.columns(within, "within")]
-        partition = f"partition by {', '.join(parts)} " if parts else ""
         ordered = [*self.ordered(order, backwards), ROW + (" desc" if backwards else "")]
-        return f"over ({partition}order by {', '.join(ordered)}{' ' + frame if frame else ''})"
+        return f"over ({self.partition(within)}order by {', '.join(ordered)}{' ' + frame if frame else ''})"
+
+    def partition(self, within: Sequence[str]) -> str:
+        """Of a window: each group of equal values by itself; empty where all rows are one."""
+        parts = [quoted(each.name) for each in self.columns(within, "within")]
+        return f"partition by {', '.join(parts)} " if parts else ""
 
     def ordered(self, order: Sequence[Any], backwards: bool = False) -> list[str]:
         """By what rows are ordered; null last."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from . import declared as d
-from .at import ROW, At, Field, Judge, Test, quoted
+from .at import ROW, At, Field, Judge, Test, is_own, quoted
 from .lookups import Lookup
 from .makers import MAKERS
 
@@ -66,7 +66,7 @@ class Chain:
             table = f"s{number + 1}"
             self.parts.append((table, body))
             found = self.judge.described(f"{self.head()} select * from {table}")
-        self.fields = [each for each in found if quoted(each.name) != ROW]
+        self.fields = [each for each in found if not is_own(each.name)]
         measured = dict(at.measured)
         if isinstance(step, _CHANGE):
             measured = {"rows": f"select count(*) from {table}"} | measured

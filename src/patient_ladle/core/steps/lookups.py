@@ -63,7 +63,7 @@ class Lookup:
     def types(self) -> list[str]:
         """What the combining engine keeps each column in."""
         return [
-            TYPES[column.kind].format(places=_places(row[number] for row in self.rows))
+            TYPES[column.kind].format(places=_places(row[number] for row in self.rows) if column.kind == "decimal" else 0)
             for number, column in enumerate(self.columns)
         ]
 

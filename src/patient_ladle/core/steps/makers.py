@@ -48,8 +48,7 @@ def _with_new(at: At, name: str, expression: str) -> str:
 
 def _share(step: d.Share, at: At) -> str:
     of = quoted(at.number_column(step.of, "of").name)
-    parts = [quoted(each.name) for each in at.columns(step.within, "within")]
-    over = f"over (partition by {', '.join(parts)})" if parts else "over ()"
+    over = f"over ({at.partition(step.within)})"
     return _with_new(at, step.column, f"cast({of} as double) / nullif(cast(sum({of}) {over} as double), 0)")
 
 
@@ -65,11 +64,9 @@ def _difference(step: d.Difference, at: At) -> str:
 
 
 def _rank(step: d.Rank, at: At) -> str:
-    parts = [quoted(each.name) for each in at.columns(step.within, "within")]
-    partition = f"partition by {', '.join(parts)} " if parts else ""
     call = {"gaps": "rank", "dense": "dense_rank", "none": "row_number"}[step.ties]
     order = ", ".join([*at.ordered(step.order), *([ROW] if step.ties == "none" else [])])
-    return _with_new(at, step.column, f"{call}() over ({partition}order by {order})")
+    return _with_new(at, step.column, f"{call}() over ({at.partition(step.within)}order by {order})")
 
 
 def _first(step: d.First, at: At) -> str:
@@ -105,14 +102,13 @@ def _look_up(step: d.LookUp, at: At) -> str:
     if lookup is None:
         found = unknown_name("lookup", step.lookup, at.chain.lookups, "List them: ladle lookup list.")
         raise BadInput(found.message, found.hint, where=at.where("lookup"))
-    kinds = {column.name.lower(): column for column in lookup.columns}
+    fields = {c.name.lower(): Field(c.name, t) for c, t in zip(lookup.columns, lookup.types(), strict=True)}
 
     def own(given: str, name: str) -> Field:
-        if given.lower() not in kinds:
+        if given.lower() not in fields:
             error = unknown_name(f"column of the lookup '{lookup.name}'", given, [each.name for each in lookup.columns])
             raise BadInput(error.message, error.hint, where=at.where(name))
-        column = kinds[given.lower()]
-        return Field(column.name, lookup.types()[lookup.columns.index(column)])
+        return fields[given.lower()]
 
     pairs = [
         (at.column(each.name, f"on[{place}].name"), own(each.as_, f"on[{place}].as")) for place, each in enumerate(step.on)

@@ -8,7 +8,7 @@ from patient_ladle.words import amount
 
 from ..statements.languages.sql import string
 from . import declared as d
-from .at import ANY, ROW, At, Field, comparable, quoted, unlike
+from .at import ANY, ROW, At, Field, comparable, is_own, quoted, unlike
 
 
 def rows_to_columns(step: d.RowsToColumns, at: At) -> str:
@@ -90,7 +90,7 @@ def _named(step: d.RowsToColumns, at: At, keys: Sequence[Field], found: Mapping[
                 "names", f"two columns would be named '{name}' and '{taken[name.lower()]}'",
                 "Small and capital letters are the same here: change the values in a step before this one.",
             )  # fmt: skip
-        if quoted(name) == ROW:
+        if is_own(name):
             raise at.refused("names", f"'{name}' is a name of the service's own", "Replace that value before.")
         taken[name.lower()] = name
     return found

@@ -13,7 +13,7 @@ from patient_ladle.core.steps.lookups import Lookup as Table
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children import stepping
 from patient_ladle.service.children.judging import judged
-from patient_ladle.service.lookups.services import lookup_named, revision_numbered, tables_of
+from patient_ladle.service.lookups.services import lookup_named, tables_of
 from patient_ladle.words import amount
 
 from .models import Extract, Revision, with_heads
@@ -39,7 +39,7 @@ def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) ->
     """The steps and lookups that guards name are there, and fit. Raises BadInput and its family."""
     for guard in guards:
         if guard.kind == "in_lookup":
-            key = revision_numbered(lookup_named(guard.given["lookup"])).key
+            key = lookup_named(guard.given["lookup"]).head.key
             if len(key) != len(guard.given["columns"]):
                 raise BadInput(
                     f"the key of the lookup '{guard.given['lookup']}' is {', '.join(key)}, and the guard names"

@@ -28,8 +28,8 @@ class Lookup(models.Model):
 
     @property
     def head(self) -> LookupRevision:
-        """The newest revision."""
-        found: LookupRevision = self.revisions.select_related("author").get(number=self.number)
+        """The newest revision; its rows, which are many, only come where they are asked for."""
+        found: LookupRevision = self.revisions.select_related("author").defer("content").get(number=self.number)
         return found
 
 
