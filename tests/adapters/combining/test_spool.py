@@ -115,6 +115,20 @@ def test_values_of_any_type_keep_what_they_are(memory, values):
         assert "are equal in it" in notes[0]
 
 
+@pytest.mark.parametrize(
+    ("kind", "source_type", "value"),
+    [
+        ("float", "", "0.10000000000000000555"),
+        ("decimal", "numeric(18,18)", "1154827308577085318745597003787726983"),
+        ("float", "", "1e400"),
+    ],
+)
+def test_a_value_that_a_cast_would_change_is_cast_back_and_seen(kind, source_type, value):
+    found = shaped([Column("v", kind, source_type)], [[value]], ALL)
+    assert (found.rows, found.columns[0].kind) == ([[value]], "text")
+    assert "text here" in found.notes[0]
+
+
 def test_widening_keeps_the_rows_before():
     values = ["1.5"] * 5 + ["1.2345", "99999999999999999999.25", "x"]
     found = shaped([Column("v", "decimal")], [[v] for v in values], ALL)
@@ -200,6 +214,7 @@ def test_a_cancel_is_heard_at_every_stage(monkeypatch, stage):
     monkeypatch.setattr(Scratch, "reopened", met)
     with pytest.raises(RunCancelled):
         session.describe(Statement("select", values_of(), steps=numbered(steps_of(ALL))))
+        assert stage == "giving"
         session.cancel()
         list(session.batches())
     session.close()
