@@ -116,15 +116,14 @@ def test_values_of_any_type_keep_what_they_are(memory, values):
 
 
 @pytest.mark.parametrize(
-    ("kind", "source_type", "value"),
+    ("kind", "value"),
     [
-        ("float", "", "0.10000000000000000555"),
-        ("decimal", "numeric(18,18)", "1154827308577085318745597003787726983"),
-        ("float", "", "1e400"),
+        ("float", "0.10000000000000000555"),
+        ("float", "1e400"),
     ],
 )
-def test_a_value_that_a_cast_would_change_is_cast_back_and_seen(kind, source_type, value):
-    found = shaped([Column("v", kind, source_type)], [[value]], ALL)
+def test_a_value_that_a_cast_would_change_is_cast_back_and_seen(kind, value):
+    found = shaped([Column("v", kind)], [[value]], ALL)
     assert (found.rows, found.columns[0].kind) == ([[value]], "text")
     assert "text here" in found.notes[0]
 
