@@ -446,8 +446,8 @@ def test_a_draining_worker_takes_no_more_runs_until_it_may(repository):
 def test_rows_copied_in_are_those_that_the_orm_would_have_saved(repository):
     from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
     from patient_ladle.service.extracts.models import Extract
+    from patient_ladle.service.ledger.making import new_run
     from patient_ladle.service.ledger.models import Run
-    from patient_ladle.service.runs.services import new_run
     from patient_ladle.service.schedules.models import DueTime, Schedule
     from patient_ladle.service.sources.models import Environment
 

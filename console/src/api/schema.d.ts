@@ -804,6 +804,23 @@ export interface paths {
         patch: operations["edit_group"];
         trace?: never;
     };
+    "/api/v1/input-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What inputs of a combination may say (JSON Schema 2020-12). */
+        get: operations["input_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/last-night": {
         parameters: {
             query?: never;
@@ -2528,6 +2545,10 @@ export interface components {
             environment: string;
             /** @description The text in the source's language. */
             statement: string;
+            /** @description What it combines, where it has no source. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description Of the cursor, from 0, in code points. */
             position: number;
             /** @description Names that may be used. */
@@ -2943,6 +2964,10 @@ export interface components {
             outline?: {
                 [key: string]: unknown;
             } | null;
+            /** @description What a combination combines, which has no source: results of extracts, and lookups: /input-schema. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description What is done to the result after the fetch: /step-schema. */
             steps?: {
                 [key: string]: unknown;
@@ -3055,6 +3080,8 @@ export interface components {
             retention_runs: number | null;
             /** @description Names of the schedules that run it. */
             readonly used_by: string[];
+            /** @description Names of the combinations that it is an input of. */
+            readonly input_of: string[];
             /** @description Its scheduled runs wait for those of these, of the same data date. */
             readonly depends_on: string[];
             /** @description The newest revision that was put together from an outline; null: none was. */
@@ -3397,6 +3424,12 @@ export interface components {
          * @enum {string}
          */
         LineViewKindEnum: "same" | "removed" | "added";
+        LoadedInput: {
+            /** @description Its name. */
+            name: string;
+            /** @description How many rows. */
+            rows: number;
+        };
         LogLineView: {
             /** @description Its number. */
             id: number;
@@ -3860,6 +3893,10 @@ export interface components {
             outline?: {
                 [key: string]: unknown;
             } | null;
+            /** @description What a combination combines, which has no source: results of extracts, and lookups: /input-schema. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description What is done to the result after the fetch: /step-schema. */
             steps?: {
                 [key: string]: unknown;
@@ -4220,6 +4257,10 @@ export interface components {
             environment: string;
             /** @description The text in the source's language. */
             statement: string;
+            /** @description What it combines, where it has no source: /input-schema. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -4416,6 +4457,8 @@ export interface components {
             };
             /** @description Steps of a check, in order. */
             steps?: components["schemas"]["CheckStepView"][];
+            /** @description What was loaded of each input of a combination. */
+            inputs?: components["schemas"]["LoadedInput"][];
             /** @description How the rows went through the steps. */
             shaped?: components["schemas"]["ShapedRows"];
             /** @description A column at a glance. */
@@ -4439,10 +4482,10 @@ export interface components {
         QueryView: {
             /** @description Its number. */
             id: string;
-            /** @description Name of the source. */
-            source: string;
+            /** @description Empty: it reads none, or what its inputs read. */
+            readonly source: string;
             /** @description Name of the environment. */
-            environment: string;
+            readonly environment: string;
             /** @description Which kind it is of. */
             kind: components["schemas"]["QueryViewKindEnum"];
             /** @description What has become of it so far. */
@@ -4640,6 +4683,10 @@ export interface components {
             readonly outline: {
                 [key: string]: unknown;
             } | null;
+            /** @description Of a combination: results of other extracts, and lookups, by their names. */
+            inputs: {
+                [key: string]: unknown;
+            }[];
             /** @description What is done to the result after the fetch. */
             steps: {
                 [key: string]: unknown;
@@ -4711,6 +4758,33 @@ export interface components {
             };
             /** @description true: it is delivered and may become the latest result; false: it is a trial, kept in the result store only; null: a trial if it has other values, formats or output than the extract itself, an older revision, a day to come. */
             publish?: boolean | null;
+        };
+        RunInput: {
+            /** @description In the combining statement. */
+            name: string;
+            /** @description Whose result it is; empty: it is a lookup. */
+            extract: string;
+            lookup: string;
+            /** @description Which of the extract's statements. */
+            statement: number;
+            /** @description Whose result is taken; null: it is not begun, or a lookup. */
+            run: number | null;
+            /** @description Number of the revision. */
+            revision: number | null;
+            /** @description Name of the source. */
+            source: string;
+            /** @description Of that run; empty: it is not begun, or a lookup. */
+            state: string;
+            /** @description held, released or rejected, by a guard and a person; empty: none of these. */
+            held: string;
+            /** @description The result was there already, and was taken. */
+            stored: boolean;
+            /** @description How many rows. */
+            rows: number | null;
+            /** @description Of that run; sensitive ones masked. */
+            values_in_effect: {
+                [key: string]: unknown;
+            };
         };
         RunLine: {
             /** @description Its number. */
@@ -4997,6 +5071,10 @@ export interface components {
             bytes_read: number | null;
             /** @description Number of the run that this one repeats. */
             again_of: number | null;
+            /** @description The run of a combination that this one is an input of. */
+            member_of: number | null;
+            /** @description Of a combination's run: where each of its inputs stands. */
+            readonly inputs: components["schemas"]["RunInput"][];
             /** @description For a run again: are the checksums those of the run it repeats? Null while that cannot be said. */
             readonly same_as_before: boolean | null;
         };
@@ -5765,6 +5843,10 @@ export interface components {
             parameters?: {
                 [key: string]: unknown;
             }[];
+            /** @description What the statement combines, without a source. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description On the statement's result. */
             steps?: {
                 [key: string]: unknown;
@@ -5858,6 +5940,10 @@ export interface components {
             environment: string;
             /** @description The text in the source's language. */
             statement: string;
+            /** @description What it combines, where it has no source: /input-schema. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
             /** @description What it declares of its parameters. */
             parameters?: {
                 [key: string]: unknown;
@@ -12331,6 +12417,72 @@ export interface operations {
             };
         };
     };
+    input_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     last_night: {
         parameters: {
             query?: {
@@ -16207,6 +16359,8 @@ export interface operations {
                 environment?: string;
                 /** @description Name of the extract. */
                 extract?: string;
+                /** @description The inputs of a combination's run, which are left out else. */
+                member_of?: number;
                 /** @description How many to a page, 200 at most. */
                 page_size?: number;
                 /** @description Name of the schedule. */

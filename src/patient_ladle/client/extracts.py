@@ -52,8 +52,8 @@ class Extracts(Group):
         return self._get(f"/extracts/{name_in_path(name)}")
 
     def add(self, name: str, source: str, statement: str | None = None, **content: Any) -> Extract:
-        """A new extract with its first revision; ``source``: empty for one that computes from its values alone. Without a
-        ``statement`` an ``outline`` is given, from which it is compiled."""
+        """A new extract with its first revision; ``source``: empty for one that computes from its values alone, and for a
+        combination, which is given ``inputs``. Without a ``statement`` an ``outline`` is given, from which it is compiled."""
         body = {"name": name, "source": source, **({} if statement is None else {"statement": statement}), **content}
         return self._post("/extracts", body)
 
@@ -86,11 +86,22 @@ class Extracts(Group):
         return self._get(f"/extracts/{name_in_path(name)}/differences", before=before, after=after)
 
     def diagnose(
-        self, source: str, environment: str, statement: str, parameters: Sequence[Mapping[str, Any]] = ()
+        self,
+        source: str,
+        environment: str,
+        statement: str,
+        parameters: Sequence[Mapping[str, Any]] = (),
+        inputs: Sequence[Mapping[str, Any]] = (),
     ) -> Diagnostics:
-        """Diagnostics on a statement, by its text, the database's own word and the catalogues; nothing is run."""
+        """Diagnostics on a statement, by its text, the database's own word and the catalogues; nothing is run. ``inputs``: what
+        it combines, where it has no source."""
         body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
-        return self._post("/diagnostics", body)
+        return self._post("/diagnostics", body | ({"inputs": [*inputs]} if inputs else {}))
+
+    def input_schema(self) -> dict[str, Any]:
+        """What inputs of a combination may say (JSON Schema)."""
+        found: dict[str, Any] = self._get("/input-schema")
+        return found
 
     def check_steps(
         self,
@@ -124,7 +135,8 @@ class Extracts(Group):
     def start_preview(self, source: str, environment: str, statement: str, **request: Any) -> Query:
         """Start a query for the first rows of one statement (``statement_number``, from 1), or for their number (``total``).
 
-        Further ``parameters``, ``values``, ``data_date``, ``rows``. Wait for it with ``sources.ended``.
+        Further ``parameters``, ``values``, ``data_date``, ``rows``; ``inputs`` of a combination, ``steps``. Wait for it with
+        ``sources.ended``.
         """
         body = {"source": source, "environment": environment, "statement": statement}
         return self._post("/previews", body | {key: value for key, value in request.items() if value is not None})

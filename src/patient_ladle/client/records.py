@@ -464,6 +464,7 @@ class Extract(TypedDict):
     retention_days: int | None
     retention_runs: int | None
     used_by: list[str]
+    input_of: list[str]
     depends_on: list[str]
     outline_revision: int | None
     revision: Revision
@@ -598,6 +599,11 @@ class Line(TypedDict):
     text: str
     before: int | None
     after: int | None
+
+
+class LoadedInput(TypedDict):
+    name: str
+    rows: int
 
 
 class LogLine(TypedDict):
@@ -876,6 +882,7 @@ class QueryResult(TypedDict):
     seconds: NotRequired[float]
     identity: NotRequired[dict[str, str]]
     steps: NotRequired[list[CheckStep]]
+    inputs: NotRequired[list[LoadedInput]]
     shaped: NotRequired[ShapedRows]
     profile: NotRequired[Profile]
     plan: NotRequired[Plan]
@@ -954,6 +961,7 @@ class Revision(TypedDict):
     engine: str
     statement: str
     outline: dict[str, Any] | None
+    inputs: list[dict[str, Any]]
     steps: list[dict[str, Any]]
     steps_in_words: list[str]
     parameters: list[Parameter]
@@ -969,6 +977,21 @@ class RuleTime(TypedDict):
     at: str
     local: str
     note: str
+
+
+class RunInput(TypedDict):
+    name: str
+    extract: str
+    lookup: str
+    statement: int
+    run: int | None
+    revision: int | None
+    source: str
+    state: str
+    held: str
+    stored: bool
+    rows: int | None
+    values_in_effect: dict[str, Any]
 
 
 class RunLine(TypedDict):
@@ -1069,6 +1092,8 @@ class Run(TypedDict):
     held_note: str
     bytes_read: int | None
     again_of: int | None
+    member_of: int | None
+    inputs: list[RunInput]
     same_as_before: bool | None
 
 

@@ -43,8 +43,8 @@ class Runs(Group):
     def start_unsaved(self, source: str, *, idempotency_key: str | None = None, **body: Any) -> Run:
         """Run once what is not saved: a ``statement`` with its ``parameters``, or all rows of a ``table``.
 
-        Of a table ``filters``, ``sort``, ``descending``. Further ``environment``, ``values``, ``data_date``, ``formats``,
-        ``file_name``, ``output``.
+        Of a table ``filters``, ``sort``, ``descending``; of a statement ``inputs``, ``steps``. Further ``environment``,
+        ``values``, ``data_date``, ``formats``, ``file_name``, ``output``.
         """
         wanted = {"source": source} | {key: value for key, value in body.items() if value is not None}
         return self._post("/unsaved-runs", wanted, **{"Idempotency-Key": idempotency_key or uuid.uuid4().hex})
@@ -59,7 +59,8 @@ class Runs(Group):
 
     def list(self, **filters: Any) -> Iterator[RunLine]:
         """Newest first, or by ``sort`` (id, extract, environment, state, data_date, took, rows) and ``descending``; only those
-        of ``search``, ``extract``, ``schedule``, ``environment``, ``backfill``, ``state``, queued ``since`` and ``until``."""
+        of ``search``, ``extract``, ``schedule``, ``environment``, ``backfill``, ``state``, ``member_of`` (the
+        inputs of a combination's run), queued ``since`` and ``until``."""
         return self.transport.pages("/runs", **filters)
 
     def wait(self, number: int, timeout_seconds: float | None = None, progress: Callable[[Run], object] | None = None) -> Run:

@@ -212,6 +212,12 @@ class RunCancelled(LadleError):
     code = "cancelled"
 
 
+class InputFailed(LadleError):
+    """An input of a combination gave no result, so that there is nothing to combine."""
+
+    code = "input_failed"
+
+
 class ValueUnfit(LadleError):
     """A value or a result that the chosen format cannot hold."""
 

@@ -57,6 +57,19 @@ def nobody_shaped(shaped: Shaped) -> None:
 
 
 @dataclass(frozen=True, slots=True)
+class Loaded:
+    """An input of a combination that was loaded: its name, its rows, what to mind of it."""
+
+    name: str
+    rows: int
+    notes: tuple[str, ...] = ()
+
+
+def nobody_loaded(loaded: Loaded) -> None:
+    """Whoever need not be told."""
+
+
+@dataclass(frozen=True, slots=True)
 class Reading:
     """For sources that know their columns only once they have looked through the rows: how, and who is told meanwhile."""
 
@@ -70,6 +83,8 @@ class Reading:
     """Told of rows and bytes so far; what it raises ends the reading."""
     shaped: Callable[[Shaped], None] = nobody_shaped
     """Told how the rows went through the steps, before the first of them is given."""
+    loaded: Callable[[Loaded], None] = nobody_loaded
+    """Told of each input of a combination, once it is there."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -95,6 +95,7 @@ urlpatterns = [
     path(_API + "lookups/<str:name>/restore", lookups.LookupRestore.as_view()),
     path(_API + "lookups/<str:name>/differences", lookups.LookupDifferences.as_view()),
     path(_API + "lookups/<str:name>/file", lookups.LookupFile.as_view()),
+    path(_API + "input-schema", writing.InputSchema.as_view()),
     path(_API + "step-schema", writing.StepSchema.as_view()),
     path(_API + "steps/check", writing.StepsCheck.as_view()),
     path(_API + "outline-schema", outlines.OutlineSchema.as_view()),

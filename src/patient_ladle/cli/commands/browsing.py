@@ -77,6 +77,8 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     print_table(heads, rows, "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
+    for each in result.get("inputs") or ():
+        print(f"input {each['name']}: {amount(each['rows'], 'row')}")
     if result.get("shaped"):
         print(f"\n{amount(result['shaped']['fetched'], 'row')} fetched")
         steps = [(step["number"], step["name"], step["rows_in"], step["rows_out"]) for step in result["shaped"]["steps"]]

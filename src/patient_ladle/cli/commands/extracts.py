@@ -20,9 +20,11 @@ from .browsing import PROFILE_HELP, gathered, print_profile, print_rows
 from .runs import run_state
 from .unsaved import (
     Asked,
+    add_inputs_option,
     add_output_options,
     add_text_options,
     output_of,
+    read_inputs,
     read_outline,
     read_parameters,
     read_steps,
@@ -102,10 +104,11 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
             ("tags", ", ".join(found["tags"])),
             ("former names", ", ".join(found["former_names"])),
             ("used by", ", ".join(f"schedule {name}" for name in found["used_by"])),
+            ("input of", ", ".join(found["input_of"])),
             ("depends on", ", ".join(found["depends_on"])),
             ("kept", _retention(found) if found["retention_days"] or found["retention_runs"] else ""),
             ("source", f"{revision['source']} ({source['engine']})" if source else "none"),
-            ("reads", _reads(source)),
+            ("reads", "its inputs" if revision["inputs"] else _reads(source)),
             (
                 "revision",
                 f"{revision['number']} by {revision['author']}, {moment(revision['saved_at'])}: {revision['change_note']}",
@@ -118,6 +121,7 @@ def _show(args: argparse.Namespace, found: Mapping[str, Any], source: Mapping[st
             ("guards", "\n".join(_guard_in_words(guard) for guard in revision["guards"])),
             ("notes", revision["notes"]),
             ("parameters", "\n".join(_parameter(p) for p in revision["parameters"])),
+            ("inputs", "\n".join(_input(each) for each in revision["inputs"])),
             ("steps", "\n".join(_steps(revision))),
         ]
     )
@@ -132,6 +136,37 @@ def _steps(revision: Mapping[str, Any]) -> list[str]:
         f"{number}. {words}" + (f"  ({step['name']})" if step.get("name") else "") + ("  [off]" if step.get("off") else "")
         for number, (step, words) in enumerate(both, 1)
     ]
+
+
+def _input(given: Mapping[str, Any]) -> str:
+    """One input of a combination, as a line."""
+    if given.get("lookup"):
+        return f"{given['name']}: the lookup {given['lookup']}"
+    which = f", statement {given['statement']}" if given.get("statement", 1) > 1 else ""
+    values = "".join(f", {name} {_given_as(value)}" for name, value in given.get("values", {}).items())
+    return f"{given['name']}: {given['extract']}{which}{values}" + (", stored results are taken" if given.get("stored") else "")
+
+
+def _given_as(value: Any) -> str:
+    match value:
+        case {"parameter": name, **others} if not others:
+            return f"as :{name}"
+        case {"input": name, "column": column}:
+            return f"from {name}.{column}"
+    return f"= {json.dumps(value, ensure_ascii=False)}"
+
+
+def extract_inputs(args: argparse.Namespace) -> None:
+    with connected(args) as ladle:
+        if args.schema:
+            return print_json(ladle.extracts.input_schema())
+        if not args.name:
+            raise ClientError("the name of an extract is missing.", "Give it, or --schema for what inputs may say.")
+        revision = ladle.extracts.get(args.name)["revision"]
+    if args.json:
+        return print_json({"inputs": revision["inputs"]})
+    rows = [(each["name"], _input(each).partition(": ")[2]) for each in revision["inputs"]]
+    return print_table(("INPUT", "WHAT IT IS"), rows, f"{args.name} combines nothing: ladle extract save NAME --inputs FILE")
 
 
 def extract_steps(args: argparse.Namespace) -> None:
@@ -183,6 +218,8 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
         content["outline"] = read_outline(args.outline)
     if args.parameters:
         content["parameters"] = read_parameters(args.parameters)
+    if args.inputs:
+        content["inputs"] = read_inputs(args.inputs)
     if args.steps:
         content["steps"] = read_steps(args.steps)
     output = output_of(args)
@@ -190,9 +227,10 @@ def _content(args: argparse.Namespace) -> dict[str, Any]:
         content["output"] = output
     if args.guard is not None:
         content["guards"] = [] if args.guard == ["none"] else [_guard(word) for word in args.guard]
+    combines = args.inputs not in (None, "none") and args.source is None
     given = {
-        "source": args.source, "formats": listed(args.formats), "notes": args.notes, "file_name": args.file_name,
-        "deliver_into": args.deliver_into, "change_note": args.change_note,
+        "source": "" if combines else args.source, "formats": listed(args.formats), "notes": args.notes,
+        "file_name": args.file_name, "deliver_into": args.deliver_into, "change_note": args.change_note,
         "restore_parameters": args.restore_parameters or None,
     }  # fmt: skip
     return content | {key: value for key, value in given.items() if value is not None}
@@ -252,11 +290,11 @@ def extract_save(args: argparse.Namespace) -> None:
             if args.folder is not None:
                 found = ladle.extracts.move(args.name, folder=args.folder)
         else:
-            if args.source is None or not (args.statement or args.outline or args.tables):
+            if "source" not in content or not (args.statement or args.outline or args.tables):
                 raise ClientError(
                     f"'{args.name}' is a new extract.",
-                    "Give --source NAME and --statement FILE, --outline FILE or --tables A,B. An extract that reads no source"
-                    " is given --source ''.",
+                    "Give --source NAME and --statement FILE, --outline FILE or --tables A,B; for a combination --inputs FILE"
+                    " and --statement FILE. An extract that reads nothing is given --source ''.",
                 )
             found = ladle.extracts.add(args.name, folder=args.folder or "", **content)
     number = found["revision"]["number"]
@@ -279,6 +317,7 @@ def extract_preview(args: argparse.Namespace) -> None:
     not_together(args, "--total", "--plan", "--profile", "--rows")
     not_together(args, "--plan", "--profile", "--rows")
     given = None if args.steps is None else read_steps(args.steps)
+    inputs = read_inputs(args.inputs) if args.inputs else []
     with connected(args) as ladle:
         asked = saved_or_asked(args, ladle, args.name)
         if asked is None:
@@ -286,13 +325,14 @@ def extract_preview(args: argparse.Namespace) -> None:
             values = parted_values(pairs(args.set, "--set"), revision["parameters"])
             asked = Asked(revision["source"], revision["statement"], revision["parameters"], values)
             given = revision["steps"] if given is None else given
+            inputs = revision["inputs"]
         steps = (given or [])[: args.until]
         environment = environment_of(ladle, args.env)
         found = ladle.sources.wait_for_query(
             ladle.extracts.start_preview(
                 asked.source, environment, asked.statement, parameters=asked.parameters, values=asked.values,
                 statement_number=args.statement_number, rows=args.rows, total=args.total or None, plan=args.plan or None,
-                data_date=args.data_date, steps=steps or None,
+                data_date=args.data_date, inputs=inputs or None, steps=steps or None,
             )
         )  # fmt: skip
         profile = ladle.sources.query_profile(found["id"], args.profile) if args.profile else None
@@ -352,7 +392,7 @@ def extract_check(args: argparse.Namespace) -> int:
         revision = ladle.extracts.get(args.name)["revision"]
         environment = environment_of(ladle, args.env)
         found = ladle.extracts.diagnose(
-            args.source or revision["source"], environment, revision["statement"], revision["parameters"]
+            args.source or revision["source"], environment, revision["statement"], revision["parameters"], revision["inputs"]
         )
     if args.json:
         print_json(found)
@@ -478,7 +518,8 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "save", extract_save, "Save a new extract, or a new revision of one.",
         "ladle extract save high_users --source metering --statement high_users.sql --formats csv,xlsx\n"
         "  ladle extract save consumption --source metering --outline consumption.json\n"
-        "  ladle extract save registers --source metering --tables meters,districts --labels --formats xlsx",
+        "  ladle extract save registers --source metering --tables meters,districts --labels --formats xlsx\n"
+        "  ladle extract save side_by_side --inputs inputs.toml --statement side_by_side.sql",
     )  # fmt: skip
     verb.add_argument("name")
     verb.add_argument("--folder")
@@ -491,6 +532,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     part.add_argument("--tables", metavar="A,B", help="whole tables as they are, a statement for each, instead")
     part.add_argument("--labels", action="store_true", help="with --tables: names of rows beside the keys of other tables")
     part.add_argument("--source", help="what it reads; '' for an extract that computes from its values alone, in SQL of DuckDB")
+    add_inputs_option(part)
     part.add_argument("--restore-parameters", action="store_true", help="the statement was taken out by: ladle extract sql")
     part.add_argument("--steps", metavar="FILE", help="JSON or TOML of steps on its result after the fetch; none for none")
     part = verb.add_argument_group("what it asks")
@@ -519,6 +561,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--total", action="store_true", help="how many rows there are, instead")
     verb.add_argument("--plan", action="store_true", help="how the database means to carry it out, instead; it is not run")
     verb.add_argument("--profile", metavar="COLUMN", help=PROFILE_HELP)
+    verb = extract.verb(
+        "inputs", extract_inputs, "What a combination combines: results of other extracts, and lookups.",
+        "ladle extract inputs consumption_and_contacts\n  ladle extract inputs consumption_and_contacts --json > inputs.json",
+    )  # fmt: skip
+    verb.add_argument("name", nargs="?")
+    verb.add_argument("--schema", action="store_true", help="what inputs may say, as JSON Schema, instead")
     verb = extract.verb(
         "steps", extract_steps, "The steps on its result, and how many rows the last run had after each.",
         "ladle extract steps district_shares\n  ladle extract steps district_shares --json > steps.json",

@@ -19,7 +19,7 @@ from patient_ladle.client.records import Run
 from patient_ladle.words import amount
 
 from . import Noun, add_sorting, connected, listed, not_together, sorting, values_given
-from .unsaved import add_output_options, add_text_options, output_of, read_steps, saved_or_asked
+from .unsaved import add_output_options, add_text_options, output_of, read_inputs, read_steps, saved_or_asked
 
 
 class _ProgressLine:
@@ -34,7 +34,9 @@ class _ProgressLine:
     def __call__(self, run: Mapping[str, Any]) -> None:
         if self.shown:
             rows = f", {amount(run['rows'], 'row')}" if run["rows"] else ""
-            self.shown.update(f"run {run['id']}: {run['stage'] or run['state']}{rows}, {time.monotonic() - self.began:.0f} s")
+            waits = f" for {run['waits_for']}" if run["state"] == "waiting" and run["waits_for"] else ""
+            now = f"{run['stage'] or run['state']}{waits}"
+            self.shown.update(f"run {run['id']}: {now}{rows}, {time.monotonic() - self.began:.0f} s")
 
     def end(self) -> None:
         if self.shown:
@@ -66,7 +68,7 @@ def marks_of(run: Mapping[str, Any]) -> list[str]:
 def _summary(run: Mapping[str, Any]) -> None:
     flags = "".join(f", {mark}" for mark in marks_of(run))
     rows = f", {amount(run['rows'], 'row')}" if run["rows"] is not None else ""
-    source = run["source"] or "no source"
+    source = run["source"] or (amount(len(run["inputs"]), "input") if run["inputs"] else "no source")
     print(f"run {run['id']} of {run['extract']} (revision {run['revision']}) on {source} in {run['environment']}: "
           f"{run['state']}{flags}{rows}, {took(run['started_at'], run['ended_at'])}")  # fmt: skip
     _files(run["files"])
@@ -79,6 +81,8 @@ def _summary(run: Mapping[str, Any]) -> None:
         print(f"  next: ladle run release {run['id']}, or ladle run reject {run['id']}")
     elif run["state"] == "finished" and not run["saved"]:
         print(f"  not in the repository; to keep it there: ladle extract move {run['extract']} --name NAME")
+    elif run["member_of"] is not None:
+        print(f"  an input of run {run['member_of']}, kept in the result store with it")
     elif run["state"] == "finished" and not run["published"]:
         print(f"  a trial, kept in the result store; next, if it should be delivered: ladle run publish {run['id']}")
     if run["delivery_error"]:
@@ -186,6 +190,7 @@ def run_start(args: argparse.Namespace) -> int:
         if asked is not None:
             not_together(args, "--text" if args.text is not None else "--statement", "--publish", "--trial", "--dry-run")
             body["steps"] = read_steps(args.steps) if args.steps else None
+            body["inputs"] = read_inputs(args.inputs) if args.inputs else None
             body |= {"statement": asked.statement, "parameters": [*asked.parameters], "values": dict(asked.values)}
             body["file_name"] = args.file_name or (f"{asked.stem}-{{data_date}}" if asked.stem else None)
             return conclude(args, ladle, ladle.runs.start_unsaved(asked.source, **body))
@@ -247,7 +252,8 @@ def run_state(run: Mapping[str, Any]) -> str:
 
 def run_list(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        narrowed = {key: getattr(args, key) for key in ("search", "extract", "state", "schedule", "since", "until")}
+        keys = ("search", "extract", "state", "schedule", "since", "until", "member_of")
+        narrowed = {key: getattr(args, key) for key in keys}
         found = [*islice(ladle.runs.list(environment=args.env, **narrowed, **sorting(args)), args.limit)]
     if args.json:
         return print_json(found)
@@ -274,6 +280,8 @@ def run_show(args: argparse.Namespace) -> None:
                 "read from",
                 ", ".join(f"{k} {v}" for k, v in run["identity"].items()) + (", read-only" if run["identity"] else ""),
             ),
+            ("inputs", "\n".join(_input_in_words(each) for each in run["inputs"])),
+            ("input of", f"run {run['member_of']}" if run["member_of"] is not None else ""),
             ("data date", run["data_date"]),
             ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
@@ -291,6 +299,18 @@ def run_show(args: argparse.Namespace) -> None:
         ]
     )
     return None
+
+
+def _input_in_words(given: Mapping[str, Any]) -> str:
+    """Where an input of a combination stands."""
+    rows = "" if given["rows"] is None else f", {amount(given['rows'], 'row')}"
+    if given["lookup"]:
+        return f"{given['name']}: the lookup {given['lookup']}{rows}"
+    if given["run"] is None:
+        return f"{given['name']}: {given['extract']}, not begun"
+    which = f"{given['extract']} (revision {given['revision']}) on {given['source'] or 'inputs'}"
+    stored = ", stored before" if given["stored"] else ""
+    return f"{given['name']}: run {given['run']} of {which}: {given['held'] or given['state']}{rows}{stored}"
 
 
 def _ends(run: Mapping[str, Any]) -> str:
@@ -398,6 +418,7 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb.add_argument("--search", help="words in names and folders of extracts; all of them are met")
     verb.add_argument("--extract", help="only runs of that one, also under an earlier name")
     verb.add_argument("--schedule", help="only runs that it started")
+    verb.add_argument("--member-of", type=int, metavar="RUN", help="inputs of that run of a combination, left out else")
     verb.add_argument("--env", help="only those in that environment")
     verb.add_argument("--since", metavar="TIME", help="queued then or later: 2026-11-24, or 2026-11-24T06:05:00Z")
     verb.add_argument("--until", metavar="TIME", help="queued before")

@@ -43,10 +43,20 @@ def add_text_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--text", metavar="TEXT", help="the same, typed here")
     verb.add_argument("--outline", metavar="FILE", help="JSON of an outline that the statement is put together from, instead")
     verb.add_argument("--source", help="what that statement reads; '' for one that reads nothing")
+    add_inputs_option(verb)
     verb.add_argument("--steps", metavar="FILE", help="JSON or TOML of steps on its result; none for none")
     verb.add_argument(
         "--parameters", metavar="FILE", help="JSON list of its parameters; default: those that --set names, typed by their look"
     )
+
+
+def add_inputs_option(verb: argparse._ActionsContainer) -> None:
+    """Of a combination."""
+    verb.add_argument(
+        "--inputs", metavar="FILE",
+        help="JSON or TOML of the inputs that the statement combines, without a source: results of extracts, and lookups;"
+        " none for none",
+    )  # fmt: skip
 
 
 def saved_or_asked(args: argparse.Namespace, ladle: Ladle, name: str | None) -> Asked | None:
@@ -63,6 +73,8 @@ def saved_or_asked(args: argparse.Namespace, ladle: Ladle, name: str | None) -> 
         raise ClientError(
             "nothing to run was given.", "Give the name of an extract, or a statement: --statement FILE --source NAME."
         )
+    if args.source is None and args.inputs is not None:
+        args.source = ""
     if args.source is None:
         known = ", ".join(each["name"] for each in ladle.sources.list())
         raise ClientError("it is not said what the statement reads.", f"Give --source with one of: {known}.")
@@ -106,21 +118,29 @@ def read_outline(path: str) -> dict[str, Any]:
 
 def read_steps(path: str) -> list[dict[str, Any]]:
     """Steps from a file of JSON or TOML; - for standard input; ``none``: none. Raises ClientError."""
+    hint = 'Write {"steps": [{"step": "filter", "where": "litres > 0"}]}'
+    return _listed_in(path, "steps", f"{hint}, or the same as TOML; see ladle extract steps --schema.")
+
+
+def read_inputs(path: str) -> list[dict[str, Any]]:
+    """Inputs of a combination, in the same way. Raises ClientError."""
+    hint = 'Write {"inputs": [{"name": "meters", "extract": "meters_by_district"}]}'
+    return _listed_in(path, "inputs", f"{hint}, or the same as TOML; see ladle extract inputs --schema.")
+
+
+def _listed_in(path: str, what: str, hint: str) -> list[dict[str, Any]]:
     if path == "none":
         return []
     text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
-    hint = (
-        'Write {"steps": [{"step": "filter", "where": "litres > 0"}]}, or the same as TOML; see ladle extract steps --schema.'
-    )
     try:
         found = tomllib.loads(text) if path.endswith(".toml") else json.loads(text)
     except (ValueError, tomllib.TOMLDecodeError) as error:
         kind = "TOML" if path.endswith(".toml") else "JSON"
         raise ClientError(f"{path} is not {kind}: {error}.", hint) from None
-    steps = found.get("steps") if isinstance(found, dict) else found
-    if not isinstance(steps, list):
-        raise ClientError(f"{path} holds no list of steps.", hint)
-    return json.loads(json.dumps(steps, default=str))  # type: ignore[no-any-return]  # days of TOML as their texts
+    listed = found.get(what) if isinstance(found, dict) else found
+    if not isinstance(listed, list):
+        raise ClientError(f"{path} holds no list of {what}.", hint)
+    return json.loads(json.dumps(listed, default=str))  # type: ignore[no-any-return]  # days of TOML as their texts
 
 
 def remarked(remarks: Sequence[Mapping[str, Any]]) -> None:
@@ -130,7 +150,7 @@ def remarked(remarks: Sequence[Mapping[str, Any]]) -> None:
         print(f"{each['severity']}{at}: {each['message']} {each['hint']}".rstrip(), file=sys.stderr)
 
 
-_ONLY_OF_TEXTS = {"--source": "source", "--parameters": "parameters", "--file-name": "file_name"}
+_ONLY_OF_TEXTS = {"--source": "source", "--inputs": "inputs", "--parameters": "parameters", "--file-name": "file_name"}
 
 
 def _text(args: argparse.Namespace) -> str | None:

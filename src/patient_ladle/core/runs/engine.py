@@ -36,6 +36,7 @@ from ..ports import (
     Clock,
     Delivery,
     DeliveryPlan,
+    Loaded,
     Outcome,
     Reading,
     ResultFolder,
@@ -186,9 +187,12 @@ def _read(
                 if several:
                     ledger.log("info", f"statement {number + 1} of {len(job.parts)}: {title}")
                 ways: list[Shaped] = []
-                reading = Reading(job.output.documents, job.output.chosen(title), looked=progress.look, shaped=ways.append)
+                told = _Told(ledger)
+                reading = Reading(
+                    job.output.documents, job.output.chosen(title), looked=progress.look, shaped=ways.append, loaded=told.loaded
+                )
                 columns, minded = _describe(replace(statement, reading=reading), session, ledger)
-                minded += _through_steps(ways, ledger)
+                minded += told.notes + _through_steps(ways, ledger)
                 shape = job.output.shape(title, columns)
                 watch = Watch(job.guards if number == 0 else (), shape.columns, job.keys)
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
@@ -215,6 +219,20 @@ def _describe(statement: Statement, session: SourceSession, ledger: RunLedger) -
         ledger.log("warning", warning)
     ledger.log("info", f"{len(columns)} columns: " + ", ".join(f"{c.name} ({c.kind})" for c in columns))
     return columns, warnings
+
+
+class _Told:
+    """What is loaded for a combination, while it is described."""
+
+    def __init__(self, ledger: RunLedger) -> None:
+        self.ledger, self.notes = ledger, list[str]()
+
+    def loaded(self, loaded: Loaded) -> None:
+        """Told of an input that is there."""
+        self.ledger.log("info", f"input {loaded.name}: {amount(loaded.rows, 'row')} loaded")
+        for note in loaded.notes:
+            self.ledger.log("warning", f"input {loaded.name}: {note}")
+            self.notes.append(f"input {loaded.name}: {note}")
 
 
 def _through_steps(ways: Sequence[Shaped], ledger: RunLedger) -> list[str]:

@@ -32,7 +32,10 @@ _TYPES = words(
     """bigint integer int smallint double float decimal numeric varchar text boolean bool date time timestamp timestamptz
     interval hugeint"""
 )
-_CLOCK = words("current_date current_time current_timestamp localtime localtimestamp rowid")
+CLOCK = words(
+    """current_date current_time current_timestamp localtime localtimestamp current_user current_role session_user user
+    current_catalog current_schema current_database rowid"""
+)
 """Names that the engine takes for values where no column has them."""
 MOST_NODES = 500
 MOST_DEEP = 60
@@ -160,7 +163,7 @@ def check_columns(used: Sequence[str], known: Sequence[str], where: str, open_se
     for name in used:
         if name.lower() in lower:
             continue
-        if name.lower() in _CLOCK:
+        if name.lower() in CLOCK:
             raise _refused(where, f"'{name}' tells of the clock or of the engine", "Use :data_date or :due_time.")
         if not open_set:
             found = unknown_name("column", name, known)

@@ -390,6 +390,13 @@ class BoundValues:
             for name, value in self.values.items()
         }
 
+    def handed(self, name: str) -> Plain:
+        """The value of a parameter as it is given to another one; of a period both its days. None where it is null."""
+        if name in self.values:
+            return as_text(self.values[name])
+        ends = [as_text(self.values[f"{name}_{end}"]) for end in ("from", "to")]
+        return None if None in ends else {"from": ends[0], "to": ends[1]}
+
     def with_stand_ins(self) -> BoundValues:
         """The same with a value of no meaning in place of each sensitive one: for what tells values, as a plan does."""
 

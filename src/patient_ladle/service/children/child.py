@@ -21,9 +21,9 @@ from datetime import date, datetime, timezone
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.adapters.combining.shaped import ShapedSession
+from patient_ladle.adapters.combining.combined import drawn_from
 from patient_ladle.adapters.deliveries import begun, mark_of
-from patient_ladle.adapters.readers import reader_of
+from patient_ladle.adapters.readers import reader_of, with_steps
 from patient_ladle.adapters.sources import ENGINES, get_engine
 from patient_ladle.adapters.sources.base import ProbingSession
 from patient_ladle.adapters.stores import store_at
@@ -41,7 +41,8 @@ from patient_ladle.core.errors import (
     StoreUnwritable,
 )
 from patient_ladle.core.files.output import OutputSettings
-from patient_ladle.core.ports import Outcome, Reading, Shaped, SourceSession, Statement
+from patient_ladle.core.inputs.declared import Drawn
+from patient_ladle.core.ports import Loaded, Outcome, Reading, Shaped, SourceSession, Statement
 from patient_ladle.core.results.columns import unique_names
 from patient_ladle.core.results.guards import checked_guards
 from patient_ladle.core.results.profile import with_gaps
@@ -140,8 +141,9 @@ class PipeLedger:
 def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     """A run, to its end. Raises errors of ``core.errors``."""
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
-    values = resolve(parameters, job["values"], date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
-    about = {**job["about"], "values": values.as_text()}
+    given, told = _drawn(job, ledger)
+    values = resolve(parameters, given, date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
+    about = {**job["about"], "values": {**values.as_text(), **told}}
     parts = tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"]))
     guards = checked_guards(job["guards"])
     guarded = {guard.given.get("lookup") for guard in guards}
@@ -173,6 +175,17 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     ledger.tell("done")
 
 
+def _drawn(job: dict[str, Any], ledger: PipeLedger) -> tuple[dict[str, Any], dict[str, str]]:
+    """All values that are given, with those that come from columns of other inputs; and words for these."""
+    given, told = dict(job["values"]), dict[str, str]()
+    for name, of in job.get("drawn", {}).items():
+        column = Drawn(of["input"], of["column"])
+        given[name] = drawn_from(of["given"], column, name)
+        told[name] = f"{amount(len(given[name]), 'value')} of column '{column.column}' of input '{column.input}'"
+        ledger.log("info", f"parameter {name}: {told[name]}")
+    return given, told
+
+
 def _look_at(store: Store, place: str, mark: str) -> None:
     """The store is there, and is the one it should be, before a source is read in vain. Raises StoreUnwritable."""
     found = store.mark(make=False)
@@ -184,7 +197,7 @@ def _look_at(store: Store, place: str, mark: str) -> None:
         )
 
 
-def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
+def _opened(job: dict[str, Any], ledger: PipeLedger) -> SourceSession:
     session = reader_of(job["reader"]).open(job["reader"])
     ledger.session = session
     if ledger.cancelled.is_set():
@@ -196,12 +209,16 @@ def _opened(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
 def _shaping(job: dict[str, Any], ledger: PipeLedger, statements: int = 1) -> SourceSession:
     """A session for the job's statements; where it has steps, their rows go through them."""
     inner = _opened(job, ledger)
-    if not job.get("steps"):
-        return inner
-    lookups = {each["name"]: Lookup.from_dict(each) for each in job["lookups"]}
-    ledger.session = session = ShapedSession(inner, lookups, max(statements, 1))
-    if ledger.cancelled.is_set():
+    ledger.session = session = with_steps(inner, job, statements)
+    if session is not inner and ledger.cancelled.is_set():
         session.cancel()
+    return session
+
+
+def _probing(job: dict[str, Any], ledger: PipeLedger) -> ProbingSession:
+    """Of a source, which can be looked around in."""
+    session = _opened(job, ledger)
+    assert isinstance(session, ProbingSession)
     return session
 
 
@@ -212,7 +229,7 @@ def _check(job: dict[str, Any], ledger: PipeLedger) -> None:
 
 
 def _catalogue(job: dict[str, Any], ledger: PipeLedger) -> None:
-    session = _opened(job, ledger)
+    session = _probing(job, ledger)
     try:
         default = get_engine(job["reader"]["engine"]).default_schema(job["reader"]["address"])
         ledger.tell("done", result=without_schema(session.catalogue(), default))
@@ -238,10 +255,14 @@ def _rows(job: dict[str, Any], ledger: PipeLedger) -> None:
     with _asked(job, ledger) as (session, values):
         limits = PreviewLimits(rows=job["rows"])
         ways: list[Shaped] = []
+        loaded: list[Loaded] = []
         first = 0 if job.get("count") else limits.rows + 1  # all rows are counted, where a preview looks at the first ones
-        reading = Reading(job.get("documents") or {}, first=first, shaped=ways.append)
+        reading = Reading(job.get("documents") or {}, first=first, shaped=ways.append, loaded=loaded.append)
         steps = numbered(steps_of(job.get("steps") or ()), job.get("statement_number", 1))
         found = first_rows(session, Statement(job["statement"], values, reading=reading, steps=steps), limits)
+        if loaded:
+            found["inputs"] = [{"name": each.name, "rows": each.rows} for each in loaded]
+            found["notes"] += [note for each in loaded for note in each.notes]
         for shaped in ways:
             found["shaped"] = {"fetched": shaped.fetched, "steps": [step.to_dict() for step in shaped.steps]}
             found["notes"] += shaped.notes
@@ -263,7 +284,7 @@ def _profile(job: dict[str, Any], ledger: PipeLedger) -> None:
     language = reader_of(job["reader"]).language(job["reader"])
     subject = Subject(language, job["table"], job["column"], [Filter.from_dict(each) for each in job["filters"]])
     now, day = datetime.now(timezone.utc), date.fromisoformat(job["data_date"])
-    sessions: list[ProbingSession] = []
+    sessions: list[SourceSession] = []
     identity: dict[str, str] = {}
 
     def ask(made: Compiled) -> list[list[Any]]:
@@ -304,7 +325,7 @@ def _plan(job: dict[str, Any], ledger: PipeLedger) -> None:
 def _understand(job: dict[str, Any], ledger: PipeLedger) -> None:
     """Kept warm: says of each statement asked about what columns it has, or what the database has against it."""
     ledger.tell("begun")  # from here on it is the source that is waited for
-    session = _opened(job, ledger)
+    session = _probing(job, ledger)
     try:
         session.release_snapshot()
         while True:

@@ -42,6 +42,7 @@ _PRELOADED = [
     "patient_ladle.core.files.reading",
     f"{__package__}.file_preview",
     f"{__package__}.outlining",
+    f"{__package__}.combining",
     f"{__package__}.stepping",
     __name__,
 ]

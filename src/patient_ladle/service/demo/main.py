@@ -40,7 +40,7 @@ from .document_server import DocumentServer
 from .mailbox import RunningMailbox
 from .maria_server import MariaServer
 from .past import make_past
-from .scenario import EXTRACTS, FIRST_RUNS, HOLIDAYS, LOOKUPS, SCHEDULES, SHAPED, SHARED_VALUES
+from .scenario import COMBINED, EXTRACTS, FIRST_RUNS, HOLIDAYS, LOOKUPS, SCHEDULES, SHAPED, SHARED_VALUES
 
 PASSWORD = "fennmoor-demo"  # noqa: S105  # known on purpose: the demo listens on loopback only
 GROUPS = {
@@ -129,7 +129,7 @@ def _extracts(author: Person) -> None:
         if not Lookup.objects.filter(name=lookup["name"]).exists():
             given: dict[str, Any] = {key: lookup[key] for key in ("columns", "rows", "kinds") if key in lookup}
             add_lookup(author, lookup["name"], lookup["note"], "", given)
-    for content in (*EXTRACTS, *SHAPED):
+    for content in (*EXTRACTS, *SHAPED, *COMBINED):
         if not Extract.objects.filter(name=content["name"]).exists():
             rest = {key: value for key, value in content.items() if key != "tags"}
             add_extract(author, change_note="first save", **{"folder": "", **rest})

@@ -440,6 +440,79 @@ order by 1, 2""",
 ]  # fmt: skip
 """Extracts whose results go through steps."""
 
+COMBINED: list[dict[str, Any]] = [
+    {
+        "name": "consumption_of_districts",
+        "folder": "metering",
+        "source": "metering",
+        "notes": "What each district used in the month before the data date: an input of combinations.",
+        "statement": """-- cubic metres by district, the whole month before the data date
+select d.district_id, d.name as district, d.zone, count(distinct m.meter_id) as meters,
+       round(sum(r.litres) / 1000.0, 1) as cubic_metres
+from readings r
+join meters m using (meter_id)
+join premises p using (premise_id)
+join districts d using (district_id)
+where r.read_at >= date_trunc('month', :data_date) - interval '1 month'
+  and r.read_at < date_trunc('month', :data_date)
+  and (:zone is null or d.zone = :zone)
+group by d.district_id, d.name, d.zone
+order by d.district_id""",
+        "parameters": [
+            {
+                "name": "zone", "type": "text", "required": False, "allowed": ["North", "South", "Coast"],
+                "note": "One zone, or all.",
+            }
+        ],
+    },
+    {
+        "name": "contacts_of_towns",
+        "folder": "customers",
+        "source": "contacts",
+        "notes": "Open contacts by town, for the towns that are asked for: an input of combinations.",
+        "statement": """// Open contacts by town
+{"aggregate": "contacts_open",
+ "pipeline": [
+   {"$match": {"customer.address.town": {"$in": :towns}}},
+   {"$group": {"_id": "$customer.address.town", "contacts": {"$sum": 1}, 
+              "urgent": {"$sum": {"$cond": [{"$eq": ["$priority", 1]}, 1, 0]}}}},
+   {"$sort": {"_id": 1}},
+   {"$project": {"_id": 0, "town": "$_id", "contacts": 1, "urgent": 1}}
+ ]}""",
+        "parameters": [{"name": "towns", "type": "text", "is_list": True, "note": "Their names."}],
+    },
+    {
+        "name": "consumption_and_contacts",
+        "folder": "regulation",
+        "formats": ["xlsx", "csv"],
+        "tags": ["monthly"],
+        "notes": "Consumption of each district beside the open contacts from there, from two databases and a lookup.",
+        "inputs": [
+            {"name": "consumption", "extract": "consumption_of_districts", "values": {"zone": {"parameter": "zone"}}},
+            {
+                "name": "contacts", "extract": "contacts_of_towns",
+                "values": {"towns": {"input": "consumption", "column": "district"}},
+            },
+            {"name": "names", "lookup": "districts"},
+        ],
+        "statement": """-- consumption beside open contacts, a line for each district
+select n.title as district, n.manager, c.zone, c.meters, c.cubic_metres,
+       coalesce(o.contacts, 0) as open_contacts, coalesce(o.urgent, 0) as urgent
+from consumption c
+join names n on n.district_id = c.district_id
+left join contacts o on o.town = c.district
+order by c.district_id""",
+        "parameters": [
+            {
+                "name": "zone", "type": "text", "required": False, "allowed": ["North", "South", "Coast"],
+                "note": "One zone, or all.",
+            }
+        ],
+        "steps": [{"step": "share_of_total", "of": "cubic_metres", "column": "share", "within": ["zone"]}],
+    },
+]  # fmt: skip
+"""A combination, after the extracts that are its inputs."""
+
 SHARED_VALUES: list[dict[str, Any]] = [
     {
         "name": "pressure_standard",

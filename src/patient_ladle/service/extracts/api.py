@@ -18,7 +18,9 @@ from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import SignedIn
 
 from . import drafts, outlines, services
+from .inputs import users_of
 from .models import Extract, Revision
+from .named import extract_named
 from .searching import mark_opened
 from .sensitive_values import opened_declaration
 
@@ -49,7 +51,7 @@ class ParameterView(ForAuthors):
 
 
 class RevisionView(ForAuthors):
-    for_authors = ("statement", "deliver_into", "outline", "steps", "steps_in_words")
+    for_authors = ("statement", "deliver_into", "outline", "inputs", "steps", "steps_in_words")
     number = serializers.IntegerField()
     author = serializers.CharField(source="author.name")
     saved_at = serializers.DateTimeField()
@@ -58,6 +60,9 @@ class RevisionView(ForAuthors):
     engine = serializers.CharField(help_text="The engine whose language the statement is in.")
     statement = serializers.CharField()
     outline = serializers.SerializerMethodField(help_text="What the statement was put together from; null: it is by hand.")
+    inputs = serializers.ListField(
+        child=serializers.DictField(), help_text="Of a combination: results of other extracts, and lookups, by their names."
+    )
     steps = serializers.ListField(child=serializers.DictField(), help_text="What is done to the result after the fetch.")
     steps_in_words = serializers.SerializerMethodField(help_text="The same, a sentence for each.")
     parameters = ParameterView(many=True)
@@ -96,6 +101,7 @@ class ExtractView(serializers.Serializer[Any]):
     retention_days = serializers.IntegerField(allow_null=True, help_text="Null: as long as the service keeps results.")
     retention_runs = serializers.IntegerField(allow_null=True, help_text="Null: any number of them.")
     used_by = serializers.SerializerMethodField(help_text="Names of the schedules that run it.")
+    input_of = serializers.SerializerMethodField(help_text="Names of the combinations that it is an input of.")
     depends_on = serializers.SerializerMethodField(
         help_text="Its scheduled runs wait for those of these, of the same data date."
     )
@@ -115,6 +121,9 @@ class ExtractView(serializers.Serializer[Any]):
 
     def get_depends_on(self, extract: Extract) -> list[str]:
         return [other.name for other in extract.depends_on.all()]
+
+    def get_input_of(self, extract: Extract) -> list[str]:
+        return users_of(extract)
 
     def get_used_by(self, extract: Extract) -> list[str]:
         first = extract.schedules.filter(removed_at=None).values_list("name", flat=True)
@@ -168,6 +177,11 @@ class ContentBody(StrictSerializer):
     statement = StatementField(required=False, help_text="Or an outline, from which it is compiled.")
     outline = serializers.DictField(
         required=False, allow_null=True, help_text="What the statement is put together from: /outline-schema."
+    )
+    inputs = serializers.ListField(
+        child=serializers.DictField(),
+        required=False,
+        help_text="What a combination combines, which has no source: results of extracts, and lookups: /input-schema.",
     )
     steps = serializers.ListField(
         child=serializers.DictField(), required=False, help_text="What is done to the result after the fetch: /step-schema."
@@ -239,7 +253,7 @@ class OneExtract(RoleView):
 
     @extend_schema(operation_id="extract", responses=ExtractView)
     def get(self, request: SignedIn, name: str) -> Response:
-        return _answer(services.extract_named(name))
+        return _answer(extract_named(name))
 
     @extend_schema(operation_id="save_extract", request=ContentBody, responses=ExtractView)
     def patch(self, request: SignedIn, name: str) -> Response:
@@ -254,7 +268,7 @@ class OneExtract(RoleView):
 class ExtractRevisions(RoleView):
     @extend_schema(operation_id="revisions", responses=RevisionView(many=True))
     def get(self, request: SignedIn, name: str) -> Response:
-        found = services.extract_named(name).revisions.select_related("author", "source")
+        found = extract_named(name).revisions.select_related("author", "source")
         return Response(RevisionView(found, many=True).data)
 
 
@@ -335,7 +349,7 @@ class ExtractDifferences(RoleView):
         numbers = []
         for key in ("before", "after"):
             numbers.append(number_in(request, key, least=1))
-        return Response(DifferencesView(services.differences(services.extract_named(name), *numbers)).data)
+        return Response(DifferencesView(services.differences(extract_named(name), *numbers)).data)
 
 
 class TextDifferences(RoleView):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from django.utils import timezone
@@ -13,16 +14,54 @@ from patient_ladle.core.statements.diagnostics import Diagnostic, of_refusal
 from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.statements.parts import Part, place
 from patient_ladle.core.values.parameters import Parameter
+from patient_ladle.service.children import combining
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
-from patient_ladle.service.sources.models import Address
+from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.reading import language_of
 from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
 from patient_ladle.words import amount
 
+from . import inputs
+from .inputs import columns_of
 
-def diagnose(person: Person, address: Address | None, text: str, parameters: Sequence[dict[str, Any]]) -> dict[str, Any]:
-    """Diagnostics in the order of their places, and what is known of each statement. ``address``: None without a source."""
+
+@dataclass(frozen=True, slots=True)
+class Combined:
+    """What a statement without a source combines, in an environment."""
+
+    environment: Environment
+    inputs: Sequence[dict[str, Any]]
+
+    def tables(self, person: Person) -> list[dict[str, Any]]:
+        """The inputs as a catalogue's tables. Raises what keeps a source from being asked, or an input from being read."""
+        return [
+            {
+                "schema": "",
+                "name": name,
+                "kind": "table",
+                "columns": [
+                    {"name": c["name"], "type": c["source_type"] or c["kind"], "kind": c["kind"], "comment": ""}
+                    for c in columns
+                ],
+            }
+            for name, columns in columns_of(person, self.inputs, self.environment).items()
+        ]
+
+    def described(self, person: Person, parts: Sequence[str], declared: Sequence[Parameter]) -> list[dict[str, Any]]:
+        """Of each statement its columns, or the error that it has."""
+        return judged(combining.columns_of, list(parts), columns_of(person, self.inputs, self.environment), list(declared))
+
+
+def diagnose(
+    person: Person,
+    address: Address | None,
+    text: str,
+    parameters: Sequence[dict[str, Any]],
+    combined: Combined | None = None,
+) -> dict[str, Any]:
+    """Diagnostics in the order of their places, and what is known of each statement. ``address``: None without a source, where
+    ``combined`` says what is combined."""
     began = time.monotonic()
     language = language_of(address.source if address else None)
     declared, diagnostics = _declared(parameters)
@@ -40,6 +79,9 @@ def diagnose(person: Person, address: Address | None, text: str, parameters: Seq
         except LadleError as error:
             diagnostics += _of_silence(error, text, language, address)
     catalogue = kept_catalogue(address) if address else None
+    if asked and combined is not None and combined.inputs:
+        found, told = _of_inputs(person, combined, text, asked, declared, language)
+        described, diagnostics = dict(zip(asked, found, strict=False)), [*diagnostics, *told]
     if parts and catalogue is not None:
         said = text.lower()
         named = [table for table in catalogue if table["name"].lower() in said]  # the others cannot matter, and are many
@@ -50,6 +92,28 @@ def diagnose(person: Person, address: Address | None, text: str, parameters: Seq
         "statements": [_shown(text, part, described.get(part, {})) for part in parts],
         "seconds": round(time.monotonic() - began, 3),
     }
+
+
+def _of_inputs(
+    person: Person,
+    combined: Combined,
+    text: str,
+    parts: Sequence[Part],
+    declared: Sequence[Parameter],
+    language: QueryLanguage,
+) -> tuple[list[dict[str, Any]], list[Diagnostic]]:
+    """What the combining engine makes of each statement, and what it has against them or keeps it from being asked."""
+    try:
+        inputs.understood(combined.inputs, "select 1")
+        inputs.check(combined.inputs, declared)
+        found = combined.described(person, [part.text for part in parts], declared)
+        tables = combined.tables(person)
+    except BadInput as error:
+        return [], [of_refusal(error)]
+    except LadleError as error:
+        return [], [Diagnostic("warning", error.code, f"an input could not be understood: {error.message}", error.hint)]
+    wrong = [(part, from_dict(each["error"])) for part, each in zip(parts, found, strict=True) if "error" in each]
+    return found, [language.diagnostic_on_error(error, text, part.text, tables, []) for part, error in wrong]
 
 
 def _has_error(text: str, part: Part, diagnostics: Sequence[Diagnostic]) -> bool:

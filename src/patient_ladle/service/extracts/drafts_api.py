@@ -14,7 +14,7 @@ from patient_ladle.service.people.authentication import SignedIn
 
 from . import drafts
 from .models import Draft, Extract
-from .services import extract_named
+from .named import extract_named
 
 _ONLY = OpenApiParameter("version", int, description="Only if it is that one; left out: whichever it is.")
 

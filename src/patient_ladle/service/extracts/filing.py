@@ -10,7 +10,8 @@ from django.db import transaction
 from patient_ladle.service.common.together import names_of
 
 from .models import Extract
-from .services import archive_extract, edit_extract, extract_named, move_extract, restore_extract
+from .named import extract_named
+from .services import archive_extract, edit_extract, move_extract, restore_extract
 
 
 @transaction.atomic

@@ -13,8 +13,8 @@ from patient_ladle.service.common.together import MOST
 from patient_ladle.service.people.authentication import SignedIn
 
 from .filing import file_extracts
+from .named import extract_named
 from .searching import mark_opened, set_favourite
-from .services import extract_named
 
 
 class FilingBody(StrictSerializer):

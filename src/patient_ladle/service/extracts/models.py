@@ -87,6 +87,8 @@ class Revision(models.Model):
     statement = models.TextField()
     outline = models.JSONField(null=True)
     """What the statement was put together from; None where it was written by hand."""
+    inputs = models.JSONField(default=list)
+    """What a combination combines (core.inputs.declared); such an extract has no source."""
     steps = models.JSONField(default=list)
     """What is done to its result after the fetch (core.steps.declared)."""
     parameters = models.JSONField(default=list)

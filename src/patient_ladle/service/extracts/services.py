@@ -12,7 +12,7 @@ from django.utils import timezone
 from django.utils.crypto import salted_hmac
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotAllowed, NotFound, of_field, unknown_name
+from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotAllowed, NotFound, of_field
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.naming import DEFAULT_TEMPLATE, check_template
 from patient_ladle.core.files.output import OutputSettings
@@ -28,36 +28,20 @@ from patient_ladle.service.sources.models import Source
 from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.reading import language_of, source_name
 
+from . import inputs as combinations
 from .delivered_names import refuse_names_of_others
 from .models import Extract, FormerName, Revision
+from .named import extract_named, repository_extract
 from .outlines import with_statement
 from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
 from .steps import check_guards, understood
 
-CONTENT = ("statement", "outline", "steps", "parameters", "formats", "file_name", "deliver_into", "output", "guards", "notes")
+CONTENT = (
+    "statement", "outline", "inputs", "steps", "parameters", "formats", "file_name", "deliver_into", "output", "guards",
+    "notes",
+)  # fmt: skip
 """Fields of a revision that an author gives, besides the source."""
-
-
-def extract_named(name: str) -> Extract:
-    """By its name, or one that it had before. Raises UnknownName."""
-    found = Extract.objects.select_related("owner").filter(name=name).first()
-    if found is None:
-        found = Extract.objects.select_related("owner").filter(former_names__name=name).first()
-    if found is None:
-        known = Extract.objects.filter(archived_at=None, in_repository=True).values_list("name", flat=True)
-        raise unknown_name("extract", name, known, "Save one: ladle extract save.")
-    return found
-
-
-def repository_extract(name: str) -> Extract:
-    """One that others may refer to. Raises UnknownName, and Conflict for what was run without being saved."""
-    found = extract_named(name)
-    if not found.in_repository:
-        raise Conflict(
-            f"'{name}' was run without being saved.", f"Give it a place first: ladle extract move {name} --name NAME"
-        )
-    return found
 
 
 def check_folder(folder: str) -> str:
@@ -69,9 +53,15 @@ def check_folder(folder: str) -> str:
     return "/".join(parts)
 
 
-def _checked(content: dict[str, Any]) -> dict[str, Any]:
+def _checked(content: dict[str, Any], name: str = "") -> dict[str, Any]:
     with of_field("source"):
         source = source_named(content["source"]) if content.get("source") else None
+    if source is not None and content.get("inputs"):
+        raise BadInput(
+            f"an extract on a source, '{source.name}', takes no inputs.",
+            "Leave the source out: a combination reads its inputs alone.",
+            field="inputs",
+        )
     language = language_of(source)
     if content.get("restore_parameters"):
         content = content | {"statement": judged(language.restore, content["statement"])}
@@ -80,6 +70,9 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
     with of_field("parameters"):
         parameters = _parameters_of(content.get("parameters") or [], used)
     judged(language.refuse_misread, content["statement"], bound_names(parameters))
+    inputs = combinations.understood(content.get("inputs"), content["statement"])
+    with of_field("inputs"):
+        combinations.check(inputs, parameters, name)
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     with of_field("formats"):
         for name in formats:
@@ -97,6 +90,7 @@ def _checked(content: dict[str, Any]) -> dict[str, Any]:
         "source": source,
         "statement": content["statement"],
         "outline": content.get("outline"),
+        "inputs": inputs,
         "steps": steps.steps,
         "parameters": [sealed_declaration(p.to_dict()) for p in parameters],
         "formats": formats,
@@ -133,7 +127,7 @@ def add_extract(author: Person, name: str, folder: str, change_note: str, **cont
     """A new extract with its first revision. Raises BadInput, Conflict."""
     _refuse_taken(name)
     extract = Extract(name=name, folder=check_folder(folder), owner=author)
-    return _added(extract, _checked(with_statement(content, None)), change_note or "first save")
+    return _added(extract, _checked(with_statement(content, None), name), change_note or "first save")
 
 
 def _added(extract: Extract, checked: dict[str, Any], change_note: str) -> Extract:
@@ -199,7 +193,7 @@ def save_extract(author: Person, name: str, revision: int | None, change_note: s
     extract = _locked(name, revision)
     head = extract.head
     before = {"source": head.source_name, **{key: getattr(head, key) for key in CONTENT}}
-    checked = _checked(before | with_statement(content, before))
+    checked = _checked(before | with_statement(content, before), extract.name)
     if not _is_the_same(head, checked):
         _add_revision(extract, author, checked, change_note)
     return extract
@@ -290,8 +284,10 @@ def differences(extract: Extract, first: int, second: int) -> dict[str, Any]:
 
 @transaction.atomic
 def archive_extract(name: str) -> Extract:
-    """Out of sight, not gone: nothing runs it until it is restored."""
+    """Out of sight, not gone: nothing runs it until it is restored. Raises Conflict while combinations need it."""
     extract = _locked(name, None)
+    if users := combinations.users_of(extract):
+        raise Conflict(f"extract '{extract.name}' is an input of {', '.join(users)}.", "Change or archive these first.")
     extract.archived_at = extract.archived_at or timezone.now()
     extract.save()
     return extract

@@ -56,12 +56,15 @@ def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) ->
 
 
 def users_of(lookup: str) -> list[str]:
-    """Names of the extracts whose newest revision looks up there, in a step or a guard."""
+    """Names of the extracts whose newest revision uses it, in a step, in a guard or as an input."""
     named = [{"lookup": lookup}]
-    found = Revision.objects.filter(Q(steps__contains=named) | Q(guards__contains=named)).values_list("extract", flat=True)
+    anywhere = Q(steps__contains=named) | Q(guards__contains=named) | Q(inputs__contains=named)
+    found = Revision.objects.filter(anywhere).values_list("extract", flat=True)
     heads = with_heads(Extract.objects.filter(pk__in=found, archived_at=None))
     return sorted(
-        each.name for each in heads if any(part.get("lookup") == lookup for part in [*each.head.steps, *each.head.guards])
+        each.name
+        for each in heads
+        if any(part.get("lookup") == lookup for part in [*each.head.steps, *each.head.guards, *each.head.inputs])
     )
 
 

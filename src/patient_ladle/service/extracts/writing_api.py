@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from datetime import datetime, timedelta
 from datetime import timezone as utc
 from typing import Any
@@ -11,12 +13,13 @@ from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.errors import BadInput, unknown_name
+from patient_ladle.core.errors import BadInput, LadleError, unknown_name
 from patient_ladle.core.files.formats import FORMATS
 from patient_ladle.core.files.options import checked
 from patient_ladle.core.files.output import DOCUMENT_OPTIONS, FILE_OPTIONS, OutputSettings
 from patient_ladle.core.files.reading import sample_of
 from patient_ladle.core.files.shaping import TYPES
+from patient_ladle.core.inputs.declared import schema as input_schema
 from patient_ladle.core.results.columns import KINDS, Column
 from patient_ladle.core.statements.completion import Completion
 from patient_ladle.core.steps.declared import schema
@@ -32,8 +35,10 @@ from patient_ladle.service.sources.queries import address_in, environment_named,
 from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
-from .diagnostics import diagnose
-from .services import extract_named, refuse_unsaved
+from .diagnostics import Combined, diagnose
+from .inputs import live_reader
+from .named import extract_named
+from .services import refuse_unsaved
 from .shared_values import with_shared
 from .steps import checked as checked_steps
 from .steps import lookups_of, understood
@@ -47,6 +52,9 @@ class WritingBody(StrictSerializer):
     source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
+    inputs = serializers.ListField(
+        child=serializers.DictField(), required=False, help_text="What it combines, where it has no source: /input-schema."
+    )
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
 
 
@@ -95,6 +103,9 @@ class CompletionBody(StrictSerializer):
     source = serializers.CharField(max_length=64, allow_blank=True, help_text="Empty: it reads none.")  # type: ignore[assignment]  # a field of that name
     environment = serializers.CharField(max_length=64)
     statement = StatementField(allow_blank=True)
+    inputs = serializers.ListField(
+        child=serializers.DictField(), required=False, help_text="What it combines, where it has no source."
+    )
     position = serializers.IntegerField(min_value=0, help_text="Of the cursor, from 0, in code points.")
     parameters = serializers.ListField(
         child=serializers.CharField(max_length=64), required=False, max_length=200, help_text="Names that may be used."
@@ -134,7 +145,9 @@ class Diagnostics(RoleView):
     @extend_schema(operation_id="diagnose", request=WritingBody, responses=DiagnosticsView)
     def post(self, request: SignedIn) -> Response:
         body = body_of(request, WritingBody)
-        return Response(diagnose(request.user, _address(body), body["statement"], body.get("parameters") or []))
+        address = _address(body)
+        combined = None if address else Combined(environment_named(body["environment"]), body.get("inputs") or [])
+        return Response(diagnose(request.user, address, body["statement"], body.get("parameters") or [], combined))
 
 
 class Previews(RoleView):
@@ -145,13 +158,10 @@ class Previews(RoleView):
     @extend_schema(operation_id="preview", request=PreviewBody, responses={202: QueryView})
     def post(self, request: SignedIn) -> Response:
         body = body_of(request, PreviewBody)
-        address = _address(body)
-        if address is None:
-            raise BadInput(
-                "an extract without a source has no preview.", "Start a run that is not published: its files stay in the store."
-            )
-        refuse_unsaved(address.source, body["statement"])
-        language = language_of(address.source)
+        source, environment = _source(body), environment_named(body["environment"])
+        address = Reading(source, environment).address()
+        refuse_unsaved(source, body["statement"])
+        language = language_of(source)
         parts = judged(language.parts, body["statement"])
         if body["statement_number"] > len(parts):
             raise BadInput(f"there is no statement {body['statement_number']}; there are {len(parts)}.", "Give one of those.")
@@ -160,8 +170,8 @@ class Previews(RoleView):
         steps = understood(body.get("steps"))
         check_declared(declared, [*judged(language.parameters, text), *steps.parameters])
         day = body.get("data_date") or today()
-        values = with_shared(declared, body.get("values") or {}, address.environment)
-        resolve(declared, values, day, datetime.now(utc.utc))
+        values = with_shared(declared, body.get("values") or {}, environment)
+        bound = resolve(declared, values, day, datetime.now(utc.utc))
         if body["total"] and body["plan"]:
             raise BadInput("a plan and a total were asked for at once.", "Ask for one after the other.")
         counted = body["total"] and bool(steps.steps)
@@ -179,10 +189,16 @@ class Previews(RoleView):
             job |= {"steps": steps.steps, "lookups": [each.to_dict() for each in lookups_of(steps.steps)]}
             job |= {"statement_number": body["statement_number"], "count": counted}
         if body["plan"]:
+            if address is None:
+                raise BadInput("what has no source has no plan of its own.", "Ask for the plans of its inputs.")
             fields = ("schema", "name", "rows_about", "indexes")
             job |= {"do": "plan", "tables": [{key: t[key] for key in fields} for t in kept_catalogue(address) or []]}
         kind = "plan" if body["plan"] else "total" if body["total"] else "preview"
-        made = interactive.ask_statement(request.user, address, kind, job)
+        if address is not None:
+            made = interactive.ask_statement(request.user, address, kind, job)
+        else:
+            job["reader"], reads = live_reader(body.get("inputs") or [], text, environment, bound, day)
+            made = interactive.ask_without_source(request.user, environment, kind, job, [*reads])
         return Response(QueryView(made).data, status=202)
 
 
@@ -238,6 +254,14 @@ class StepsCheck(RoleView):
                 "where": error["facts"].get("where", "")
             }
         return Response(found)
+
+
+class InputSchema(RoleView):
+    """What inputs of a combination may say (JSON Schema 2020-12)."""
+
+    @extend_schema(operation_id="input_schema", responses=OpenApiTypes.OBJECT)
+    def get(self, request: SignedIn) -> Response:
+        return Response(input_schema())
 
 
 class StepSchema(RoleView):
@@ -307,6 +331,10 @@ class Completions(RoleView):
         if body["position"] > len(text):
             raise BadInput(f"the statement has {len(text):,} characters.", "Give a position in it.")
         said = text.lower()
+        catalogue: Sequence[Any] = (kept_catalogue(address) if address else None) or []
+        if address is None and body.get("inputs"):
+            with suppress(LadleError):  # the diagnostics say what is wrong with them
+                catalogue = Combined(environment_named(body["environment"]), body["inputs"]).tables(request.user)
         tables = [
             {
                 "schema": t["schema"],
@@ -314,7 +342,7 @@ class Completions(RoleView):
                 "kind": t["kind"],
                 "columns": t["columns"] if t["name"].lower() in said else [],
             }
-            for t in (kept_catalogue(address) if address else None) or []
+            for t in catalogue
         ]
         language = language_of(_source(body))
         found = judged(

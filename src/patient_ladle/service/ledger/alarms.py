@@ -7,6 +7,7 @@ Rules and theory
 * Runs of schedules tell everybody of failures; a run that somebody started, by hand or with a token, tells that person, of
   its failure, of its end, or of nothing, as they choose. A held delivery is always told.
 * A run that is *not run* because of another's failure tells nothing: that failure is told already.
+* An input of a combination tells of its source and of the store only; all else is told by the run that it is for.
 """
 
 from __future__ import annotations
@@ -67,6 +68,8 @@ def run_ended(run: Run, told_already: bool = False) -> None:
             return
         resolve_problem("store", "the result store can be used again", f"Run {run.pk} has finished.", path)
         resolve_problem(source.key, f"{source.name} is back", f"Run {run.pk} has finished.", path)
+        if run.member_of is not None:
+            return
         resolve_problem(
             _extract_key(run), f"{where} runs again", f"Run {run.pk} has finished with {amount(run.rows or 0, 'row')}.", path
         )
@@ -76,7 +79,10 @@ def run_ended(run: Run, told_already: bool = False) -> None:
                 f"late:{schedule.pk}", f"{schedule.name} is in time again", f"Run {run.pk} has finished in time.", path
             )
         return
-    if run.due_time is None or run.backfill or told_already or run.state not in (FAILED, NOT_RUN):
+    asked = run
+    while asked.member_of is not None:
+        asked = asked.member_of
+    if asked.due_time is None or run.backfill or told_already or run.state not in (FAILED, NOT_RUN):
         return
     error = run.error or {}
     cause, hint, code = error.get("message", ""), error.get("hint", ""), error.get("code", "")
@@ -84,7 +90,7 @@ def run_ended(run: Run, told_already: bool = False) -> None:
         open_problem("store", "failed", _STORE, cause, hint, path, mark=code)
     elif code in SOURCE_CODES:
         open_problem(source.key, "source_unreachable", f"{source.name} cannot be read", cause, hint, path, mark=code)
-    else:
+    elif asked is run:
         kind = "failed" if run.state == FAILED else "not_run"
         open_problem(_extract_key(run), kind, f"{where}: {spaced(kind)}", cause, hint, path, mark=f"{code} {cause}")
 
@@ -93,7 +99,13 @@ def _tell_starter(run: Run) -> None:
     if run.of_backfill_id is not None:
         tell_of_backfill(run)
     person = run.started_by
-    if person is None or run.backfill or person.own_runs == TOLD_NOTHING or run.state not in (FINISHED, FAILED, NOT_RUN):
+    if (
+        person is None
+        or run.member_of_id is not None
+        or run.backfill
+        or person.own_runs == TOLD_NOTHING
+        or run.state not in (FINISHED, FAILED, NOT_RUN)
+    ):
         return
     if run.state == FINISHED:
         if person.own_runs == TOLD_ENDED:

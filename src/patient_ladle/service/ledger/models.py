@@ -127,6 +127,8 @@ class Pulse(models.Model):
             cls.objects.update_or_create(pk=name, defaults=given)
 
 
+NO_MEMBER = Q(member_of=None)
+"""Runs that somebody asked for, or that were due: those that are inputs of another are shown with that."""
 BY_ROWS = Coalesce(models.F("rows"), models.Value(-1))
 BY_LENGTH = Coalesce(
     models.ExpressionWrapper(models.F("ended_at") - models.F("started_at"), models.DurationField()),
@@ -156,6 +158,7 @@ class Run(RunRequest, RunProgress, RunOutcome, RunDelivery):
             models.Index(BY_ROWS, "id", name="runs_by_rows"),
             models.Index(BY_LENGTH, "id", name="runs_by_length"),
             models.Index(fields=["due_time"], name="unfinished_runs", condition=Q(state__in=LIVE)),
+            models.Index(fields=["member_of"], name="members_of_runs", condition=~Q(member_of=None)),
             models.Index(fields=["id"], name="held_runs", condition=Q(held=HELD)),
             models.Index(fields=["deliver_at"], name="runs_to_deliver", condition=Q(delivery=TO_DELIVER)),
             models.Index(fields=["id"], name="deliveries_open", condition=Q(delivery__in=(UNDER_WAY, DELIVERY_FAILED))),

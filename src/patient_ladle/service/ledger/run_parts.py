@@ -46,6 +46,10 @@ class RunRequest(models.Model):
     give_up_at = models.DateTimeField(null=True)
     finish_by = models.DateTimeField(null=True)
     backfill = models.BooleanField(default=False)
+    member_of = models.ForeignKey("runs.Run", on_delete=models.PROTECT, null=True, related_name="members", db_index=False)
+    """The run of a combination that it is an input of; it tells nobody, and is not delivered."""
+    drawn = models.JSONField(default=dict)
+    """Parameters that take the values of a column of another input, by their names: that input, its column, its run."""
     of_backfill = models.ForeignKey("runs.Backfill", on_delete=models.PROTECT, null=True, related_name="runs")
     queued_at = models.DateTimeField(auto_now_add=True)
 
@@ -76,6 +80,8 @@ class RunProgress(models.Model):
     worker = models.ForeignKey("runs.Worker", on_delete=models.SET_NULL, null=True, related_name="runs")
     cancel_asked_by = models.CharField(max_length=64, blank=True, default="")
     values_in_effect = models.JSONField(default=dict)
+    inputs = models.JSONField(default=list)
+    """Of a combination, as far as it has come: each input's name and the run whose result it is."""
     publishing = models.JSONField(null=True)
     started_at = models.DateTimeField(null=True)
 

@@ -1,7 +1,7 @@
 """The states of a run, of its delivery, and of what a guard holds back: three tables, and every change goes through them.
 
 waiting → queued → running → finished | failed | cancelled; running → waiting when it is tried again, → queued when its
-worker is lost or stopped; waiting → not run when what it waits for has failed.
+worker is lost or stopped; waiting → not run when what it waits for has failed; waiting → failed when an input of its own has.
 
 A finished run's result is stored and proven; its delivery has a state of its own, nothing where none was wanted.
 """
@@ -42,6 +42,7 @@ RUN = StateTable(
         Move("finish", (RUNNING,), FINISHED, ("ended_at",), {"error": None, "publishing": None}),
         Move("fail", (RUNNING,), FAILED, ("error", "ended_at")),
         Move("cancel", (WAITING, QUEUED, RUNNING), CANCELLED, ("ended_at",), _QUEUE),
+        Move("lose an input", (WAITING,), FAILED, ("error", "ended_at"), _QUEUE),
         Move("give up", (WAITING,), NOT_RUN, ("error", "ended_at"), _QUEUE),
     ),
 )

@@ -27,10 +27,24 @@ from patient_ladle.service.sources.models import Source
 from patient_ladle.service.sources.reading import quiet_until
 from patient_ladle.words import spaced
 
-from .alarms import run_ended, run_is_late
-from .models import Run
+from . import members
+from .alarms import run_ended, run_is_late, tell_of_backfill
+from .models import SOURCE_CODES, STORE_CODES, Run
 from .run_log import add_log, wake_workers
-from .states import DELIVERY_OPEN, ENDED, FINISHED, HELD, LIVE, NOT_DELIVERED, QUEUED, REJECTED, RUN, WAITING
+from .states import (
+    CANCELLED,
+    DELIVERY_OPEN,
+    ENDED,
+    FAILED,
+    FINISHED,
+    HELD,
+    LIVE,
+    NOT_DELIVERED,
+    QUEUED,
+    REJECTED,
+    RUN,
+    WAITING,
+)
 
 log = logging.getLogger("ladle.waiting")
 
@@ -122,6 +136,10 @@ def settle(run: Run, now: datetime) -> None:
     if not never and waits and run.give_up_at and now >= run.give_up_at:
         never = f"it waited for {waits} until {run.give_up_at:%Y-%m-%d %H:%M} UTC"
     quiet = None if never or waits else quiet_until(run.source, now)
+    if not (never or waits or quiet) and run.revision.inputs:
+        waits, never = _inputs(run, now)
+        if never and run.state == FAILED:
+            return
     if never:
         end_as_not_run(run, never, told_already)
     elif waits or quiet:
@@ -133,6 +151,51 @@ def settle(run: Run, now: datetime) -> None:
     else:
         run.save(update_fields=_put_into_queue(run, now))
         wake_workers()
+
+
+def _inputs(run: Run, now: datetime) -> tuple[str, str]:
+    """What of its inputs a combination waits for, and why it is given up; made are those that can be. A run that has lost one
+    has failed."""
+    found = members.look(run)
+    for member in found.made:
+        add_log(run, "info", f"input {_input_of(run, member)}: run {member.pk} of {member.extract.name} was made")
+        settle(member, now)
+    if found.failed is not None:
+        RUN.move(run, "lose an input", error=found.failed.to_dict(), ended_at=now)
+        run.save()
+        add_log(run, "error", found.failed.in_words())
+        run_ended(run, told_already=found.cause in (*SOURCE_CODES, *STORE_CODES))
+        tell_followers(run)
+        _stop_members(run, f"run {run.pk}")
+        return "", "lost"
+    waits = "; ".join(found.waits)
+    if waits and run.give_up_at and now >= run.give_up_at:
+        return "", f"it waited for {waits} until {run.give_up_at:%Y-%m-%d %H:%M} UTC"
+    return waits, ""
+
+
+def _input_of(run: Run, member: Run) -> str:
+    return ", ".join(each["name"] for each in run.inputs if each["run"] == member.pk)
+
+
+def stop(run: Run, by: str) -> None:
+    """Ask a run, locked, to stop: at once where no worker has it; its inputs with it. ``by``: a person, or another run."""
+    run.cancel_asked_by = run.cancel_asked_by or by
+    if run.state in (WAITING, QUEUED):
+        RUN.move(run, "cancel", ended_at=timezone.now())
+    run.save()
+    add_log(run, "warning", f"{by} asked for the run to stop")
+    if run.state == CANCELLED:
+        if run.of_backfill_id is not None:
+            tell_of_backfill(run)
+        tell_followers(run)
+    _stop_members(run, by)
+
+
+def _stop_members(run: Run, by: str) -> None:
+    if run.revision.inputs:
+        for member in run.members.select_for_update(of=("self",)).filter(state__in=LIVE):
+            stop(member, by)
 
 
 def _put_into_queue(run: Run, now: datetime) -> tuple[str, ...]:
@@ -152,6 +215,7 @@ def queue_free(runs: Sequence[Run], now: datetime) -> list[Run]:
     for run in runs:
         number = run.due_time.schedule_id if run.due_time else None
         waits = run.step > 1 or number in busy or run.extract_id in followers or run.source_id in quiet
+        waits = waits or bool(run.revision.inputs)
         if waits or (run.not_before and now < run.not_before):
             others.append(run)
         else:
@@ -174,6 +238,7 @@ def end_as_not_run(run: Run, cause: str, told_already: bool) -> None:
     add_log(run, "error", words)
     run_ended(run, told_already)
     tell_followers(run)
+    _stop_members(run, f"run {run.pk}")
 
 
 def settle_due(now: datetime) -> int:
@@ -182,7 +247,7 @@ def settle_due(now: datetime) -> int:
         found = list(
             Run.objects.select_for_update(skip_locked=True, of=("self",))
             .filter(state=WAITING, wait_until__lte=now)
-            .select_related("source", "extract", "due_time__schedule")
+            .select_related("source", "extract", "revision", "due_time__schedule")
             .order_by("wait_until")[:BATCH]
         )
         one_by_one(found, lambda run: settle(run, now), "looking at a waiting run", _wait_on)
@@ -197,14 +262,16 @@ def _wait_on(run: Run, _: Exception) -> None:
 
 def tell_followers(run: Run) -> None:
     """Once this transaction is done, those that may wait for the run are looked at at once."""
-    if run.due_time_id is None and not run.extract.before.exists():
+    if run.due_time_id is None and run.member_of_id is None and not run.extract.before.exists():
         return
     transaction.on_commit(lambda: _look_at_followers(run))
 
 
 @transaction.atomic
 def _look_at_followers(run: Run) -> None:
-    theirs = Q(due_time=run.due_time_id, turn=run.turn, step=run.step + 1)
+    theirs = Q(pk=run.member_of_id) if run.member_of_id else Q()
+    if run.due_time_id is not None:
+        theirs |= Q(due_time=run.due_time_id, turn=run.turn, step=run.step + 1)
     theirs |= Q(extract__depends_on=run.extract_id, data_date=run.data_date, environment=run.environment_id)
     if run.due_time is not None:
         theirs |= Q(due_time__schedule=run.due_time.schedule_id, step=1)

@@ -21,6 +21,7 @@ from django.db.models import F, Q
 from django.db.models.functions import Now
 from django.utils import timezone
 
+from patient_ladle.adapters.readers import INPUTS
 from patient_ladle.core.errors import DeadlineExceeded, Fenced, LadleError, OutOfMemory, RunCancelled, WorkerLost, from_dict
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.pool import ChildPool
@@ -30,6 +31,7 @@ from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.extracts.steps import lookups_of
 from patient_ladle.service.ledger import work as ledger
 from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
+from patient_ladle.service.ledger.members import drawn_jobs, input_jobs
 from patient_ladle.service.ledger.models import Run, Worker
 from patient_ladle.service.ledger.registration import join, mind_clock
 from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
@@ -77,6 +79,10 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     revision, limits = run.revision, limits_of(run.source)
     targets = targets_of(run.delivers_into)
     lookups = lookups_of(revision.steps, revision.guards)
+    reader, inputs = Reading(run.source, run.environment).reader(), list[dict[str, Any]]()
+    if revision.inputs:
+        jobs, inputs = input_jobs(run)
+        reader = INPUTS.job(jobs)
     return {
         "do": "run",
         "run": str(run.pk),
@@ -85,12 +91,13 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "file_name": revision.file_name,
         "output": run.output_settings,
         "guards": revision.guards,
-        "reader": Reading(run.source, run.environment).reader(),
+        "reader": reader,
         "statement": revision.statement,
         "steps": revision.steps,
         "lookups": [each.to_dict() for each in lookups],
         "parameters": [parameter.to_dict() for parameter in revision.declared],
         "values": opened(run.values),
+        "drawn": drawn_jobs(run),
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,
@@ -110,6 +117,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
             "dataDate": run.data_date.isoformat(),
             "run": run.pk,
             "attempt": run.attempt,
+            **({"inputs": inputs} if inputs else {}),
             **({"steps": revision.steps} if revision.steps else {}),
             **({"lookups": [{"name": each.name, "revision": each.revision} for each in lookups]} if lookups else {}),
         },

@@ -23,7 +23,8 @@ from patient_ladle.service.common.api import (
 )
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.ledger import delivering, holding
-from patient_ladle.service.ledger.models import LogLine, Run, Worker
+from patient_ladle.service.ledger.members import inputs_told
+from patient_ladle.service.ledger.models import NO_MEMBER, LogLine, Run, Worker
 from patient_ladle.service.ledger.pulses import what_does_not_run
 from patient_ladle.service.ledger.states import (
     DELIVERIES,
@@ -119,6 +120,21 @@ class StatementResultView(serializers.Serializer[Any]):
     )
 
 
+class RunInput(serializers.Serializer[Any]):
+    name = serializers.CharField(help_text="In the combining statement.")
+    extract = serializers.CharField(help_text="Whose result it is; empty: it is a lookup.")
+    lookup = serializers.CharField()
+    statement = serializers.IntegerField(help_text="Which of the extract's statements.")
+    run = serializers.IntegerField(allow_null=True, help_text="Whose result is taken; null: it is not begun, or a lookup.")
+    revision = serializers.IntegerField(allow_null=True)
+    source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
+    state = serializers.CharField(help_text="Of that run; empty: it is not begun, or a lookup.")
+    held = serializers.CharField()
+    stored = serializers.BooleanField(help_text="The result was there already, and was taken.")
+    rows = serializers.IntegerField(allow_null=True)
+    values_in_effect = serializers.DictField(help_text="Of that run; sensitive ones masked.")
+
+
 class RunView(RunLine):
     for_authors = ("identity", "statement")
     errors_in = ("error", "delivery_error")
@@ -148,9 +164,17 @@ class RunView(RunLine):
     held_note = serializers.CharField()
     bytes_read = serializers.IntegerField(allow_null=True)
     again_of = serializers.IntegerField(source="again_of_id", allow_null=True)
+    member_of = serializers.IntegerField(
+        source="member_of_id", allow_null=True, help_text="The run of a combination that this one is an input of."
+    )
+    inputs = serializers.SerializerMethodField(help_text="Of a combination's run: where each of its inputs stands.")
     same_as_before = serializers.SerializerMethodField(
         help_text="For a run again: are the checksums those of the run it repeats? Null while that cannot be said."
     )
+
+    @extend_schema_field(RunInput(many=True))
+    def get_inputs(self, run: Run) -> Any:
+        return RunInput(inputs_told(run), many=True).data
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, run: Run) -> dict[str, Any]:
@@ -432,7 +456,7 @@ class Status(RoleView):
     @extend_schema(operation_id="status", responses=StatusView)
     def get(self, request: SignedIn) -> Response:
         now = timezone.now()
-        recent = Run.objects.filter(queued_at__gte=now - timedelta(hours=24)).values_list("state", flat=True)
+        recent = Run.objects.filter(NO_MEMBER, queued_at__gte=now - timedelta(hours=24)).values_list("state", flat=True)
         first = next(iter(coming_next()), None)
         states = list(recent)
         return Response(

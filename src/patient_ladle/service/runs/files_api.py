@@ -35,7 +35,7 @@ from patient_ladle.service.children.judging import judged_within
 from patient_ladle.service.common.api import RoleView, number_in, page_of, page_parameters, paged
 from patient_ladle.service.common.caller import ForAuthors
 from patient_ladle.service.common.problems import RangeWrong
-from patient_ladle.service.extracts.services import extract_named
+from patient_ladle.service.extracts.named import extract_named
 from patient_ladle.service.ledger.models import ResultFile, Run
 from patient_ladle.service.ledger.states import FINISHED, HELD, REJECTED, RELEASED
 from patient_ladle.service.ledger.stores import store

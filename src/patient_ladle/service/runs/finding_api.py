@@ -20,7 +20,7 @@ from patient_ladle.core.statements.catalogue import names_of
 from patient_ladle.core.values.search import fit, read_search
 from patient_ladle.service.common.api import RoleView, number_in
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.ledger.models import ResultFile, Run
+from patient_ladle.service.ledger.models import NO_MEMBER, ResultFile, Run
 from patient_ladle.service.ledger.states import FINISHED
 from patient_ladle.service.lookups.models import Lookup
 from patient_ladle.service.people.authentication import SignedIn, may, role_of
@@ -118,7 +118,7 @@ def _schedules(words: Sequence[str]) -> Iterator[Found]:
 
 def _runs(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Iterator[Found]:
     numbers = [int(word) for word in words if word.isdecimal() and len(word) < 15]
-    newest = (Run.objects.filter(extract=pk).order_by("-pk").values_list("pk", flat=True)[:1] for _, pk in extracts)
+    newest = (Run.objects.filter(NO_MEMBER, extract=pk).order_by("-pk").values_list("pk", flat=True)[:1] for _, pk in extracts)
     wanted = [*numbers, *(pk for found in islice(newest, MOST_OF_A_KIND) for pk in found)]
     for run in Run.objects.filter(pk__in=wanted).select_related("extract", "environment"):
         asked = run.pk in numbers
@@ -145,7 +145,9 @@ def _results(words: Sequence[str], extracts: Sequence[tuple[Found, int]]) -> Ite
     newest_runs = [
         pk
         for _, extract in extracts[:3]
-        for pk in Run.objects.filter(extract=extract, state=FINISHED).order_by("-pk").values_list("pk", flat=True)[:3]
+        for pk in Run.objects.filter(NO_MEMBER, extract=extract, state=FINISHED)
+        .order_by("-pk")
+        .values_list("pk", flat=True)[:3]
     ]
     of_them = files.filter(run__in=newest_runs)[:MOST_OF_A_KIND]
     for file in {file.pk: file for file in (*named, *of_them)}.values():

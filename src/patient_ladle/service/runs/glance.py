@@ -15,7 +15,7 @@ from django.db.models import OuterRef, Subquery
 from patient_ladle.core.errors import BadInput, general_words, nearest
 from patient_ladle.service.extracts.models import Extract, Mark
 from patient_ladle.service.extracts.searching import Listed
-from patient_ladle.service.ledger.models import Run
+from patient_ladle.service.ledger.models import NO_MEMBER, Run
 from patient_ladle.service.ledger.states import DELIVERY_FAILED, FAILED, HELD, NOT_RUN, STATES
 from patient_ladle.service.schedules.models import Schedule, SequenceStep
 
@@ -115,7 +115,7 @@ def in_states(found: Sequence[Glance], states: Collection[str]) -> list[Glance]:
 
 def _last_runs(keys: Collection[int]) -> dict[int, Run]:
     """By extract."""
-    newest = Run.objects.filter(extract=OuterRef("pk")).order_by("-pk").values("pk")[:1]
+    newest = Run.objects.filter(NO_MEMBER, extract=OuterRef("pk")).order_by("-pk").values("pk")[:1]
     ids = Extract.objects.filter(pk__any=list(keys)).annotate(newest=Subquery(newest)).values_list("newest", flat=True)
     found = Run.objects.filter(pk__any=[each for each in ids if each]).prefetch_related("environment").only(*OF_A_GLANCE)
     return {run.extract_id: run for run in found}

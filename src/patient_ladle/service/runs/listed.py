@@ -20,7 +20,7 @@ from patient_ladle.core.values.search import read_search
 from patient_ladle.service.common.api import number_in
 from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.ledger.models import BY_LENGTH, BY_ROWS, ResultFile, Run
+from patient_ladle.service.ledger.models import BY_LENGTH, BY_ROWS, NO_MEMBER, ResultFile, Run
 from patient_ladle.service.ledger.states import (
     DELIVERY_FAILED,
     FINISHED,
@@ -83,6 +83,7 @@ RUN_FILTERS = [
     OpenApiParameter("schedule", str),
     OpenApiParameter("environment", str),
     OpenApiParameter("backfill", int, description="Only the runs of that backfill, by its number."),
+    OpenApiParameter("member_of", int, description="The inputs of a combination's run, which are left out else."),
     OpenApiParameter("state", str, enum=(*STATES, *MARKS)),
     OpenApiParameter("since", OpenApiTypes.DATETIME, description="Queued then or later."),
     OpenApiParameter("until", OpenApiTypes.DATETIME, description="Queued before."),
@@ -122,7 +123,8 @@ def holding(words: Sequence[str], *fields: str) -> Q:
 
 def results_shown() -> QuerySet[ResultFile]:
     """Files that are in the store and may be shown to the caller."""
-    found = ResultFile.objects.filter(run__state=FINISHED, removed_at=None).select_related("run__extract", "run__environment")
+    found = ResultFile.objects.filter(run__state=FINISHED, run__member_of=None, removed_at=None)
+    found = found.select_related("run__extract", "run__environment")
     return found if sees_all() else found.exclude(run__held__in=NOT_DELIVERED)
 
 
@@ -145,6 +147,8 @@ def runs_asked_for(request: Request, found: QuerySet[Run]) -> QuerySet[Run]:
         found = found.filter(environment__name=given["environment"])
     if given.get("backfill"):
         found = found.filter(of_backfill=number_in(request, "backfill", 0))
+    inputs = given.get("member_of")
+    found = found.filter(member_of=number_in(request, "member_of", 0)) if inputs else found.filter(NO_MEMBER)
     if given.get("state"):
         found = found.filter(_of_state(given["state"]))
     if given.get("since"):

@@ -21,7 +21,7 @@ from django.db.models import Case, Count, Exists, OuterRef, Q, QuerySet, When
 
 from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.service.alerts.services import without_numbers
-from patient_ladle.service.ledger.models import SOURCE_CODES, STORE_CODES, Run
+from patient_ladle.service.ledger.models import NO_MEMBER, SOURCE_CODES, STORE_CODES, Run
 from patient_ladle.service.ledger.states import DELIVERY_FAILED, DELIVERY_OPEN, FAILED, FINISHED, HELD, LIVE, NOT_RUN
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
@@ -105,7 +105,7 @@ def bounds_of(morning: date) -> tuple[datetime, datetime]:
 def runs_of(since: datetime, ended: datetime | None = None) -> QuerySet[Run]:
     """Runs that were wanted then or later, and all that go on; of a night that has ended, those wanted in it."""
     wanted = Q(queued_at__gte=since)
-    return Run.objects.filter(wanted & Q(queued_at__lt=ended) if ended else wanted | Q(state__in=LIVE))
+    return Run.objects.filter(NO_MEMBER, wanted & Q(queued_at__lt=ended) if ended else wanted | Q(state__in=LIVE))
 
 
 def night_to(now: datetime, since: datetime | None = None, ended: datetime | None = None) -> Night:
@@ -140,7 +140,7 @@ def _troubled(since: datetime) -> QuerySet[Run]:
         extract=OuterRef("extract"), environment=OuterRef("environment"), data_date=OuterRef("data_date"),
         pk__gt=OuterRef("pk"), state=FINISHED,
     )  # fmt: skip
-    failed = Q(state__in=(FAILED, NOT_RUN)) & Q(queued_at__gte=since) & ~Exists(later)
+    failed = Q(state__in=(FAILED, NOT_RUN)) & NO_MEMBER & Q(queued_at__gte=since) & ~Exists(later)
     undelivered = Q(delivery=DELIVERY_FAILED)
     late = Q(late=True) & Q(queued_at__gte=since) & ~Q(state=FAILED)
     rank = Case(When(state__in=(FAILED, NOT_RUN), then=0), When(undelivered, then=1), When(held=HELD, then=2), default=3)

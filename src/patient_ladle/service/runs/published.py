@@ -18,7 +18,7 @@ from patient_ladle.core.errors import Conflict, NotFound, ResultHeld
 from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.extracts.models import Extract
 from patient_ladle.service.ledger.delivering import deliver_after_all
-from patient_ladle.service.ledger.models import NEWEST_FIRST, ResultFile, Run
+from patient_ladle.service.ledger.models import NEWEST_FIRST, NO_MEMBER, ResultFile, Run
 from patient_ladle.service.ledger.run_log import add_log
 from patient_ladle.service.ledger.states import ENDED, FINISHED, HELD, NOT_DELIVERED, REJECTED, RUNNING
 from patient_ladle.service.people.models import Person
@@ -63,7 +63,7 @@ def latest(extract: Extract, environment: str = "", form: str = "") -> Latest:
         if form and there:
             raise NotFound(f"no published result of {where} has a {form} file.", f"Run {newest.pk} has: {there}.")
         raise NotFound(f"the results of {where} are not kept any more.", f"Run it again: ladle run again {newest.pk}")
-    trial = Run.objects.filter(extract=extract, environment=wanted, state=FINISHED, held="").order_by("-id").first()
+    trial = Run.objects.filter(NO_MEMBER, extract=extract, environment=wanted, state=FINISHED, held="").order_by("-id").first()
     if trial is not None:
         raise NotFound(
             f"nothing of {where} is published: run {trial.pk} is a trial until somebody publishes it.",
@@ -106,6 +106,11 @@ def refuse_held(run: Run) -> None:
 def publish(person: Person, number: int) -> Run:
     """From now on it counts among what its extract publishes, and is delivered. Raises Conflict, NotFound."""
     run = Run.numbered(number, locked=True)
+    if run.member_of_id is not None:
+        raise Conflict(
+            f"run {number} is an input of run {run.member_of_id}, and is no result by itself.",
+            f"Run the extract: ladle run start {run.extract.name} --publish",
+        )
     if run.state in ENDED and run.state != FINISHED:
         raise Conflict(f"run {number} has no result: it is {spaced(run.state)}.", f"Run it again: ladle run again {number}")
     if run.held in NOT_DELIVERED:

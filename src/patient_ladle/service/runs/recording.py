@@ -22,6 +22,7 @@ from patient_ladle.service.alerts.services import open_problem, resolve_problem
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.bulk import copied_in, moments_set, new_object
 from patient_ladle.service.common.clock import database_now
+from patient_ladle.service.ledger.making import Lookups
 from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.ledger.states import LIVE
 from patient_ladle.service.ledger.waiting import queue_free, settle
@@ -29,7 +30,7 @@ from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import DueTime, Schedule
 from patient_ladle.service.schedules.services import bring_related, schedule_named
 
-from .services import Lookups, due_runs, queue_due_runs
+from .services import due_runs, queue_due_runs
 
 log = logging.getLogger("ladle.scheduler")
 

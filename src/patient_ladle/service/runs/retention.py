@@ -3,6 +3,8 @@
 What is removed is recorded; delivered files are their readers' own. Runs, due times and what is known of their files stay
 for ever; the lines of their logs and alerts go after ``LADLE_LOG_DAYS``.
 
+Inputs of a combination are kept as long as its own result is.
+
 The newest published result of an extract in each environment is always kept, and the newest of all, and so is whatever waits
 to be delivered, or for somebody to decide about it.
 """
@@ -23,7 +25,7 @@ from django.db.models.functions import Coalesce
 from patient_ladle.core.errors import StoreUnwritable
 from patient_ladle.service.alerts.models import Alert, OpenProblem
 from patient_ladle.service.extracts.models import Extract
-from patient_ladle.service.ledger.models import NEWEST_FIRST, LogLine, Run
+from patient_ladle.service.ledger.models import NEWEST_FIRST, NO_MEMBER, LogLine, Run
 from patient_ladle.service.ledger.run_log import add_log
 from patient_ladle.service.ledger.states import DELIVERY_OPEN, FINISHED, HELD, NOT_DELIVERED, REJECTED
 from patient_ladle.service.ledger.stores import store
@@ -48,15 +50,18 @@ def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
     @cache
     def newest(extract: int, environment: int) -> set[int]:
         published = published_runs(extract, environment).values_list("pk", flat=True).first()
-        there = Run.objects.filter(extract=extract, environment=environment, state=FINISHED).exclude(held__in=NOT_DELIVERED)
+        there = Run.objects.filter(NO_MEMBER, extract=extract, environment=environment, state=FINISHED).exclude(
+            held__in=NOT_DELIVERED
+        )
         newest = there.order_by(*NEWEST_FIRST).values_list("pk", flat=True).first()
         return {number for number in (published, newest) if number}
 
     last = 0
-    pages = runs.order_by("pk").values_list("pk", "extract", "environment", "held").distinct()
+    annotated = runs.annotate(of=Coalesce("member_of", "pk"), whose=Coalesce("member_of__extract", "extract"))
+    pages = annotated.order_by("pk").values_list("pk", "of", "whose", "environment", "held").distinct()
     while page := list(pages.filter(pk__gt=last)[:PAGE]):
-        for number, extract, environment, held in page:
-            if held == REJECTED or number not in newest(extract, environment):
+        for number, of, extract, environment, held in page:
+            if held == REJECTED or of not in newest(extract, environment):
                 yield number
         last = page[-1][0]
 
@@ -64,7 +69,7 @@ def _but_the_newest(runs: QuerySet[Run]) -> Iterator[int]:
 def _beyond_number(extract: Extract) -> list[int]:
     """Runs with files of an extract beyond those that it keeps, in each environment."""
     found: list[int] = []
-    runs = Run.objects.filter(extract=extract, state=FINISHED, files__removed_at=None, files__isnull=False)
+    runs = Run.objects.filter(NO_MEMBER, extract=extract, state=FINISHED, files__removed_at=None, files__isnull=False)
     for environment in runs.values_list("environment", flat=True).distinct():
         newest = runs.filter(environment=environment).order_by(*NEWEST_FIRST).values_list("pk", flat=True)
         found += list(dict.fromkeys(newest))[extract.retention_runs :]
@@ -73,10 +78,11 @@ def _beyond_number(extract: Extract) -> list[int]:
 
 def remove_old(now: datetime) -> int:
     """Remove files whose time is over from the store; returns of how many runs."""
-    days = Coalesce("extract__retention_days", settings.RETENTION_DAYS)
+    days = Coalesce("member_of__extract__retention_days", "extract__retention_days", settings.RETENTION_DAYS)
     day = ExpressionWrapper(Value(timedelta(days=1)) * days, DurationField())
     until = ExpressionWrapper(F("ended_at") + day, DateTimeField())
     too_many = [pk for extract in Extract.objects.exclude(retention_runs=None) for pk in _beyond_number(extract)]
+    too_many += Run.objects.filter(member_of__in=too_many).values_list("pk", flat=True)
     runs = (
         Run.objects.filter(state=FINISHED, files__isnull=False, files__removed_at=None)
         .exclude(held=HELD)

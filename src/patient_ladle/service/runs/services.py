@@ -6,98 +6,34 @@ import hashlib
 import json
 import zlib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from datetime import date, datetime, timedelta
-from functools import cache
+from datetime import timedelta
 from typing import Any
 
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, NotFound
-from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.runs.due_decisions import finish_by
-from patient_ladle.core.values.parameters import Parameter, resolve
-from patient_ladle.service.common.bulk import new_object
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.problems import IdempotencyMismatch
 from patient_ladle.service.extracts.models import Extract, Revision
+from patient_ladle.service.extracts.named import extract_named
 from patient_ladle.service.extracts.searching import mark_opened
-from patient_ladle.service.extracts.sensitive_values import opened, sealed
-from patient_ladle.service.extracts.services import extract_named
-from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
-from patient_ladle.service.ledger.alarms import tell_of_backfill
+from patient_ladle.service.extracts.sensitive_values import opened
+from patient_ladle.service.ledger.making import new_run
 from patient_ladle.service.ledger.models import IdempotentCall, Run
-from patient_ladle.service.ledger.run_log import add_log
-from patient_ladle.service.ledger.states import CANCELLED, ENDED, QUEUED, RUN, WAITING
-from patient_ladle.service.ledger.waiting import settle, tell_followers
+from patient_ladle.service.ledger.states import ENDED
+from patient_ladle.service.ledger.waiting import settle, stop
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.schedules.models import PRIORITIES, DueTime
-from patient_ladle.service.sources.models import Address, Environment, Source
-from patient_ladle.service.sources.queries import address_in, environment_named
+from patient_ladle.service.sources.models import Environment
+from patient_ladle.service.sources.queries import environment_named
 
 KEY_KEPT = timedelta(hours=24)
-RUN_KEPT = timedelta(hours=24)
-"""A run started by hand is given up after so long, however it was held up; whoever started it sees a fault at once."""
 
-
-@dataclass(frozen=True, slots=True)
-class Lookups:
-    """Where a run's address and shared values are looked up: each time, or once for many runs."""
-
-    address: Callable[[Source, Environment], Address] = address_in
-    shared: SharedOf = shared_values
-
-    @classmethod
-    def once(cls) -> Lookups:
-        """For runs that are made together."""
-        return cls(cache(address_in), cache(shared_values))
-
-
-DIRECTLY = Lookups()
 Start = Callable[[Person, dict[str, Any]], Run]
-
-
-def new_run(  # noqa: PLR0913 - what every run is asked for, by name
-    extract: Extract,
-    revision: Revision,
-    environment: Environment,
-    values: dict[str, Any],
-    formats: list[str],
-    data_date: date,
-    due_at: datetime,
-    known: Lookups = DIRECTLY,
-    **origin: Any,
-) -> Run:
-    """A run that is not saved yet, with everything checked that can be checked now.
-
-    ``known`` looks up what it needs; ``origin`` is what else a run knows of where it comes from. Raises BadInput and its
-    family.
-    """
-    if revision.source:
-        known.address(revision.source, environment)
-    for name in formats:
-        get_format(name)
-    declared = revision.declared
-    values = with_shared(declared, values, environment, known.shared)
-    in_effect = resolve(declared, values, data_date, due_at)
-    now = timezone.now()
-    return new_object(
-        Run,
-        state=WAITING,
-        wait_until=now,
-        extract=extract,
-        revision=revision,
-        source=revision.source,
-        environment=environment,
-        values=sealed(declared, values),
-        values_in_effect=in_effect.as_text(),
-        formats=formats or revision.formats,
-        data_date=data_date,
-        due_at=due_at,
-        **{"give_up_at": now + RUN_KEPT, "max_attempts": 1, **origin},
-    )
 
 
 def _queued(run: Run) -> Run:
@@ -216,6 +152,10 @@ def start_run_once(person: Person, body: dict[str, Any], key: str, start: Start 
 def run_again(person: Person, number: int, newest: bool = False) -> Run:
     """The same values, formats, environment and data date once more, of the same revision or of the newest one."""
     old = Run.numbered(number)
+    if old.member_of_id is not None:
+        raise Conflict(
+            f"run {number} is an input of run {old.member_of_id}.", f"Start that one again: ladle run again {old.member_of_id}"
+        )
     if old.state not in ENDED:
         raise Conflict(f"run {number} has not ended yet.", "Wait for its end, or cancel it first.")
     run = new_run(
@@ -242,15 +182,7 @@ def cancel_run(person: Person, number: int) -> Run:
     run = Run.numbered(number, locked=True)
     if run.state in ENDED:
         raise Conflict(f"run {number} has {run.state} already.", "There is nothing left to cancel.")
-    run.cancel_asked_by = run.cancel_asked_by or person.name
-    if run.state in (WAITING, QUEUED):
-        RUN.move(run, "cancel", ended_at=timezone.now())
-    run.save()
-    add_log(run, "warning", f"{person.name} asked for the run to stop")
-    if run.state == CANCELLED:
-        if run.of_backfill_id is not None:
-            tell_of_backfill(run)
-        tell_followers(run)
+    stop(run, person.name)
     return run
 
 

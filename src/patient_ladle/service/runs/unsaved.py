@@ -24,7 +24,9 @@ def start_unsaved(person: Person, body: dict[str, Any]) -> Run:
     """A trial of a statement, or of a look at a table. Raises BadInput and its family, NotAllowed."""
     asked = body | {"environment": body.get("environment") or default_environment()}
     content = {
-        key: asked[key] for key in ("statement", "steps", "parameters", "formats", "file_name", "output") if asked.get(key)
+        key: asked[key]
+        for key in ("statement", "inputs", "steps", "parameters", "formats", "file_name", "output")
+        if asked.get(key)
     }
     if asked.get("table"):
         address = address_in(source_named(asked["source"]), environment_named(asked["environment"]))

@@ -23,6 +23,9 @@ class UnsavedBody(StrictSerializer):
     environment = serializers.CharField(required=False, allow_blank=True, max_length=64, help_text="Default: the first one.")
     statement = StatementField(required=False, help_text="For authors; or else a table.")
     parameters = serializers.ListField(child=serializers.DictField(), required=False, help_text="Of the statement.")
+    inputs = serializers.ListField(
+        child=serializers.DictField(), required=False, help_text="What the statement combines, without a source."
+    )
     steps = serializers.ListField(child=serializers.DictField(), required=False, help_text="On the statement's result.")
     table = serializers.CharField(required=False, max_length=200, help_text="All rows of it, instead of a statement.")
     filters = serializers.ListField(child=serializers.DictField(), required=False, help_text="Of the table's rows.")

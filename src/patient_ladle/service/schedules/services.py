@@ -20,8 +20,8 @@ from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
 from patient_ladle.service.extracts.models import Extract, with_heads
+from patient_ladle.service.extracts.named import repository_extract
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
-from patient_ladle.service.extracts.services import repository_extract
 from patient_ladle.service.extracts.shared_values import shared_in
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment

@@ -197,6 +197,11 @@ class ShapedRows(serializers.Serializer[Any]):
     steps = StepRows(many=True, help_text="What each step did to them.")
 
 
+class LoadedInput(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    rows = serializers.IntegerField()
+
+
 class QueryResult(serializers.Serializer[Any]):
     columns = QueryColumn(many=True, required=False)
     rows = serializers.ListField(
@@ -210,6 +215,7 @@ class QueryResult(serializers.Serializer[Any]):
     seconds = serializers.FloatField(required=False)
     identity = serializers.DictField(child=serializers.CharField(), required=False)
     steps = CheckStepView(many=True, required=False)
+    inputs = LoadedInput(many=True, required=False, help_text="What was loaded of each input of a combination.")
     shaped = ShapedRows(required=False, help_text="How the rows went through the steps.")
     profile = ProfileView(required=False, help_text="A column at a glance.")
     plan = PlanView(required=False, help_text="How the database means to carry the statement out.")
@@ -219,8 +225,8 @@ class QueryResult(serializers.Serializer[Any]):
 
 class QueryView(ForAuthors):
     id = serializers.CharField()
-    source = serializers.CharField(source="source.name")  # type: ignore[assignment]  # a field of that name
-    environment = serializers.CharField(source="address.environment.name")
+    source = serializers.SerializerMethodField(help_text="Empty: it reads none, or what its inputs read.")  # type: ignore[assignment]  # a field of that name
+    environment = serializers.SerializerMethodField()
     kind = serializers.ChoiceField((*interactive.KINDS, *interactive.OF_STATEMENTS))
     state = serializers.ChoiceField(QUERY_STATES)
     cancel_asked = serializers.BooleanField()
@@ -232,6 +238,12 @@ class QueryView(ForAuthors):
     ended_at = serializers.DateTimeField(allow_null=True)
     error = QueryError(allow_null=True)
     result = serializers.SerializerMethodField()
+
+    def get_source(self, found: InteractiveQuery) -> str:
+        return found.source.name if found.source else ""
+
+    def get_environment(self, found: InteractiveQuery) -> str:
+        return found.address.environment.name if found.address else str(found.request.get("environment", ""))
 
     def get_statement(self, found: InteractiveQuery) -> str:
         hidden = found.kind in interactive.OF_STATEMENTS and not sees_all()
@@ -437,7 +449,7 @@ class QueryFile(RoleView):
         given = {"escape_formulas": True} if body["escape_formulas"] and "escape_formulas" in known else {}
         settings = OutputSettings.from_dict({"formats": {form.name: given}} if given else {})
         data, _ = judged(small_file, columns, rows, form.name, settings)
-        stem = re.sub(r"[^\w.-]+", "-", str(query.request.get("table") or query.source.name))
+        stem = re.sub(r"[^\w.-]+", "-", str(query.request.get("table") or (query.source.name if query.source else "result")))
         response = HttpResponse(data, content_type=form.media_type)
         name = quote(f"{stem}-look{form.extension}")
         response["Content-Disposition"] = f"attachment; filename*=UTF-8''{name}"

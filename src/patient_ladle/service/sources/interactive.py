@@ -17,6 +17,7 @@ import os
 import threading
 import time
 import uuid
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -46,7 +47,7 @@ from patient_ladle.service.children.outlining import profile_can_be_told
 from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.people.models import Person
 
-from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, InteractiveQuery
+from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Environment, InteractiveQuery, Source
 from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named, source_named, sources_with_a_free_place
 
 log = logging.getLogger("ladle.queries")
@@ -94,6 +95,13 @@ def ask_statement(person: Person, address: Address, kind: str, job: dict[str, An
     return _started(person, address, kind, {}, {"do": "rows", **job, "reader": connection_spec(address)})
 
 
+def ask_without_source(
+    person: Person, environment: Environment, kind: str, job: dict[str, Any], reads: Sequence[Source]
+) -> InteractiveQuery:
+    """The same of a statement without a source, whose job has its reader. ``reads``: what its inputs read, each a place."""
+    return _started(person, None, kind, {"environment": environment.name}, {"do": "rows", **job}, reads)
+
+
 def ask_again_or_reuse(person: Person, address: Address, kind: str, job: dict[str, Any], kept: timedelta) -> InteractiveQuery:
     """As ``ask_statement``, but what somebody else was answered a moment ago is the answer."""
     recent = InteractiveQuery.objects.filter(
@@ -107,19 +115,29 @@ def ask_again_or_reuse(person: Person, address: Address, kind: str, job: dict[st
     return found
 
 
-def _started(person: Person, address: Address, kind: str, given: dict[str, Any], job: dict[str, Any]) -> InteractiveQuery:
+def _started(
+    person: Person,
+    address: Address | None,
+    kind: str,
+    given: dict[str, Any],
+    job: dict[str, Any],
+    reads: Sequence[Source] = (),
+) -> InteractiveQuery:
     now = timezone.now()
     InteractiveQuery.objects.filter(asked_at__lt=now - KEPT).delete()
     made = InteractiveQuery.objects.create(
         id=uuid.uuid4().hex,
-        source=address.source,
+        source=address.source if address else None,
         address=address,
         person=person,
         kind=kind,
         request=given | _kept(job),
         deadline_at=now + timedelta(seconds=DEADLINE_SECONDS + PLACE_SECONDS),
     )
-    threading.Thread(target=_mind, args=(made.pk, address.source.name, job), daemon=True).start()
+    if reads:
+        made.reads.set(reads)
+    names = [address.source.name] if address else [each.name for each in reads]
+    threading.Thread(target=_mind, args=(made.pk, names, job), daemon=True).start()
     return made
 
 
@@ -219,15 +237,16 @@ def _profile_job(address: Address, given: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _mind(number: str, source: str, job: dict[str, Any]) -> None:
+def _mind(number: str, sources: Sequence[str], job: dict[str, Any]) -> None:
     try:
         if _took_a_place(number):
             _end(number, FINISHED, result=_carried_out(number, job))
         else:
+            named = "' or '".join(sources)
             raise Conflict(
-                f"as many runs and queries read '{source}' as may at once.",
+                f"as many runs and queries read '{named}' as may at once.",
                 "Try again later, or raise its limit: ladle source edit --max-runs.",
-                source=source,
+                source=sources[0],
             )
     except RunCancelled as error:
         _end(number, CANCELLED, error=error.to_dict())
@@ -250,7 +269,8 @@ def _took_a_place(number: str) -> bool:
             row = InteractiveQuery.objects.filter(pk=number).first()
             if row is None or row.cancel_asked:
                 raise RunCancelled("this was cancelled before it began.", "Ask again when it is wanted.")
-            if row.source_id in sources_with_a_free_place():
+            wanted = {row.source_id, *row.reads.values_list("pk", flat=True)} - {None}
+            if wanted <= {*sources_with_a_free_place()}:
                 now = timezone.now()
                 ends = now + timedelta(seconds=DEADLINE_SECONDS)
                 InteractiveQuery.objects.filter(pk=number).update(state=RUNNING, started_at=now, deadline_at=ends)
@@ -341,10 +361,10 @@ def _end(number: str, state: str, result: Any = None, error: dict[str, Any] | No
     if found is None:
         return
     now = timezone.now()
-    if state == FINISHED and found.kind == "catalogue":
+    if state == FINISHED and found.kind == "catalogue" and found.address_id:
         Address.objects.filter(pk=found.address_id).update(catalogue=result, catalogue_at=now)
         result = {"tables": len(result)}
-    if state == FINISHED and found.kind == "check":
+    if state == FINISHED and found.kind == "check" and found.address_id:
         Address.objects.filter(pk=found.address_id).update(last_check=result, last_check_at=now)
         result = {"steps": result}
     ended.update(state=state, result=result, error=error, ended_at=now)

@@ -79,8 +79,11 @@ class InteractiveQuery(models.Model):
     """
 
     id = models.CharField(primary_key=True, max_length=32)
-    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="queries")
-    address = models.ForeignKey(Address, on_delete=models.CASCADE, related_name="+")
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, null=True, related_name="queries")
+    address = models.ForeignKey(Address, on_delete=models.CASCADE, null=True, related_name="+")
+    """None, both: it is of a statement without a source."""
+    reads = models.ManyToManyField(Source, related_name="queries_of_inputs")
+    """What the inputs of a combination read."""
     person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
     kind = models.CharField(max_length=16)
     request = models.JSONField(default=dict)

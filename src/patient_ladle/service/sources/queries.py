@@ -58,7 +58,9 @@ def sources_with_a_free_place() -> list[int]:
     Only what runs now is looked at, through its partial index, never all that ever ran.
     """
     taken: Counter[int] = Counter()
-    for reading in (Q(runs__state="running"), Q(queries__state=RUNNING, queries__deadline_at__gt=Now())):
+    queries = Q(queries__state=RUNNING, queries__deadline_at__gt=Now())
+    inputs = Q(queries_of_inputs__state=RUNNING, queries_of_inputs__deadline_at__gt=Now())
+    for reading in (Q(runs__state="running"), queries, inputs):
         taken.update(Source.objects.filter(reading).values_list("pk", flat=True))  # once for each that reads
     return [number for number, max_runs in Source.objects.values_list("pk", "max_runs") if taken[number] < max_runs]
 

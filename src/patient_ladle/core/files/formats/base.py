@@ -141,6 +141,10 @@ class Format(ABC):
         """How a column's values are written, in the descriptor's words for a field."""
         return {}
 
+    def keeps_all(self, options: Mapping[str, Any], columns: Sequence[Column]) -> bool:
+        """Whether reading a file with these options gives every value as it was written, null and the empty text apart."""
+        return False
+
     def null_as(self, options: Mapping[str, Any]) -> str:
         """The text that stands for null; empty also where such a value is simply not there."""
         return ""

@@ -232,6 +232,10 @@ def _slowly(content: BinaryIO, width: int, encoding: str, options: Mapping[str, 
     yield from batched(([None if cell == options["null_as"] else cell for cell in row] for row in rows), width)
 
 
+_LAYOUT = ("header", "delimiter", "line_ending")
+"""Options that no value is changed by."""
+
+
 class CsvFormat(Format):
     """See Format."""
 
@@ -284,6 +288,11 @@ class CsvFormat(Format):
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return plain_name(options["encoding"])
+
+    def keeps_all(self, options: Mapping[str, Any], columns: Sequence[Column]) -> bool:
+        others = [option for option in self.options if option.name not in _LAYOUT]
+        plain = all(options.get(option.name, option.default) == option.default for option in others)
+        return plain and all(column.kind != "any" for column in columns)
 
     def dialect(self, options: Mapping[str, Any]) -> dict[str, Any]:
         return {

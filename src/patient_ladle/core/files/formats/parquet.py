@@ -1,4 +1,5 @@
-"""Parquet: typed columns for programs that compute. Kinds without a type there (JSON, times, mixed ones) are texts."""
+"""Parquet: typed columns for programs that compute. Kinds without a type there (JSON, times, mixed ones) are texts; with
+``types=text`` every column is one, exactly as it came, and mixed ones say of each value whether it is a number."""
 
 from __future__ import annotations
 
@@ -28,7 +29,12 @@ _PLAIN: dict[str, pa.DataType] = {
 }  # fmt: skip
 _GROUP_BYTES = 32 << 20
 """Texts gathered before a row group is written."""
-OPTIONS = (Option("compression", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),)
+OPTIONS = (
+    Option("compression", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),
+    Option("types", "typed", "each column in a type of its own, or as its text, whatever it holds", ("typed", "text")),
+)
+_MARKED = pa.struct([("text", pa.string()), ("number", pa.bool_())])
+"""A value of a mixed column, where all are texts."""
 
 
 def _type_of(column: Column) -> pa.DataType:
@@ -43,6 +49,16 @@ def _type_of(column: Column) -> pa.DataType:
             if digits <= _MOST_DIGITS:
                 return pa.decimal128(digits, places)
     return _PLAIN.get(column.kind, pa.string())
+
+
+def _kept_type(column: Column) -> pa.DataType:
+    """Where all are texts."""
+    return _MARKED if column.kind == "any" else pa.string()
+
+
+def _marked(array: pa.Array[Any], numbers: pa.Array[Any] | None) -> pa.Array[Any]:
+    marks = pa.repeat(False, len(array)) if numbers is None else pc.fill_null(numbers, False)
+    return pa.StructArray.from_arrays([array, marks], fields=list(_MARKED), mask=array.is_null())
 
 
 def _typed(array: pa.Array[Any], wanted: pa.DataType) -> pa.Array[Any]:
@@ -84,9 +100,10 @@ class ParquetWriter(FormatWriter):
 
     def begin(self, title: str, columns: Sequence[Column]) -> None:
         self.columns = columns
-        self.types = [_type_of(column) for column in columns]
+        self.as_text = self.options["types"] == "text"
+        self.types = [_kept_type(column) if self.as_text else _type_of(column) for column in columns]
         for column, wanted in zip(columns, self.types, strict=True):
-            if column.kind in ("decimal", "any") and wanted == pa.string():
+            if column.kind in ("decimal", "any") and wanted == pa.string() and not self.as_text:
                 self.warn(f"column '{column.name}' has no one type with known digits: written as text")
         self.schema = pa.schema([pa.field(c.name, t) for c, t in zip(columns, self.types, strict=True)])
         compression: Any = None if self.options["compression"] == "none" else self.options["compression"]
@@ -96,7 +113,9 @@ class ParquetWriter(FormatWriter):
         self.waiting: list[pa.RecordBatch] = []
         self.size = 0
 
-    def _cast(self, column: Column, array: pa.Array[Any], wanted: pa.DataType) -> pa.Array[Any]:
+    def _cast(self, column: Column, array: pa.Array[Any], numbers: pa.Array[Any] | None, wanted: pa.DataType) -> pa.Array[Any]:
+        if self.as_text:
+            return _marked(array, numbers) if wanted == _MARKED else array
         if column.kind == "decimal" and column.pattern:
             array = rounded(array, column.pattern)
         try:
@@ -107,7 +126,8 @@ class ParquetWriter(FormatWriter):
             raise self.unfit(column, bad, f"the value is no {wanted}", hint) from None
 
     def write(self, batch: Batch) -> None:
-        cells = [self._cast(c, array, t) for c, array, t in zip(self.columns, batch.cells, self.types, strict=True)]
+        given = zip(self.columns, batch.cells, batch.numbers, self.types, strict=True)
+        cells = [self._cast(column, array, numbers, wanted) for column, array, numbers, wanted in given]
         self.waiting.append(pa.record_batch(cells, schema=self.schema))
         self.size += batch.bytes
         self.rows += batch.rows
@@ -137,7 +157,16 @@ def _fits(one: pa.Array[Any], wanted: pa.DataType) -> bool:
 
 def _batches(content: pq.ParquetFile) -> Iterator[Batch]:
     for batch in content.iter_batches(batch_size=BATCH_ROWS):
-        yield Batch([canonical_array(column) for column in batch.columns], [None] * batch.num_columns, batch.num_rows)
+        marked = [column.type == _MARKED for column in batch.columns]
+        cells = [_field(c, 0) if m else canonical_array(c) for c, m in zip(batch.columns, marked, strict=True)]
+        numbers = [_field(c, 1) if m else None for c, m in zip(batch.columns, marked, strict=True)]
+        yield Batch(cells, numbers, batch.num_rows)
+
+
+def _field(values: pa.Array[Any], place: int) -> pa.Array[Any]:
+    """One half of a mixed column's values."""
+    found: pa.Array[Any] = pc.struct_field(values, [place])
+    return found
 
 
 class ParquetFormat(Format):
@@ -158,8 +187,11 @@ class ParquetFormat(Format):
     def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
         content = pq.ParquetFile(whole(file))
         schema = content.schema_arrow
-        known = columns[0] if columns else [Column(field.name, kind_of(field.type)) for field in schema]
+        known = columns[0] if columns else [Column(f.name, "any" if f.type == _MARKED else kind_of(f.type)) for f in schema]
         yield Table("", columns_of(schema.names, known), _batches(content))
+
+    def keeps_all(self, options: Mapping[str, Any], columns: Sequence[Column]) -> bool:
+        return options.get("types") == "text" or all(column.kind != "any" for column in columns)
 
     def encoding(self, options: Mapping[str, Any]) -> str:
         return ""
