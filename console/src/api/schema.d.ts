@@ -2787,6 +2787,21 @@ export interface components {
             /** @description The existing file would be overwritten. */
             overwrites: boolean;
         };
+        DryRunInput: {
+            /** @description Its name. */
+            name: string;
+            /** @description Empty: it is a lookup. */
+            extract: string;
+            lookup: string;
+            /** @description Number of the revision. */
+            revision: number;
+            /** @description Name of the source. */
+            source: string;
+            /** @description In effect; sensitive ones masked. */
+            values: {
+                [key: string]: unknown;
+            };
+        };
         DryRunStatement: {
             /** @description What it is called. */
             title: string;
@@ -2825,8 +2840,12 @@ export interface components {
             values: {
                 [key: string]: unknown;
             };
+            /** @description Of a combination. */
+            inputs: components["schemas"]["DryRunInput"][];
             /** @description The statements of the text, in order. */
             statements: components["schemas"]["DryRunStatement"][];
+            /** @description On its result, a sentence for each. */
+            steps: string[];
             /** @description Its files. */
             files: components["schemas"]["DryRunFile"][];
             /** @description Folders of the delivery, separated by commas */
@@ -4265,6 +4284,10 @@ export interface components {
             parameters?: {
                 [key: string]: unknown;
             }[];
+            /** @description Done to the first rows; those of the other statements do nothing. */
+            steps?: {
+                [key: string]: unknown;
+            }[];
             /**
              * @description Which of several statements, from 1.
              * @default 1
@@ -4286,10 +4309,6 @@ export interface components {
              * @default false
              */
             total: boolean;
-            /** @description Done to the first rows; those of the other statements do nothing. */
-            steps?: {
-                [key: string]: unknown;
-            }[];
             /**
              * @description How the database means to carry it out, instead; the statement is not run.
              * @default false
@@ -5946,6 +5965,10 @@ export interface components {
             }[];
             /** @description What it declares of its parameters. */
             parameters?: {
+                [key: string]: unknown;
+            }[];
+            /** @description Done to the first rows; those of the other statements do nothing. */
+            steps?: {
                 [key: string]: unknown;
             }[];
         };

@@ -92,11 +92,12 @@ class Extracts(Group):
         statement: str,
         parameters: Sequence[Mapping[str, Any]] = (),
         inputs: Sequence[Mapping[str, Any]] = (),
+        steps: Sequence[Mapping[str, Any]] = (),
     ) -> Diagnostics:
         """Diagnostics on a statement, by its text, the database's own word and the catalogues; nothing is run. ``inputs``: what
-        it combines, where it has no source."""
+        it combines, where it has no source; ``steps``: on its result, which may use parameters, too."""
         body = {"source": source, "environment": environment, "statement": statement, "parameters": [*parameters]}
-        return self._post("/diagnostics", body | ({"inputs": [*inputs]} if inputs else {}))
+        return self._post("/diagnostics", body | {"inputs": [*inputs], "steps": [*steps]})
 
     def input_schema(self) -> dict[str, Any]:
         """What inputs of a combination may say (JSON Schema)."""

@@ -343,6 +343,15 @@ class DryRunFile(TypedDict):
     overwrites: bool
 
 
+class DryRunInput(TypedDict):
+    name: str
+    extract: str
+    lookup: str
+    revision: int
+    source: str
+    values: dict[str, Any]
+
+
 class DryRunStatement(TypedDict):
     title: str
     text: str
@@ -360,7 +369,9 @@ class DryRun(TypedDict):
     place: str
     data_date: str
     values: dict[str, Any]
+    inputs: list[DryRunInput]
     statements: list[DryRunStatement]
+    steps: list[str]
     files: list[DryRunFile]
     deliver_into: str
     expected: Expected

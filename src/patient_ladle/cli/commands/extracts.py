@@ -392,7 +392,12 @@ def extract_check(args: argparse.Namespace) -> int:
         revision = ladle.extracts.get(args.name)["revision"]
         environment = environment_of(ladle, args.env)
         found = ladle.extracts.diagnose(
-            args.source or revision["source"], environment, revision["statement"], revision["parameters"], revision["inputs"]
+            args.source or revision["source"],
+            environment,
+            revision["statement"],
+            revision["parameters"],
+            revision["inputs"],
+            revision["steps"],
         )
     if args.json:
         print_json(found)

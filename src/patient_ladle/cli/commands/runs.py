@@ -46,8 +46,16 @@ class _ProgressLine:
 def _reads(found: Mapping[str, Any]) -> str:
     """Of a dry run, what it would read."""
     if not found["source"]:
-        return "nothing but its values"
+        return "\n".join(_foreseen(each) for each in found["inputs"]) or "nothing but its values"
     return f"{found['source']} ({found['engine']}), read-only: {place_of(found)}"
+
+
+def _foreseen(given: Mapping[str, Any]) -> str:
+    """One input of a dry run, as a line."""
+    if given["lookup"]:
+        return f"{given['name']}: the lookup {given['lookup']} (revision {given['revision']})"
+    values = "".join(f", {name} = {value}" for name, value in given["values"].items() if name not in ("data_date", "due_time"))
+    return f"{given['name']}: {given['extract']} (revision {given['revision']}) on {given['source'] or 'its inputs'}{values}"
 
 
 def _wait(ladle: Ladle, number: int) -> Run:
@@ -227,6 +235,7 @@ def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
             ("environment", found["environment"]),
             ("data date", found["data_date"]),
             ("values", "\n".join(f"{name} = {value}" for name, value in found["values"].items())),
+            ("steps", "\n".join(found["steps"])),
             ("expected", words),
             ("files", "\n".join(file["delivered_path"] or file["name"] for file in found["files"])),
             ("warnings", "\n".join(found["warnings"])),

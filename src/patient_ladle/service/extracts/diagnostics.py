@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, LadleError, from_dict
-from patient_ladle.core.statements.diagnostics import Diagnostic, of_refusal
+from patient_ladle.core.statements.diagnostics import Diagnostic, of_refusal, of_unused
 from patient_ladle.core.statements.languages import QueryLanguage
 from patient_ladle.core.statements.parts import Part, place
 from patient_ladle.core.values.parameters import Parameter
@@ -59,15 +59,17 @@ def diagnose(
     text: str,
     parameters: Sequence[dict[str, Any]],
     combined: Combined | None = None,
+    used: Collection[str] = (),
 ) -> dict[str, Any]:
     """Diagnostics in the order of their places, and what is known of each statement. ``address``: None without a source, where
-    ``combined`` says what is combined."""
+    ``combined`` says what is combined; ``used``: names of parameters that something else than the text uses."""
     began = time.monotonic()
     language = language_of(address.source if address else None)
     declared, diagnostics = _declared(parameters)
     usable = not diagnostics
     of_text, parts = judged(language.diagnostics, text, declared)
-    diagnostics += of_text
+    needless = of_unused([parameter for parameter in declared if parameter.name in used], set())
+    diagnostics += [each for each in of_text if each not in needless]
     described: dict[Part, dict[str, Any]] = {}
     asked = [part for part in parts if usable and not _has_error(text, part, diagnostics)]
     if asked and address:

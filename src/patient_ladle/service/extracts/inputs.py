@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from datetime import date, datetime, timezone
 from typing import Any
 
@@ -10,7 +10,7 @@ from django.db.models import Q
 
 from patient_ladle.adapters.readers import INPUTS, VALUES
 from patient_ladle.core.errors import BadInput, Conflict, LadleError, StatementWrong, from_dict, of_field, unknown_name
-from patient_ladle.core.inputs.declared import DEEPEST, Input, in_order, inputs_of, refused
+from patient_ladle.core.inputs.declared import DEEPEST, Input, in_order, inputs_of, is_handed, refused
 from patient_ladle.core.values.parameters import BUILT_IN, SOME_DAY, BoundValues, Parameter, resolve
 from patient_ladle.service.children import combining, stepping
 from patient_ladle.service.children.judging import judged
@@ -132,6 +132,12 @@ def _check_circles(name: str, inputs: Sequence[Mapping[str, Any]]) -> None:
         walk((name or "the combination",), inputs)
 
 
+def handed_in(given: Mapping[str, Any]) -> list[str]:
+    """Names of the parameters that an input, not checked yet, hands on."""
+    values = given.get("values")
+    return [str(v["parameter"]) for v in values.values() if is_handed(v)] if isinstance(values, Mapping) else []
+
+
 def users_of(extract: Extract) -> list[str]:
     """Names of the combinations whose newest revision has it as an input."""
     names = {extract.name, *FormerName.objects.filter(extract=extract).values_list("name", flat=True)}
@@ -141,6 +147,14 @@ def users_of(extract: Extract) -> list[str]:
     found = Revision.objects.filter(named).values_list("extract", flat=True)
     heads = with_heads(Extract.objects.filter(pk__in=found, archived_at=None))
     return sorted(each.name for each in heads if any(one.get("extract") in names for one in each.head.inputs))
+
+
+def _nowhere_known(revision: Revision, statement: int) -> list[dict[str, str]]:
+    return []
+
+
+columns_of_last_run: Callable[[Revision, int], list[dict[str, str]]] = _nowhere_known
+"""Columns that a result of the extract had last, as its files have them; the ledger, above, lends what looks there."""
 
 
 def columns_of(person: Person, inputs: Sequence[Mapping[str, Any]], environment: Environment) -> dict[str, Any]:
@@ -170,14 +184,19 @@ def _columns_of_extract(person: Person, revision: Revision, statement: int, envi
     if "error" in answer:
         error = from_dict(answer["error"])
         raise StatementWrong(f"'{revision.extract.name}' cannot be understood: {error.message}", error.hint)
-    columns = answer["columns"]
-    if revision.steps:
+    columns = answer["columns"] or columns_of_last_run(revision, statement)
+    if not columns:
+        raise Conflict(
+            f"the columns of '{revision.extract.name}' are known once it was read.",
+            "Preview the combination, or run that extract once.",
+        )
+    if revision.steps and answer["columns"]:
         told = judged(stepping.checked, revision.steps, columns, list(revision.declared), lookups_of(revision.steps), statement)
         if told["error"]:
             raise from_dict(told["error"])
         columns = next((step["columns"] for step in reversed(told["steps"]) if step["columns"]), columns)
     chosen = list(_choice(revision.output, part.title))
-    return judged(combining.in_shape, columns, chosen) if chosen else list(columns)
+    return judged(combining.in_shape, columns, chosen) if chosen and answer["columns"] else list(columns)
 
 
 def _choice(output: Mapping[str, Any], title: str) -> Iterator[Any]:
@@ -226,14 +245,24 @@ def live_jobs(
     return jobs, reads
 
 
+def values_handed(given: Input, values: BoundValues) -> dict[str, Any]:
+    """What an input is given, constants and parameters of the combination, without what is null."""
+    handed = {name: values.handed(parameter) for name, parameter in given.handed().items()}
+    return {name: value for name, value in {**given.constants(), **handed}.items() if value is not None}
+
+
+def _given_to(given: Input, revision: Revision, environment: Environment, values: BoundValues) -> dict[str, Any]:
+    """The same with shared values, and with empty lists for what will come from columns."""
+    wanted = {**values_handed(given, values), **{name: [] for name in given.drawn()}}
+    return with_shared(revision.declared, wanted, environment)
+
+
 def _live_job(
     given: Input, environment: Environment, values: BoundValues, day: date, now: datetime
 ) -> tuple[dict[str, Any], set[Source]]:
     revision = input_extract(given.extract).head
-    handed = {name: values.handed(parameter) for name, parameter in given.handed().items()}
-    wanted = {name: value for name, value in {**given.constants(), **handed}.items() if value is not None}
     drawn = {name: {"input": of.input, "column": of.column} for name, of in given.drawn().items()}
-    own = with_shared(revision.declared, {**wanted, **{name: [] for name in drawn}}, environment)
+    own = _given_to(given, revision, environment, values)
     part = judged(language_of(revision.source).parts, revision.statement)[given.statement - 1]
     bound = resolve(revision.declared, own, day, now)
     reads = {revision.source} if revision.source else set[Source]()
@@ -258,3 +287,29 @@ def _live_job(
         "lookups": [each.to_dict() for each in lookups_of(revision.steps)],
         "output": revision.output,
     }, reads
+
+
+def foreseen(
+    inputs: Sequence[Mapping[str, Any]], environment: Environment, values: BoundValues, day: date, now: datetime
+) -> list[dict[str, Any]]:
+    """What each input would be, with its values in words; nothing is read. Raises BadInput and its family."""
+    told: list[dict[str, Any]] = []
+    for each in inputs_of(inputs):
+        if each.lookup:
+            found = {
+                "extract": "",
+                "lookup": each.lookup,
+                "revision": lookup_named(each.lookup).number,
+                "source": "",
+                "values": {},
+            }
+        else:
+            revision = input_extract(each.extract).head
+            bound = resolve(revision.declared, _given_to(each, revision, environment, values), day, now).as_text()
+            drawn = {name: f"the values of {of.input}.{of.column}" for name, of in each.drawn().items()}
+            found = {
+                "extract": revision.extract.name, "lookup": "", "revision": revision.number, "source": revision.source_name,
+                "values": bound | drawn,
+            }  # fmt: skip
+        told.append({"name": each.name, **found})
+    return told

@@ -36,7 +36,7 @@ from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
 from .diagnostics import Combined, diagnose
-from .inputs import live_reader
+from .inputs import handed_in, live_reader
 from .named import extract_named
 from .services import refuse_unsaved
 from .shared_values import with_shared
@@ -56,6 +56,11 @@ class WritingBody(StrictSerializer):
         child=serializers.DictField(), required=False, help_text="What it combines, where it has no source: /input-schema."
     )
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
+    steps = serializers.ListField(
+        child=serializers.DictField(),
+        required=False,
+        help_text="Done to the first rows; those of the other statements do nothing.",
+    )
 
 
 class PreviewBody(WritingBody):
@@ -64,11 +69,6 @@ class PreviewBody(WritingBody):
     data_date = DayField(required=False)
     rows = serializers.IntegerField(required=False, min_value=1, max_value=interactive.MOST_ROWS)
     total = serializers.BooleanField(default=False, help_text="Count all rows instead.")
-    steps = serializers.ListField(
-        child=serializers.DictField(),
-        required=False,
-        help_text="Done to the first rows; those of the other statements do nothing.",
-    )
     plan = serializers.BooleanField(
         default=False, help_text="How the database means to carry it out, instead; the statement is not run."
     )
@@ -147,7 +147,10 @@ class Diagnostics(RoleView):
         body = body_of(request, WritingBody)
         address = _address(body)
         combined = None if address else Combined(environment_named(body["environment"]), body.get("inputs") or [])
-        return Response(diagnose(request.user, address, body["statement"], body.get("parameters") or [], combined))
+        used = [name for each in body.get("inputs") or () for name in handed_in(each)]
+        with suppress(BadInput):  # they are checked by themselves
+            used += understood(body.get("steps")).parameters
+        return Response(diagnose(request.user, address, body["statement"], body.get("parameters") or [], combined, used))
 
 
 class Previews(RoleView):

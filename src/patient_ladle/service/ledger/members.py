@@ -22,6 +22,7 @@ from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.inputs.declared import DEEPEST, Input, in_order, inputs_of
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.values.parameters import BoundValues, resolve
+from patient_ladle.service.extracts.inputs import values_handed
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.named import input_extract
 from patient_ladle.service.extracts.sensitive_values import opened
@@ -123,7 +124,7 @@ def _taken_or_made(
         return standing[same.name]
     extract = input_extract(given.extract)
     revision = _revision(run, given, extract)
-    values = _values(run, given)
+    values = values_handed(given, values_of(run))
     stored = _stored(run, given, revision, values) if given.stored and not given.drawn() else None
     if stored is not None:
         kept[given.name] = {"name": given.name, "run": stored.pk, "stored": True}
@@ -153,12 +154,6 @@ def _revision(run: Run, given: Input, extract: Extract) -> Revision:
 def values_of(run: Run) -> BoundValues:
     """The values of a run, as they are in effect."""
     return resolve(run.revision.declared, opened(run.values), run.data_date, run.due_at)
-
-
-def _values(run: Run, given: Input) -> dict[str, Any]:
-    own = values_of(run)
-    handed = {name: own.handed(parameter) for name, parameter in given.handed().items()}
-    return {name: value for name, value in {**given.constants(), **handed}.items() if value is not None}
 
 
 def _made(
@@ -312,6 +307,13 @@ def drawn_jobs(run: Run) -> dict[str, Any]:
             source = stored_job(given.name, Run.objects.select_related("revision").get(pk=of["run"]), given.statement)
         jobs[name] = {"input": of["input"], "column": of["column"], "given": source}
     return jobs
+
+
+def columns_of_last_run(revision: Revision, statement: int) -> list[dict[str, str]]:
+    """Those of the newest result of the extract, in any environment; none where there is none."""
+    runs = Run.objects.filter(extract=revision.extract, state=FINISHED).order_by("-pk").values_list("statements", flat=True)
+    found = runs.first() or []
+    return list(found[statement - 1]["columns"]) if len(found) >= statement else []
 
 
 def inputs_told(run: Run) -> list[dict[str, Any]]:

@@ -305,6 +305,15 @@ class DryRunStatement(ForAuthors):
     filled_in = serializers.CharField(help_text="To run in the database's own tools; sensitive values masked.")
 
 
+class DryRunInput(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    extract = serializers.CharField(help_text="Empty: it is a lookup.")
+    lookup = serializers.CharField()
+    revision = serializers.IntegerField()
+    source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
+    values = serializers.DictField(help_text="In effect; sensitive ones masked.")
+
+
 class DryRunFile(ForAuthors):
     for_authors = ("delivered_path",)
     name = serializers.CharField()
@@ -340,7 +349,7 @@ class CodeView(serializers.Serializer[Any]):
 
 
 class DryRunView(ForAuthors):
-    for_authors = ("reads", "place", "deliver_into")
+    for_authors = ("reads", "place", "deliver_into", "steps")
     extract = serializers.CharField()
     revision = serializers.IntegerField()
     source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
@@ -350,7 +359,9 @@ class DryRunView(ForAuthors):
     place = serializers.CharField(help_text="Where that address leads, in words.")
     data_date = serializers.DateField()
     values = serializers.DictField()
+    inputs = DryRunInput(many=True, help_text="Of a combination.")
     statements = DryRunStatement(many=True)
+    steps = serializers.ListField(child=serializers.CharField(), help_text="On its result, a sentence for each.")
     files = DryRunFile(many=True)
     deliver_into = serializers.CharField()
     expected = ExpectedView(allow_null=True)

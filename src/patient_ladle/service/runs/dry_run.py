@@ -18,9 +18,11 @@ from patient_ladle.core.ports import Statement
 from patient_ladle.core.runs.engine import RunJob, name_fields
 from patient_ladle.core.values.parameters import Parameter, resolve
 from patient_ladle.service.children.judging import judged
+from patient_ladle.service.children.stepping import words_of as words_of_steps
 from patient_ladle.service.common.caller import sees_all
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.common.targets import targets_of
+from patient_ladle.service.extracts.inputs import foreseen
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.shared_values import with_shared
 from patient_ladle.service.ledger.delivering import known_of
@@ -81,7 +83,9 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
         "engine": engine_of(source),
         "environment": environment.name,
         "reads": {key: str(value) for key, value in address.fields.items()} if address else {},
-        "place": get_engine(engine_of(source)).place(address.fields) if address else "its values alone",
+        "place": get_engine(engine_of(source)).place(address.fields) if address else _without_source(revision),
+        "inputs": foreseen(revision.inputs, environment, values, day, timezone.now()),
+        "steps": words_of_steps(revision.steps),
         "data_date": day,
         "values": shown,
         "statements": [
@@ -113,6 +117,10 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             else "",
         },
     }
+
+
+def _without_source(revision: Revision) -> str:
+    return "its inputs alone" if revision.inputs else "its values alone"
 
 
 def _files(job: RunJob, target: str) -> list[dict[str, Any]]:
