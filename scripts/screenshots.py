@@ -198,6 +198,30 @@ def _preview(page: Page) -> None:
     page.get_by_role("grid").wait_for()
 
 
+def _counted(page: Page, name: str, part: str, title: str) -> None:
+    """A part of an extract, opened, with the rows that a preview has counted."""
+    page.goto(f"/extracts/{name}?open={part}")
+    page.get_by_text("No errors").wait_for()
+    page.get_by_role("button", name="Preview", exact=True).click()
+    page.get_by_role("grid").wait_for()
+    page.get_by_role("region", name=title, exact=True).evaluate("part => part.scrollIntoView()")
+
+
+def _combination(page: Page) -> None:
+    _counted(page, "consumption_and_contacts", "combines", "What it combines")
+    page.get_by_role("button", name="contacts: the result of").click()
+    page.get_by_label("Name of input 2").wait_for()
+
+
+def _steps(page: Page) -> None:
+    _counted(page, "near_limits", "done", "What is done to it")
+
+
+def _lookup(page: Page) -> None:
+    page.goto("/lookups/limits")
+    page.get_by_label("limit, PB").wait_for()
+
+
 def _dry_run(page: Page) -> None:
     page.goto("/extracts/estimated_readings")
     page.get_by_role("button", name="Dry run").click()
@@ -253,6 +277,9 @@ PAGES = {
     "completion": _completion,
     "diagnostic": _diagnostic,
     "preview": _preview,
+    "combination": _combination,
+    "steps": _steps,
+    "lookup": _lookup,
     "dry-run": _dry_run,
     "differences": _differences,
     "values": _at("/values"),

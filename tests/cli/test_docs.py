@@ -35,6 +35,7 @@ PAGES = (
     "docs/writing.md",
     "docs/outlines.md",
     "docs/steps.md",
+    "docs/combining.md",
 )
 """Whose commands are run."""
 NOT_HERE = ("service start", "worker start")

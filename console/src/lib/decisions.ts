@@ -11,8 +11,9 @@ const capital = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1)
 const plain = (value: unknown): string =>
   Array.isArray(value) ? value.map(plain).join(", ") : typeof value === "string" ? value : JSON.stringify(value);
 
-export function readsWords(name: string, source: Source | undefined): string {
-  if (!name) return "Nothing: it computes from its values.";
+/** `inputs`: how many it combines. */
+export function readsWords(name: string, source: Source | undefined, inputs = 0): string {
+  if (!name) return inputs ? `${capital(amount(inputs, "input"))}.` : "Nothing: it computes from its values.";
   if (!source) return name;
   const where = source.addresses.map((address) => address.environment);
   return `${name} (${source.engine}), ${where.length ? `in ${listed(where)}` : "without an address yet"}, read-only`;

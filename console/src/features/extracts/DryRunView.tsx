@@ -66,13 +66,31 @@ export function DryRunView({ body, onClose }: { body: RunBody; onClose: () => vo
             <dd>
               {found.source
                 ? `${found.source} (${found.engine}) in ${found.environment}, read-only`
-                : "nothing but its values"}
+                : found.inputs.length
+                  ? found.inputs.map((each) => (
+                      <div key={each.name}>
+                        <span className="mono">{each.name}</span>:{" "}
+                        {each.lookup
+                          ? `the lookup ${each.lookup}, revision ${each.revision}`
+                          : `${each.extract}, revision ${each.revision}, on ${each.source || "its inputs"}`}
+                        {Object.entries(each.values)
+                          .filter(([name]) => name !== "data_date" && name !== "due_time")
+                          .map(([name, value]) => `, ${name} = ${shown(value)}`)}
+                      </div>
+                    ))
+                  : "nothing but its values"}
               {!!who?.length && (
                 <>
                   : <span className="mono">{who.map(([key, value]) => `${key} ${value}`).join(", ")}</span>
                 </>
               )}
             </dd>
+            {found.steps.length > 0 && (
+              <>
+                <dt>Steps</dt>
+                <dd>{found.steps.join("; ")}</dd>
+              </>
+            )}
             <dt>Data date</dt>
             <dd>{found.data_date}</dd>
             <dt>Estimate</dt>

@@ -188,6 +188,19 @@ function Opened({ extract, begun }: { extract: Extract; begun: KeptDraft }) {
             {tag}
           </Tag>
         ))}
+        {extract.input_of.length > 0 && (
+          <span>
+            input of{" "}
+            {extract.input_of.map((each, i) => (
+              <span key={each}>
+                {i > 0 && ", "}
+                <Link className="in-text" to={`/extracts/${each}`}>
+                  {each}
+                </Link>
+              </span>
+            ))}
+          </span>
+        )}
         {extract.former_names.length > 0 && <span>earlier {extract.former_names.join(", ")}</span>}
       </div>
       {!extract.in_repository && (

@@ -24,6 +24,7 @@ const BLANK: Draft = {
   statement: "",
   outline: null,
   compiled: "",
+  inputs: [],
   steps: [],
   parameters: [],
   source: "",
@@ -34,6 +35,9 @@ const BLANK: Draft = {
   guards: [],
   notes: "",
 };
+
+/** Whose language a statement without a source is written in. */
+const WITHOUT_SOURCE = "duckdb";
 
 /** Values to try it with: they go with the preview, and are not saved. */
 function Values({ draft, environment, given }: { draft: Draft; environment: string; given: (of: Values) => void }) {
@@ -107,7 +111,7 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
             aria-label="Source"
             allowClear
             showSearch
-            placeholder="none: it computes from its values"
+            placeholder="none: it combines inputs, or computes from its values"
             value={draft.source || undefined}
             onChange={(name: string | undefined) => change({ source: name ?? "" })}
             options={(sources.data ?? []).map((s) => ({ value: s.name, label: `${s.name} (${s.engine})` }))}
@@ -143,6 +147,8 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
                   environment: environment ?? "",
                   statement: draft.statement,
                   parameters: draft.parameters,
+                  ...(draft.inputs.length ? { inputs: draft.inputs } : {}),
+                  ...(draft.steps.length ? { steps: draft.steps } : {}),
                   output: draft.output,
                   formats,
                   ...(draft.file_name ? { file_name: draft.file_name } : {}),
@@ -155,7 +161,7 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
       >
         <Writing
           extract={null}
-          engine={source?.engine ?? ""}
+          engine={source?.engine ?? (draft.source ? "" : WITHOUT_SOURCE)}
           drafting={drafting}
           environment={environment}
           values={values}

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { api, must, type Extract, type Parameter, type RunBody, type Source } from "../../api/client";
 import { DayField } from "../../components/DayField";
 import { ProblemNote } from "../../components/ProblemNote";
-import { moment, placeOf } from "../../lib/words";
+import { amount, moment, placeOf } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 import { DryRunView } from "./DryRunView";
 import { FormatBoxes } from "../writing/OutputSettings";
@@ -15,15 +15,19 @@ import { ParameterFields } from "./ParameterFields";
 /** Where a run would read, and as whom, before it does. */
 function Reads({
   reads,
+  inputs,
   source,
   environment,
 }: {
   reads: string;
+  /** How many it combines. */
+  inputs: number;
   source: Source | undefined;
   environment: string | undefined;
 }) {
   const address = source?.addresses.find((a) => a.environment === environment);
-  if (!source) return <>{reads ? null : "reads nothing but its values"}</>;
+  if (!source)
+    return <>{reads ? null : inputs ? `reads its ${amount(inputs, "input")}` : "reads nothing but its values"}</>;
   if (!address) return <span className="said">{source.name} has no address there.</span>;
   const failed = address.last_check?.find((step) => !step.passed);
   return (
@@ -127,7 +131,14 @@ export function RunForm({
       <Form.Item
         label="Environment"
         name="environment"
-        extra={<Reads reads={extract.revision.source} source={source} environment={chosen} />}
+        extra={
+          <Reads
+            reads={extract.revision.source}
+            inputs={extract.revision.inputs.length}
+            source={source}
+            environment={chosen}
+          />
+        }
       >
         <Select options={environments.data.map((e) => ({ value: e.name, label: e.name }))} />
       </Form.Item>

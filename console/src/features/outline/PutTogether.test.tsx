@@ -21,7 +21,7 @@ let now: Draft;
 
 function Page({ statement = "", outline = null }: { statement?: string; outline?: Outline | null }) {
   const [draft, set] = useState<Draft>({
-    base: 1, statement, outline, compiled: outline ? "select serial\nfrom meters" : "", steps: [],
+    base: 1, statement, outline, compiled: outline ? "select serial\nfrom meters" : "", inputs: [], steps: [],
   parameters: [], source: "metering",
     formats: ["csv"], file_name: "", deliver_into: "", output: {}, guards: [], notes: "",
   }); // prettier-ignore

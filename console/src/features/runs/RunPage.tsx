@@ -13,6 +13,7 @@ import { amount, count, moment, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { Decision } from "./Decision";
+import { InputsOf } from "./InputsOf";
 import { RunLog } from "./RunLog";
 import { DeliveryChoice } from "./DeliveryChoice";
 import { delivering } from "./RunsTable";
@@ -128,6 +129,8 @@ function Facts({ run }: { run: RunRecord }) {
           <Link to={`/sources/${run.source}?environment=${run.environment}`}>{run.source}</Link> in {run.environment},
           read-only
         </>
+      ) : run.inputs.length ? (
+        amount(run.inputs.length, "input")
       ) : (
         "none: computed from its values"
       ),
@@ -154,6 +157,14 @@ function Facts({ run }: { run: RunRecord }) {
         </Link>
       ) : run.backfill ? (
         "yes, at low priority"
+      ) : null,
+    ],
+    [
+      "Input of",
+      run.member_of ? (
+        <Link key="member" className="in-text" to={`/runs/${run.member_of}`}>
+          run {run.member_of}
+        </Link>
       ) : null,
     ],
     ["Rerun of", run.again_of ? <Link to={`/runs/${run.again_of}`}>run {run.again_of}</Link> : null],
@@ -256,6 +267,7 @@ export function RunPage() {
         <div className="grow" />
         {run.state === "finished" &&
           run.saved &&
+          run.member_of === null &&
           run.held !== "held" &&
           run.held !== "rejected" &&
           may(run.published ? "author" : "runner") && (
@@ -278,7 +290,7 @@ export function RunPage() {
             {run.cancel_asked_by ? "Stopping" : "Cancel"}
           </Button>
         )}
-        {may("runner") && !live(run.state) && (
+        {may("runner") && !live(run.state) && run.member_of === null && (
           <Space.Compact>
             <Button
               loading={again.isPending}
@@ -363,6 +375,7 @@ export function RunPage() {
       )}
       {choosing && <DeliveryChoice run={run} onClose={() => setChoosing(false)} />}
       {deciding && <Decision run={run} verb={deciding} onClose={() => setDeciding(null)} />}
+      {run.inputs.length > 0 && <InputsOf run={run} />}
       <h2>Files</h2>
       <div className="card">
         <Files run={run} />

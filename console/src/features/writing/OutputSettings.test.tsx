@@ -42,7 +42,7 @@ const PREVIEW = {
 let now: Draft;
 function Decided({ preview }: { preview?: SourceQuery }) {
   const [draft, set] = useState<Draft>({
-    base: 1, statement: "select 1", outline: null, compiled: "", steps: [],
+    base: 1, statement: "select 1", outline: null, compiled: "", inputs: [], steps: [],
   parameters: [], source: "metering", formats: ["csv"], file_name: "",
     deliver_into: "", output: {}, guards: [], notes: "",
   }); // prettier-ignore

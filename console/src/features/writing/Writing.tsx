@@ -20,6 +20,8 @@ import { Delivery } from "./Delivery";
 import { Diagnostics } from "./Diagnostics";
 import { Guards } from "./Guards";
 import { PutTogether } from "../outline/PutTogether";
+import { InputsEditor } from "../inputs/InputsEditor";
+import { combinesWords } from "../inputs/inputs";
 import { StepsEditor } from "../steps/StepsEditor";
 import { blank, doneWords } from "../steps/steps";
 import { useSteps } from "../steps/useSteps";
@@ -38,6 +40,7 @@ const KEPT = {
 /** Which part a refused field belongs to. */
 const PART_OF: Record<string, string> = {
   source: "reads",
+  inputs: "combines",
   parameters: "asks",
   steps: "done",
   formats: "gives",
@@ -80,7 +83,15 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const same = useSameLanguage(engine);
   const parts = useParts();
   const [note, setNote] = useState("");
-  const diagnostics = useDiagnostics(writable, draft.source, environment, draft.statement, draft.parameters);
+  const diagnostics = useDiagnostics(
+    writable,
+    draft.source,
+    environment,
+    draft.statement,
+    draft.parameters,
+    draft.inputs,
+    draft.steps,
+  );
   const gather = useSourceQuery(draft.source);
   const { ask: askFor, found: gathered } = gather;
   const shared = useQuery({ queryKey: ["values"], queryFn: () => must(api.GET("/api/v1/values")) });
@@ -148,6 +159,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       values: given,
       total: false,
       plan: false,
+      ...(draft.inputs.length ? { inputs: draft.inputs } : {}),
       ...(draft.output.documents ? { documents: draft.output.documents } : {}),
       ...(data_date ? { data_date } : {}),
     };
@@ -183,7 +195,8 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
     []
   ).filter((_, place) => draft.steps.length === 0 || !draft.steps[place]?.off);
   const told = {
-    reads: { name: "reads", title: "What it reads", words: readsWords(draft.source, source) },
+    reads: { name: "reads", title: "What it reads", words: readsWords(draft.source, source, draft.inputs.length) },
+    combines: { name: "combines", title: "What it combines", words: combinesWords(draft.inputs) },
     asks: { name: "asks", title: "What it asks", words: asksWords(draft.parameters) },
     done: { name: "done", title: "What is done to it", words: doneWords(sentences) },
     gives: { name: "gives", title: "What it gives", words: givesWords(draft.formats, draft.file_name, draft.output) },
@@ -198,9 +211,11 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
     return (
       <>
         <StatementView text={draft.statement} engine={engine} label="Statement" />
-        {Object.values(told).map((part) => (
-          <Part key={part.name} {...part} parts={parts} />
-        ))}
+        {Object.values(told)
+          .filter((part) => part !== told.combines || draft.inputs.length)
+          .map((part) => (
+            <Part key={part.name} {...part} parts={parts} />
+          ))}
         {children}
       </>
     );
@@ -214,7 +229,10 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
     // Without an answer nothing is proposed: the diagnostics below the editor say that the service is away.
     return must(
       api.POST("/api/v1/completions", {
-        body: { source: draft.source, environment, statement, position, parameters, asked },
+        body: {
+          ...{ source: draft.source, environment, statement, position, parameters, asked },
+          ...(draft.inputs.length ? { inputs: draft.inputs } : {}),
+        },
       }),
     ).catch(() => null);
   };
@@ -366,13 +384,24 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
             onChange={(source: string) => change({ source })}
             options={[
               ...(sources.data ?? []).filter((s) => same(s.engine)).map((s) => ({ value: s.name, label: s.name })),
-              ...(draft.source ? [] : [{ value: "", label: "none: computed from its values" }]),
+              ...(draft.source ? [] : [{ value: "", label: "none: its inputs, or its values alone" }]),
             ]}
             style={{ width: 260 }}
           />
           <p className="dim" style={{ margin: "4px 0 0" }}>
             Another source of the same language; where it lies in each environment stands with the source.
           </p>
+        </Part>
+      )}
+      {(!draft.source || draft.inputs.length > 0) && (
+        <Part {...told.combines} parts={parts} fault={fault("combines")}>
+          <InputsEditor
+            inputs={draft.inputs}
+            parameters={draft.parameters.map((each) => each.name)}
+            self={name}
+            loaded={preview.rows.found?.result?.inputs}
+            onChange={(inputs) => change({ inputs })}
+          />
         </Part>
       )}
       <Part

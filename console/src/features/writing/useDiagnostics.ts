@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, must, type Parameter } from "../../api/client";
+import type { Input } from "../inputs/inputs";
+import type { Step } from "../steps/steps";
 
 const PAUSE_MS = 350;
 const AGAIN_MS = 20_000;
@@ -12,12 +14,14 @@ export function useDiagnostics(
   environment: string | undefined,
   statement: string,
   parameters: Parameter[],
+  inputs: Input[],
+  steps: Step[],
 ) {
-  const [settled, setSettled] = useState({ statement, parameters });
+  const [settled, setSettled] = useState({ statement, parameters, inputs, steps });
   useEffect(() => {
-    const timer = setTimeout(() => setSettled({ statement, parameters }), PAUSE_MS);
+    const timer = setTimeout(() => setSettled({ statement, parameters, inputs, steps }), PAUSE_MS);
     return () => clearTimeout(timer);
-  }, [statement, parameters]);
+  }, [statement, parameters, inputs, steps]);
   const query = useQuery({
     queryKey: ["diagnostics", source, environment, settled],
     enabled: enabled && !!environment && settled.statement.trim() !== "",
@@ -30,7 +34,14 @@ export function useDiagnostics(
     queryFn: () =>
       must(
         api.POST("/api/v1/diagnostics", {
-          body: { source, environment: environment!, statement: settled.statement, parameters: settled.parameters },
+          body: {
+            source,
+            environment: environment!,
+            statement: settled.statement,
+            parameters: settled.parameters,
+            inputs: settled.inputs,
+            steps: settled.steps,
+          },
         }),
       ),
   });

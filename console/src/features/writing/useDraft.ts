@@ -5,6 +5,7 @@ import type { Guard } from "../../lib/decisions";
 import { unsent } from "../../lib/kept";
 import { useAway } from "../../lib/service";
 import type { Outline } from "../outline/outline";
+import type { Input } from "../inputs/inputs";
 import type { Step } from "../steps/steps";
 import { dropDraft, keepDraft, readDraft, type Place } from "./drafts";
 
@@ -18,6 +19,8 @@ export interface Draft {
   outline: Outline | null;
   /** What the outline compiles to; "": that is not known yet, or it does not. */
   compiled: string;
+  /** What it combines, where it has no source. */
+  inputs: Input[];
   /** What is done to its result. */
   steps: Step[];
   parameters: Parameter[];
@@ -31,13 +34,14 @@ export interface Draft {
 }
 
 export function draftOf(extract: Extract): Draft {
-  const { number, statement, outline, steps, parameters, source, formats, ...rest } = extract.revision;
+  const { number, statement, outline, inputs, steps, parameters, source, formats, ...rest } = extract.revision;
   const { file_name, deliver_into, output, guards, notes } = rest;
   return {
     base: number,
     statement,
     outline: (outline as Outline | null) ?? null,
     compiled: outline ? statement : "",
+    inputs: inputs as unknown as Input[],
     steps: steps as unknown as Step[],
     parameters,
     source,

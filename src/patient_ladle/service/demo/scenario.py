@@ -592,5 +592,6 @@ FIRST_RUNS: list[dict[str, Any]] = [
     {"extract": "district_review", "publish": True},
     {"extract": "low_pressure", "publish": True},
     {"extract": "monthly_consumption", "environment": "rehearsal", "values": {"zone": "Coast"}},
+    {"extract": "consumption_and_contacts", "publish": True},
 ]
 """Runs that the first start asks for, so that there is something to look back on."""
