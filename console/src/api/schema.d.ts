@@ -2792,6 +2792,7 @@ export interface components {
             name: string;
             /** @description Empty: it is a lookup. */
             extract: string;
+            /** @description The lookup that it is; empty: it is a result. */
             lookup: string;
             /** @description Number of the revision. */
             revision: number;
@@ -4783,6 +4784,7 @@ export interface components {
             name: string;
             /** @description Whose result it is; empty: it is a lookup. */
             extract: string;
+            /** @description The lookup that it is; empty: it is a result. */
             lookup: string;
             /** @description Which of the extract's statements. */
             statement: number;

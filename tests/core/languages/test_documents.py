@@ -199,6 +199,7 @@ def hidden(value, chance, name):
 
 @given(VALUES, st.sampled_from(sorted(WRITES | CODE)), st.integers())
 def test_what_writes_or_runs_code_is_found_at_any_depth(value, name, seed):
+    assume(not any(word in json.dumps(value) for word in WRITES | CODE))
     command = {"find": "contacts", "filter": {"inner": value}}
     assert DOCUMENTS.gate(json.dumps(command))
     text = json.dumps(hidden(command | {"filter": {"inner": value}}, random.Random(seed), name), ensure_ascii=False)

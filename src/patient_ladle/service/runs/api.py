@@ -123,7 +123,7 @@ class StatementResultView(serializers.Serializer[Any]):
 class RunInput(serializers.Serializer[Any]):
     name = serializers.CharField(help_text="In the combining statement.")
     extract = serializers.CharField(help_text="Whose result it is; empty: it is a lookup.")
-    lookup = serializers.CharField()
+    lookup = serializers.CharField(help_text="The lookup that it is; empty: it is a result.")
     statement = serializers.IntegerField(help_text="Which of the extract's statements.")
     run = serializers.IntegerField(allow_null=True, help_text="Whose result is taken; null: it is not begun, or a lookup.")
     revision = serializers.IntegerField(allow_null=True)
@@ -308,7 +308,7 @@ class DryRunStatement(ForAuthors):
 class DryRunInput(serializers.Serializer[Any]):
     name = serializers.CharField()
     extract = serializers.CharField(help_text="Empty: it is a lookup.")
-    lookup = serializers.CharField()
+    lookup = serializers.CharField(help_text="The lookup that it is; empty: it is a result.")
     revision = serializers.IntegerField()
     source = serializers.CharField()  # type: ignore[assignment]  # a field of that name
     values = serializers.DictField(help_text="In effect; sensitive ones masked.")
