@@ -78,9 +78,8 @@ def test_the_run_its_members_its_log_and_its_descriptor_tell_where_all_of_it_cam
     member = author.runs.get(orders["run"])
     assert (member["member_of"], member["source"], member["data_date"]) == (ran["id"], "works", "2026-11-24")
     assert member["values_in_effect"]["ids"] == "the values of column 'district_id' of input 'used'"
-    assert "parameter ids: 3 values of column 'district_id' of input 'used'" in [
-        l["text"] for l in author.runs.log(member["id"])
-    ]
+    told = [line["text"] for line in author.runs.log(member["id"])]
+    assert "parameter ids: 3 values of column 'district_id' of input 'used'" in told
     log = [line["text"] for line in author.runs.log(ran["id"])]
     assert {"input used: 3 rows loaded", "input names: 2 rows loaded"} <= set(log)
     described = json.loads(b"".join(author.runs.read(ran["id"], "datapackage.json")))["ladle"]

@@ -240,8 +240,8 @@ def test_rows_loaded_are_those_that_were_fetched(tmp_path):
 
 @pytest.mark.parametrize("stage", ["before", "loading", "between", "reading"])
 def test_a_cancel_is_heard_at_every_stage(tmp_path, stage, monkeypatch):
-    rows = [("N1", "1.50", str(number)) for number in range(7_000)]
-    inputs = [stored(tmp_path, n, f"m{n}", METERS, rows, size=1_000) for n in (1, 2)]
+    rows = [("N1", "1.50", str(number)) for number in range(40_000)]
+    inputs = [stored(tmp_path, n, f"m{n}", METERS, rows, size=10_000) for n in (1, 2)]
     session = CombinedSession(inputs, None)
     if stage == "before":
         session.cancel()
@@ -249,7 +249,7 @@ def test_a_cancel_is_heard_at_every_stage(tmp_path, stage, monkeypatch):
 
     def look(count, _):
         looked.append(count)
-        if stage == "loading" and len(looked) == 3:
+        if stage == "loading" and len(looked) == 2:
             session.cancel()
 
     def loaded(each):
@@ -260,7 +260,7 @@ def test_a_cancel_is_heard_at_every_stage(tmp_path, stage, monkeypatch):
         session.describe(Statement("select * from m1, m2", values_of(), reading=Reading(looked=look, loaded=loaded)))
         for _ in session.batches():
             session.cancel()
-    assert stage != "loading" or len(looked) == 3
+    assert stage != "loading" or len(looked) == 2
     session.close()
     assert not os.path.exists(session.scratch.own.name)
 
@@ -385,3 +385,25 @@ def test_hostile_statements_read_nothing_and_change_nothing(tmp_path, lane):
     session.close()
     assert sorted(tmp_path.rglob("*")) == before
     assert secret.read_text() == "Fennmoor-secret-4711\n"
+
+
+@pytest.mark.parametrize("way", ["combined", "steps"])
+def test_a_statement_that_is_short_of_memory_is_asked_once_more_with_more(tmp_path, monkeypatch, way):
+    """What cannot be spilled, a list of all values, needs more than the first session has."""
+    from patient_ladle.adapters.combining import scratch
+
+    monkeypatch.setattr(scratch, "FIRST_MEMORY", "24MB")
+    rows = [(f"{number:07d}" * 12, None, str(number)) for number in range(120_000)]
+    job = stored(tmp_path, 1, "meters", METERS, rows, size=10_000)
+    statement = "select length(string_agg(district, '' order by meter)) as n from meters"
+    if way == "combined":
+        session = CombinedSession([job], None)
+        session.describe(Statement(statement, values_of()))
+    else:
+        session = ShapedSession(CombinedSession([job], None), {})
+        group = {"step": "group", "columns": {"n": "length(string_agg(district, '' order by meter))"}}
+        session.describe(Statement("from meters", values_of(), steps=numbered(steps_of([group]))))
+    found = [batch.cells[0].to_pylist() for batch in session.batches()]
+    roomy = session.reader.roomy
+    session.close()
+    assert (found, roomy) == ([[str(120_000 * 84)]], True)

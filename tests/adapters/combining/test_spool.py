@@ -61,7 +61,11 @@ def memory():
     """What is loaded into, without a file: a file for each example would take most of the time."""
     connection = duckdb.connect(":memory:", config=module.SAFE)
     connection.execute("set TimeZone = 'UTC'")
-    yield SimpleNamespace(connection=connection, mind=lambda: None, execute=connection.execute)
+
+    def append(name, rows):
+        connection.from_arrow(rows).insert_into(name)
+
+    yield SimpleNamespace(connection=connection, mind=lambda: None, execute=connection.execute, append=append)
     connection.close()
 
 

@@ -38,7 +38,7 @@ from patient_ladle.words import amount
 from ..sources.duckdb_session import SAFE, DuckdbSession
 from ..stores import store_at
 from .judge import in_words, translated
-from .scratch import Loading, Scratch
+from .scratch import Loading, ReadOnly, Scratch
 from .shaped import PREVIEW_ROWS, null_row
 from .typing import type_of
 
@@ -181,7 +181,7 @@ class CombinedSession(SourceSession):
         self.opened = opened
         self.scratch = Scratch()
         self.fields: dict[str, Sequence[Field]] = {}
-        self.reader: DuckdbSession | None = None
+        self.reader: ReadOnly | None = None
         self.loading: Given | None = None
         self.cancelled = False
 
@@ -209,7 +209,7 @@ class CombinedSession(SourceSession):
                     raise
                 raise type(error)(f"input '{given.name}': {error.message}", error.hint, **error.facts) from error
         self.loading = None
-        self.reader = self.scratch.reopened(self.identity())
+        self.reader = ReadOnly(self.scratch, self.identity())
         self.go_on()  # a cancel that came while there was neither met nobody
 
     def drawn(self, of: Drawn, parameter: str) -> list[str]:

@@ -14,29 +14,47 @@ import contextlib
 import os
 import shutil
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import pyarrow as pa
 
-from patient_ladle.core.errors import DiskFull, ProofFailed, ResultTooLarge
+from patient_ladle.core.errors import DiskFull, LadleError, ProofFailed, ResultTooLarge, RunCancelled, StatementFailed
+from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.steps.at import Field, quoted
 from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.words import amount
 
-from ..sources.duckdb_session import SAFE, DuckdbSession, secured, translate
+from ..sources.duckdb_session import MEMORY_LIMIT, SAFE, SHORT_OF_MEMORY, DuckdbSession, secured, translate
 from .typing import TEXT, Kept
 
-PIECE_ROWS = 122_880
-"""A row group of the engine: whole ones are written as they are."""
+PIECE_ROWS = 30_720
+"""Given to the engine at once: a quarter of its row groups, whole ones of which it writes as they come."""
 PIECE_BYTES = 32 << 20
 MOST_BYTES = int(os.environ.get("LADLE_SCRATCH_MB", "20000")) << 20
 """Of the file, and of what statements spill, together."""
+LOADING_MEMORY, FIRST_MEMORY = "64MB", "128MB"
+"""What the engine keeps of the file in memory while it is loaded, and while it is asked: blocks that lie on disk anyway, until
+this is full. Joins and sorts beyond it spill; what cannot is asked once more with all the memory that a statement may have."""
 LEAST_FREE_BYTES = 128 << 20
 """Below this nothing more is written, for others write there too."""
+
+
+@contextlib.contextmanager
+def _told() -> Iterator[None]:
+    """The engine's errors in our words. Raises DiskFull where the file cannot be written."""
+    try:
+        yield
+    except duckdb.IOException as error:
+        said = str(error).splitlines()[0]
+        raise DiskFull(
+            f"the scratch file cannot be written: {said}.", "See the disk of the folder for temporary files."
+        ) from error
+    except duckdb.Error as error:
+        raise translate(error) from error
 
 
 class Scratch:
@@ -49,8 +67,12 @@ class Scratch:
         self.spill = Path(self.own.name) / "spill"
         self.connection = duckdb.connect(str(self.path), config=self._settings(most_bytes))
 
-    def _settings(self, most_bytes: int) -> dict[str, Any]:
-        own = {"temp_directory": str(self.spill), "max_temp_directory_size": f"{max(most_bytes, 1 << 20) >> 20}MiB"}
+    def _settings(self, most_bytes: int, memory: str = LOADING_MEMORY) -> dict[str, Any]:
+        own = {
+            "memory_limit": memory,
+            "temp_directory": str(self.spill),
+            "max_temp_directory_size": f"{max(most_bytes, 1 << 20) >> 20}MiB",
+        }
         return SAFE | own | {"ieee_floating_point_ops": "false"}  # a division by zero is an error, and no infinity in a file
 
     def mind(self) -> None:
@@ -67,15 +89,13 @@ class Scratch:
 
     def execute(self, query: str) -> duckdb.DuckDBPyConnection:
         """A statement of our own, while there is something to load. Raises DiskFull where the file cannot be written."""
-        try:
+        with _told():
             return self.connection.execute(query)
-        except duckdb.IOException as error:
-            said = str(error).splitlines()[0]
-            raise DiskFull(
-                f"the scratch file cannot be written: {said}.", "See the disk of the folder for temporary files."
-            ) from error
-        except duckdb.Error as error:
-            raise translate(error) from error
+
+    def append(self, name: str, rows: pa.Table) -> None:
+        """To a table, by its places. A registered table would be held until the transaction ends. Raises as ``execute``."""
+        with _told():
+            self.connection.from_arrow(rows).insert_into(quoted(name))
 
     def bytes(self) -> int:
         """On disk now."""
@@ -96,12 +116,15 @@ class Scratch:
         self.execute(f"create table {quoted(name)} as select {', '.join(made)} from ladle_given")
         self.connection.unregister("ladle_given")
 
-    def reopened(self, who: dict[str, str]) -> DuckdbSession:
-        """A session over what was loaded, which can only read it. Nothing can be loaded any more."""
-        self.execute("checkpoint")
-        self.connection.close()
+    def reopened(self, who: dict[str, str], roomy: bool = False) -> DuckdbSession:
+        """A session over what was loaded, which can only read it. Nothing can be loaded any more. ``roomy``: once more, after
+        the first was closed, with all the memory that a statement may have."""
+        if not roomy:
+            self.execute("checkpoint")
+            self.connection.close()
         left = max(self.most_bytes - self.bytes(), 1 << 20)
-        connection = duckdb.connect(str(self.path), read_only=True, config=self._settings(left))
+        settings = self._settings(left, MEMORY_LIMIT if roomy else FIRST_MEMORY)
+        connection = duckdb.connect(str(self.path), read_only=True, config=settings)
         secured(connection, "")
         return DuckdbSession(connection, who)
 
@@ -115,6 +138,60 @@ class Scratch:
         with contextlib.suppress(duckdb.Error):
             self.connection.close()
         self.own.cleanup()
+
+
+class ReadOnly:
+    """The file, opened anew and asked. A statement that runs short of memory before its first row is asked once more."""
+
+    def __init__(self, scratch: Scratch, who: dict[str, str]) -> None:
+        self.scratch, self.who = scratch, who
+        self.session = scratch.reopened(who)
+        self.described: Statement | None = None
+        self.roomy = self.cancelled = False
+
+    @property
+    def connection(self) -> duckdb.DuckDBPyConnection:
+        """Of the session that is open."""
+        return self.session.connection
+
+    def describe(self, statement: Statement) -> Sequence[Column]:
+        """See SourceSession."""
+        self.described = statement
+        return self.session.describe(statement)
+
+    def batches(self, soon: bool = False) -> Iterator[Batch]:
+        """See SourceSession."""
+        given = False
+        try:
+            for batch in self.session.batches(soon):
+                given = True
+                yield batch
+        except StatementFailed as error:
+            if given or not self.has_room_for(error):
+                raise
+            yield from self.session.batches(soon)
+
+    def has_room_for(self, error: LadleError) -> bool:
+        """Whether it was short of memory, and has more of it from now on."""
+        if self.roomy or not error.facts.get(SHORT_OF_MEMORY):
+            return False
+        self.roomy = True
+        self.session.close()
+        self.session = self.scratch.reopened(self.who, roomy=True)
+        if self.cancelled:  # that came while there was no session
+            raise RunCancelled("the statement was stopped.", "Start the run again when it is wanted.")
+        if self.described is not None:
+            self.session.describe(self.described)
+        return True
+
+    def cancel(self) -> None:
+        """See SourceSession."""
+        self.cancelled = True
+        self.session.cancel()
+
+    def close(self) -> None:
+        """See SourceSession."""
+        self.session.close()
 
 
 class Loading:
@@ -153,10 +230,7 @@ class Loading:
             made.append(values)
         for query in changed:
             self._execute(query)
-        connection = self.scratch.connection
-        connection.register("ladle_given", pa.table(made, names=[f"c{place}" for place in range(len(made))]))
-        self._execute(f"insert into {quoted(self.name)} select * from ladle_given")
-        connection.unregister("ladle_given")
+        self.scratch.append(self.name, pa.table(made, names=[f"c{place}" for place in range(len(made))]))
         self.rows += self.waiting_rows
         self.waiting, self.waiting_rows, self.waiting_bytes = [], 0, 0
 

@@ -16,9 +16,8 @@ from patient_ladle.core.steps.declared import tag_of
 from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.words import amount
 
-from ..sources.duckdb_session import DuckdbSession
 from .judge import EngineJudge, in_words, refuse_own_names
-from .scratch import Loading, Scratch
+from .scratch import Loading, ReadOnly, Scratch
 from .typing import UNKNOWN, type_of
 
 RESULT = "ladle result"
@@ -51,7 +50,7 @@ class ShapedSession(SourceSession):
     def __init__(self, inner: SourceSession, lookups: Mapping[str, Lookup], statements: int = 1) -> None:
         self.inner, self.lookups, self.left = inner, lookups, statements
         self.scratch: Scratch | None = None
-        self.reader: DuckdbSession | None = None
+        self.reader: ReadOnly | None = None
         self.rows: int | None = None
         self.steps: tuple[tuple[int, Any], ...] = ()
         self.cancelled = False
@@ -83,10 +82,15 @@ class ShapedSession(SourceSession):
             self.who = self.inner.identity()
             self.inner.close()
         fields = loading.end()
-        self.reader = scratch.reopened({})
+        self.reader = reader = ReadOnly(scratch, {})
         self._go_on()  # a cancel that came while there was neither met nobody
         with self._in_words():
-            return self._shaped(statement, loading, fields, tables, cut)
+            try:
+                return self._shaped(statement, loading, fields, tables, cut)
+            except StatementFailed as error:
+                if not reader.has_room_for(error):
+                    raise
+                return self._shaped(statement, loading, fields, tables, cut)
 
     def _load(self, loading: Loading, statement: Statement) -> bool:
         """All rows, or those that a preview takes; whether some were left."""

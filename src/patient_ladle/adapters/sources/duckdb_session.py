@@ -110,11 +110,22 @@ _SPILL_LIMIT = "max_temp_directory_size"
 """Named in the engine's error where what spills has reached its limit."""
 
 
-def _spilled_too_much() -> StatementFailed:
-    return StatementFailed(
-        "the statement needs more memory than it may use, and more scratch space to do without.",
-        "Filter or group before it sorts and joins; steps may be allowed more: LADLE_SCRATCH_MB.",
-    )
+SHORT_OF_MEMORY = "short_of_memory"
+"""A fact of an error."""
+
+
+def _short_of_memory(said: str) -> StatementFailed | None:
+    """Where the engine ran out of memory, or of room for what it spills."""
+    more: dict[str, Any] = {SHORT_OF_MEMORY: True}
+    if _SPILL_LIMIT in said:
+        return StatementFailed(
+            "the statement needs more memory than it may use, and more scratch space to do without.",
+            "Filter or group before it sorts and joins; steps and inputs may be allowed more: LADLE_SCRATCH_MB.",
+            **more,
+        )
+    if "Out of Memory" in said:
+        return StatementFailed(f"the statement needs more than {MEMORY_LIMIT} of memory.", "Narrow the statement.", **more)
+    return None
 
 
 def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = None) -> LadleError:
@@ -141,10 +152,8 @@ def translate(error: duckdb.Error, text: str = "", rendered: Rendered | None = N
                 hint or "Correct the statement and save it again.",
                 **facts,
             )
-        case duckdb.OutOfMemoryException() if _SPILL_LIMIT in str(error):
-            return _spilled_too_much()
-        case duckdb.OutOfMemoryException():
-            return StatementFailed(f"the statement needs more than {MEMORY_LIMIT} of memory.", "Narrow the statement.")
+        case duckdb.OutOfMemoryException() if short := _short_of_memory(f"Out of Memory: {error}"):
+            return short
         case duckdb.IOException():
             return SourceNotReadable(f"the files cannot be read: {said}.", "Look at the files and their rights.")
     if "read-only" in str(error) or "lock" in said:
@@ -300,8 +309,8 @@ class DuckdbSession(ProbingSession):
             said = str(error)
             if self.cancelled or "INTERRUPT" in said.upper():
                 raise RunCancelled("the statement was stopped in the source.", "Start it again when it is wanted.") from error
-            if _SPILL_LIMIT in said:
-                raise _spilled_too_much() from error
+            if short := _short_of_memory(said):
+                raise short from error
             raise StatementFailed(
                 f"the database failed while running the statement: {said.splitlines()[0]}.",
                 "Correct the statement or the data it meets.",

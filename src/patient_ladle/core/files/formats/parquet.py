@@ -18,7 +18,7 @@ from patient_ladle.core.results.columns import Batch, Column
 from ..options import Option
 from .base import Format, FormatWriter, Sink, Target
 from .styles import NUMBER_FORM, rounded
-from .tables import BATCH_ROWS, Table, columns_of, whole
+from .tables import Table, columns_of, whole
 
 _SCALED = re.compile(r"\((\d+), ?(-?\d+)\)")
 _MOST_DIGITS = 38
@@ -27,8 +27,12 @@ _PLAIN: dict[str, pa.DataType] = {
     "integer": pa.int64(), "float": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
     "timestamp": pa.timestamp("us"), "zoned": pa.timestamp("us", "UTC"), "binary": pa.binary(),
 }  # fmt: skip
+READ_ROWS = 16_384
+"""At once: each batch costs each column a look, and a row of long texts is no batch of its own."""
 _GROUP_BYTES = 32 << 20
 """Texts gathered before a row group is written."""
+_KEPT_GROUP_BYTES = 8 << 20
+"""The same where all are texts: they are read again whole, and a reader holds a group of each column."""
 OPTIONS = (
     Option("compression", "zstd", "how the columns are packed", ("zstd", "snappy", "gzip", "none")),
     Option("types", "typed", "each column in a type of its own, or as its text, whatever it holds", ("typed", "text")),
@@ -131,7 +135,7 @@ class ParquetWriter(FormatWriter):
         self.waiting.append(pa.record_batch(cells, schema=self.schema))
         self.size += batch.bytes
         self.rows += batch.rows
-        if self.size >= _GROUP_BYTES:
+        if self.size >= (_KEPT_GROUP_BYTES if self.as_text else _GROUP_BYTES):
             self._put_group()
 
     def _put_group(self) -> None:
@@ -156,7 +160,7 @@ def _fits(one: pa.Array[Any], wanted: pa.DataType) -> bool:
 
 
 def _batches(content: pq.ParquetFile) -> Iterator[Batch]:
-    for batch in content.iter_batches(batch_size=BATCH_ROWS):
+    for batch in content.iter_batches(batch_size=READ_ROWS):
         marked = [column.type == _MARKED for column in batch.columns]
         cells = [_field(c, 0) if m else canonical_array(c) for c, m in zip(batch.columns, marked, strict=True)]
         numbers = [_field(c, 1) if m else None for c, m in zip(batch.columns, marked, strict=True)]
