@@ -80,7 +80,7 @@ def test_a_run_from_start_to_saved_files(service, tmp_path):
         (["run", "shwo", "1"], 2, "Did you mean 'ladle run show'?"),
         (["source", "remove", "metering"], 2, "Say --yes to do it."),
         (["source", "remove", "metering", "--yes"], 2, "is in use"),
-        (["extract", "save", "fresh"], 2, "Give --source NAME and --statement FILE, --outline FILE or --tables A,B."),
+        (["extract", "save", "fresh"], 2, "Give --source NAME and --statement FILE, --outline FILE or --tables A,B"),
         (["schedule", "add", "x", "samples", "--rule", "9 9"], 2, "a crontab rule has five"),
         (["source", "edit", "metering"], 2, "nothing to change was given."),
     ],

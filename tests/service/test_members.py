@@ -306,7 +306,7 @@ def test_combinations_of_combinations_are_members_of_members(repository, combina
 
 
 def test_a_circle_is_refused_when_it_is_saved_and_so_is_what_is_too_deep(repository, combination):
-    from patient_ladle.service.extracts.services import archive_extract, move_extract, save_extract
+    from patient_ladle.service.extracts.services import archive_extract, move_extract, restore_extract, save_extract
 
     combination([{"name": "w", "extract": "from_wide"}], "c1")
     for number in range(2, 9):
@@ -318,6 +318,12 @@ def test_a_circle_is_refused_when_it_is_saved_and_so_is_what_is_too_deep(reposit
     move_extract("c1", None, "c1_renamed")
     with pytest.raises(Conflict, match="'c1_renamed' would need its own result"):
         save_extract(repository, "c1_renamed", None, "", inputs=[{"name": "w", "extract": "c2"}])
+    save_extract(repository, "c2", None, "", inputs=[{"name": "i", "extract": "from_wide"}])
+    save_extract(repository, "c1_renamed", None, "", inputs=[{"name": "w", "extract": "c2"}])
+    with pytest.raises(Conflict, match="'c2' would need its own result"):
+        restore_extract(repository, "c2", 1)
+    save_extract(repository, "c1_renamed", None, "", inputs=[{"name": "w", "extract": "from_wide"}])
+    restore_extract(repository, "c2", 1)
     with pytest.raises(Conflict, match="extract 'c1_renamed' is an input of c2"):
         archive_extract("c1_renamed")
     move_extract("c1_renamed", None, "c1")

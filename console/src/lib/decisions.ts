@@ -19,14 +19,15 @@ export function readsWords(name: string, source: Source | undefined, inputs = 0)
   return `${name} (${source.engine}), ${where.length ? `in ${listed(where)}` : "without an address yet"}, read-only`;
 }
 
-const given = (p: Parameter): string => {
+/** What a parameter is where nobody gives it a value. */
+export const givenWords = (p: Parameter): string => {
   if (p.shared) return `the shared value ${p.shared}`;
   if (p.default !== null && p.default !== undefined && p.default !== "") return plain(p.default);
   return p.required ? "must be given" : "may be empty";
 };
 
 export const asksWords = (parameters: Parameter[]): string =>
-  parameters.length ? parameters.map((p) => `${p.name || "?"}: ${given(p)}`).join("; ") : "No values.";
+  parameters.length ? parameters.map((p) => `${p.name || "?"}: ${givenWords(p)}`).join("; ") : "No values.";
 
 const set = (options: Record<string, unknown> | undefined) => Object.keys(options ?? {}).length;
 /** Of the settings of all files, those that a delivery minds and not what is in them. */

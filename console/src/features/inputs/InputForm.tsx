@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Checkbox, Input as Text, InputNumber, Select } from "antd";
 import { api, must, type Parameter } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { givenWords } from "../../lib/decisions";
 import {
   begun,
   constantOf,
@@ -96,16 +97,10 @@ function Value({
           style={{ width: 240 }}
         />
       )}
-      {wayOf(value) === "own" && <span className="dim">{standing(parameter)}</span>}
+      {wayOf(value) === "own" && <span className="dim">{givenWords(parameter)}</span>}
     </div>
   );
 }
-
-const standing = (p: Parameter): string => {
-  if (p.shared) return `the shared value ${p.shared}`;
-  if (p.default !== null && p.default !== undefined && p.default !== "") return typedOf(p.default);
-  return p.required ? "it must be given" : "null";
-};
 
 /** What one input is, and the values of its parameters. */
 export function InputForm({

@@ -1,6 +1,7 @@
 import { Button } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
+import { useUndo } from "../../lib/useUndo";
 import { amount } from "../../lib/words";
 import { InputForm } from "./InputForm";
 import { freeName, inputWords, type Input } from "./inputs";
@@ -23,10 +24,9 @@ export function InputsEditor({
   onChange: (inputs: Input[]) => void;
 }) {
   const [opened, setOpened] = useState<number | null>(null);
-  const [before, setBefore] = useState<Input[][]>([]);
+  const changes = useUndo(inputs, onChange);
   const put = (next: Input[], at: number | null = opened) => {
-    setBefore([...before.slice(-50), inputs]);
-    onChange(next);
+    changes.put(next);
     setOpened(at);
   };
   const own = [...parameters, "data_date", "due_time"];
@@ -105,10 +105,9 @@ export function InputsEditor({
         </Button>
         <Button
           size="small"
-          disabled={!before.length}
+          disabled={!changes.undo}
           onClick={() => {
-            onChange(before[before.length - 1]!);
-            setBefore(before.slice(0, -1));
+            changes.undo?.();
             setOpened(null);
           }}
         >

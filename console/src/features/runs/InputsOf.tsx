@@ -8,11 +8,16 @@ type Given = RunRecord["inputs"][number];
 const what = (given: Given) =>
   given.lookup ? (
     <>
-      the lookup <Link to={`/lookups/${given.lookup}`}>{given.lookup}</Link>
+      the lookup{" "}
+      <Link className="in-text" to={`/lookups/${given.lookup}`}>
+        {given.lookup}
+      </Link>
     </>
   ) : (
     <>
-      <Link to={`/extracts/${given.extract}`}>{given.extract}</Link>
+      <Link className="in-text" to={`/extracts/${given.extract}`}>
+        {given.extract}
+      </Link>
       {given.statement > 1 && `, statement ${given.statement}`}
     </>
   );
@@ -44,7 +49,9 @@ export function InputsOf({ run }: { run: RunRecord }) {
                     <span className="dim">{given.lookup ? "" : "not begun"}</span>
                   ) : (
                     <>
-                      <Link to={`/runs/${given.run}`}>run {given.run}</Link>{" "}
+                      <Link className="in-text" to={`/runs/${given.run}`}>
+                        run {given.run}
+                      </Link>{" "}
                       {given.held === "held" || given.held === "rejected" ? (
                         given.held
                       ) : (

@@ -1,6 +1,6 @@
 import { Button, Select, Switch } from "antd";
-import { useState } from "react";
 import type { CheckedSteps } from "../../api/client";
+import { useUndo } from "../../lib/useUndo";
 import { count } from "../../lib/words";
 import { StepForm } from "./StepForm";
 import { blank, countsOf, GROUPS, KINDS, moved, turned, type Counted, type Step, type StepColumn } from "./steps";
@@ -33,12 +33,11 @@ export function StepsEditor({
   onLook: (steps: number) => void;
 }) {
   const { steps, checked } = chain;
-  const [before, setBefore] = useState<Step[][]>([]);
+  const changes = useUndo(steps, onChange);
   const counts = countsOf(steps, chain.asked, chain.counted);
   const wrong = /^steps\[(\d+)\]/.exec(checked?.error?.where ?? "");
   const put = (next: Step[], at: number | null = opened) => {
-    setBefore([...before.slice(-50), steps]);
-    onChange(next);
+    changes.put(next);
     onOpen(at);
   };
   const columnsBefore = (place: number): StepColumn[] => {
@@ -163,10 +162,9 @@ export function StepsEditor({
         />
         <Button
           size="small"
-          disabled={!before.length}
+          disabled={!changes.undo}
           onClick={() => {
-            onChange(before[before.length - 1]!);
-            setBefore(before.slice(0, -1));
+            changes.undo?.();
             onOpen(null);
           }}
         >

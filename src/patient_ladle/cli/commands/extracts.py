@@ -156,13 +156,18 @@ def _given_as(value: Any) -> str:
     return f"= {json.dumps(value, ensure_ascii=False)}"
 
 
+def _named(args: argparse.Namespace, what: str) -> str:
+    """The extract's name, which only ``--schema`` does without. Raises ClientError."""
+    if not args.name:
+        raise ClientError("the name of an extract is missing.", f"Give it, or --schema for what {what} may say.")
+    return str(args.name)
+
+
 def extract_inputs(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         if args.schema:
             return print_json(ladle.extracts.input_schema())
-        if not args.name:
-            raise ClientError("the name of an extract is missing.", "Give it, or --schema for what inputs may say.")
-        revision = ladle.extracts.get(args.name)["revision"]
+        revision = ladle.extracts.get(_named(args, "inputs"))["revision"]
     if args.json:
         return print_json({"inputs": revision["inputs"]})
     rows = [(each["name"], _input(each).partition(": ")[2]) for each in revision["inputs"]]
@@ -173,9 +178,7 @@ def extract_steps(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         if args.schema:
             return print_json(ladle.extracts.step_schema())
-        if not args.name:
-            raise ClientError("the name of an extract is missing.", "Give it, or --schema for what steps may say.")
-        revision = ladle.extracts.get(args.name)["revision"]
+        revision = ladle.extracts.get(_named(args, "steps"))["revision"]
         last = next(iter(ladle.runs.list(extract=args.name, state="finished")), None)
         ran = ladle.runs.get(last["id"]) if last else None
     if args.json:

@@ -14,6 +14,7 @@ import msgspec
 from msgspec import Meta
 
 from ..errors import BadInput, nearest, unknown_name
+from ..steps.declared import schema_of
 
 MOST_INPUTS = 20
 DEEPEST = 8
@@ -158,17 +159,7 @@ def in_order(inputs: Sequence[Input]) -> Iterator[Input]:
 
 def schema() -> dict[str, Any]:
     """Of a file of inputs (JSON Schema 2020-12)."""
-    made = msgspec.json.schema(tuple[Input, ...])
-    body = {key: value for key, value in made.items() if key != "$defs"}
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Inputs of a combination",
-        "type": "object",
-        "properties": {"inputs": body},
-        "required": ["inputs"],
-        "additionalProperties": False,
-        "$defs": made["$defs"],
-    }
+    return schema_of(tuple[Input, ...], "inputs", "Inputs of a combination")
 
 
 def refused(number: int, field: str, what: str, hint: str) -> BadInput:

@@ -298,16 +298,21 @@ def tag_of(step: Step) -> str:
 
 def schema() -> dict[str, Any]:
     """Of a file of steps (JSON Schema 2020-12)."""
-    made = msgspec.json.schema(tuple[AnyStep, ...])
+    return schema_of(tuple[AnyStep, ...], "steps", "Steps on a result")
+
+
+def schema_of(listed: Any, key: str, title: str) -> dict[str, Any]:
+    """Of a file that holds a list under a key (JSON Schema 2020-12)."""
+    made = msgspec.json.schema(listed)
     for each in made["$defs"].values():
         each["description"] = " ".join(str(each.get("description", "")).split())
-    body = {key: value for key, value in made.items() if key != "$defs"}
+    body = {name: value for name, value in made.items() if name != "$defs"}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Steps on a result",
+        "title": title,
         "type": "object",
-        "properties": {"steps": body},
-        "required": ["steps"],
+        "properties": {key: body},
+        "required": [key],
         "additionalProperties": False,
         "$defs": made["$defs"],
     }

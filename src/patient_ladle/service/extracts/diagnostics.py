@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -33,24 +33,22 @@ class Combined:
     environment: Environment
     inputs: Sequence[dict[str, Any]]
 
-    def tables(self, person: Person) -> list[dict[str, Any]]:
-        """The inputs as a catalogue's tables. Raises what keeps a source from being asked, or an input from being read."""
-        return [
-            {
-                "schema": "",
-                "name": name,
-                "kind": "table",
-                "columns": [
-                    {"name": c["name"], "type": c["source_type"] or c["kind"], "kind": c["kind"], "comment": ""}
-                    for c in columns
-                ],
-            }
-            for name, columns in columns_of(person, self.inputs, self.environment).items()
-        ]
+    def columns(self, person: Person) -> dict[str, Any]:
+        """Of each input. Raises what keeps a source from being asked, or an input from being read."""
+        return columns_of(person, self.inputs, self.environment)
 
-    def described(self, person: Person, parts: Sequence[str], declared: Sequence[Parameter]) -> list[dict[str, Any]]:
-        """Of each statement its columns, or the error that it has."""
-        return judged(combining.columns_of, list(parts), columns_of(person, self.inputs, self.environment), list(declared))
+
+def tables_of(columns: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Inputs with their columns, as a catalogue has its tables."""
+
+    def shown(column: Mapping[str, str]) -> dict[str, str]:
+        kind = column["kind"]
+        return {"name": column["name"], "type": column["source_type"] or kind, "kind": kind, "comment": ""}
+
+    return [
+        {"schema": "", "name": name, "kind": "table", "columns": [shown(column) for column in each]}
+        for name, each in columns.items()
+    ]
 
 
 def diagnose(
@@ -108,13 +106,14 @@ def _of_inputs(
     try:
         inputs.understood(combined.inputs, "select 1")
         inputs.check(combined.inputs, declared)
-        found = combined.described(person, [part.text for part in parts], declared)
-        tables = combined.tables(person)
+        columns = combined.columns(person)
+        found = judged(combining.columns_of, [part.text for part in parts], columns, list(declared))
     except BadInput as error:
         return [], [of_refusal(error)]
     except LadleError as error:
         return [], [Diagnostic("warning", error.code, f"an input could not be understood: {error.message}", error.hint)]
     wrong = [(part, from_dict(each["error"])) for part, each in zip(parts, found, strict=True) if "error" in each]
+    tables = tables_of(columns)
     return found, [language.diagnostic_on_error(error, text, part.text, tables, []) for part, error in wrong]
 
 

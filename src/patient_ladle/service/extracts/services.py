@@ -340,6 +340,8 @@ def restore_extract(author: Person, name: str, revision: int | None) -> Extract:
     if revision is not None and revision != extract.number:
         old = revision_numbered(extract, revision)
         content = {"source": old.source, **{key: getattr(old, key) for key in CONTENT}}
+        with of_field("inputs"):  # what it combined then may need its own result by now
+            combinations.check(old.inputs, old.declared, extract.name)
         _add_revision(extract, author, content, f"restored from revision {revision}")
     extract.save()
     return extract

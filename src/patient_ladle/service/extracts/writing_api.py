@@ -35,8 +35,8 @@ from patient_ladle.service.sources.queries import address_in, environment_named,
 from patient_ladle.service.sources.reading import Reading, language_of
 from patient_ladle.service.sources.understanding import kept_catalogue
 
-from .diagnostics import Combined, diagnose
-from .inputs import handed_in, live_reader
+from .diagnostics import Combined, diagnose, tables_of
+from .inputs import columns_of, handed_in, live_reader
 from .named import extract_named
 from .services import refuse_unsaved
 from .shared_values import with_shared
@@ -337,7 +337,7 @@ class Completions(RoleView):
         catalogue: Sequence[Any] = (kept_catalogue(address) if address else None) or []
         if address is None and body.get("inputs"):
             with suppress(LadleError):  # the diagnostics say what is wrong with them
-                catalogue = Combined(environment_named(body["environment"]), body["inputs"]).tables(request.user)
+                catalogue = tables_of(columns_of(request.user, body["inputs"], environment_named(body["environment"])))
         tables = [
             {
                 "schema": t["schema"],
