@@ -12,13 +12,14 @@ import shutil
 import tempfile
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import replace
 from datetime import date, datetime
 from typing import Any, BinaryIO
 
 import duckdb
 
-from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StatementWrong, StoreUnreadable
+from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StoreUnreadable
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.inputs.declared import Drawn
@@ -37,7 +38,7 @@ from patient_ladle.words import amount
 
 from ..sources.duckdb_session import SAFE, DuckdbSession
 from ..stores import store_at
-from .judge import in_words, translated
+from .judge import raise_in_words, translated
 from .scratch import Loading, ReadOnly, Scratch
 from .shaped import PREVIEW_ROWS, null_row
 from .typing import type_of
@@ -102,7 +103,8 @@ def stored_rows(job: Mapping[str, Any], columns: Sequence[Column]) -> Iterator[B
     """All rows of a stored result. Raises StoreUnreadable where a file is not what was proven."""
     store = store_at(job["store"])
     for file in job["files"]:
-        with tempfile.TemporaryFile() as whole, store.open(str(job["run"]), job["attempt"], file["name"]) as stored:
+        with ExitStack() as files:
+            stored = files.enter_context(store.open(str(job["run"]), job["attempt"], file["name"]))
             digest = hashlib.sha256()
             while piece := stored.read(PIECE):
                 digest.update(piece)
@@ -114,10 +116,10 @@ def stored_rows(job: Mapping[str, Any], columns: Sequence[Column]) -> Iterator[B
             member = get_format(file["format"])
             content: BinaryIO = stored
             if file["compression"] != "none":
+                content = files.enter_context(tempfile.TemporaryFile())
                 with unpacked(file["compression"], stored) as opened:
-                    shutil.copyfileobj(opened, whole)
-                whole.seek(0)
-                content = whole
+                    shutil.copyfileobj(opened, content)
+                content.seek(0)
             table = next(member.read(content, file["options"], [columns]))
             yield from table.batches
 
@@ -258,11 +260,7 @@ class _refusals:
     def __exit__(self, kind: Any, error: BaseException | None, trace: Any) -> None:
         if not isinstance(error, LadleError) or isinstance(error, (RunCancelled, ProofFailed)):
             return
-        made = in_words(error)
-        if isinstance(made, BadInput):
-            made = StatementWrong(made.message, made.hint, **made.facts)
-        if made is not error:
-            raise made from error
+        raise_in_words(error)
 
 
 def drawn_from(given: Mapping[str, Any], of: Drawn, parameter: str) -> list[str]:
@@ -305,8 +303,8 @@ def refuse_unknown_column(of: Drawn, known: Mapping[str, str]) -> None:
         )
 
 
-def _judged(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequence[str]) -> tuple[list[str], Any]:
-    """The inputs that a statement reads, and the engine's parse of it. Raises BadInput with line and column."""
+def _judged(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequence[str]) -> Any:
+    """The engine's parse of a statement that reads these inputs and nothing else. Raises BadInput with line and column."""
     made = replace_parameters(statement, DUCKDB, lambda name: f"$p_{name}")
     try:
         [(found,)] = connection.execute("select json_serialize_sql(?)", [made.text]).fetchall()
@@ -314,7 +312,7 @@ def _judged(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequen
         raise translated(error) from error
     tree = json.loads(found)
     try:
-        return judge(tree, names), tree
+        judge(tree, names)
     except BadInput as error:
         at = error.facts.pop("at", None)
         if at is None or not 0 <= at < len(made.text.encode()):
@@ -324,13 +322,12 @@ def _judged(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequen
         raise type(error)(
             error.message.rstrip(".") + where, error.hint, **{**error.facts, "line": line, "column": column}
         ) from error
+    return tree
 
 
-def refuse_out_of_reach(
-    connection: duckdb.DuckDBPyConnection, statement: str, names: Sequence[str], fields: Fields
-) -> list[str]:
-    """The inputs that a statement reads. Raises BadInput for anything else that it names, and for kinds that do not compare."""
-    used, tree = _judged(connection, statement, names)
+def refuse_out_of_reach(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequence[str], fields: Fields) -> None:
+    """Raises BadInput for anything but inputs that a statement names, and for kinds that do not compare."""
+    tree = _judged(connection, statement, names)
     kinds = {(table.lower(), field.name.lower()): (table, field) for table, columns in fields.items() for field in columns}
 
     def known(table: str, column: str) -> tuple[str, Field] | None:
@@ -348,7 +345,6 @@ def refuse_out_of_reach(
                 f"{said}: they do not compare, for the number 1 is not the text '1'.",
                 f"Say how they are meant: cast({text} as varchar), or cast the text.",
             )
-    return used
 
 
 def _compare(first: str, second: str) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 
 import duckdb
 
-from patient_ladle.core.errors import BadInput, LadleError, StatementFailed
+from patient_ladle.core.errors import BadInput, LadleError, StatementFailed, StatementWrong
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.arrow_text import canonical_array
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
@@ -83,9 +83,14 @@ def translated(error: duckdb.Error) -> LadleError:
     return _in_words(translate(error), str(error))
 
 
-def in_words(error: LadleError) -> LadleError:
-    """The same of one that was translated already."""
-    return _in_words(error, error.message.partition(": ")[2])
+def raise_in_words(error: LadleError) -> None:
+    """Of a statement while it is carried out: raises what helps whoever wrote it, where that is another error; a refusal ends a
+    run as any wrong statement does."""
+    made = _in_words(error, error.message.partition(": ")[2])
+    if isinstance(made, BadInput):
+        made = StatementWrong(made.message, made.hint, **made.facts)
+    if made is not error:
+        raise made from error
 
 
 def _in_words(error: LadleError, text: str) -> LadleError:

@@ -16,7 +16,7 @@ from patient_ladle.core.steps.declared import tag_of
 from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.words import amount
 
-from .judge import EngineJudge, in_words, refuse_own_names
+from .judge import EngineJudge, raise_in_words, refuse_own_names
 from .scratch import Loading, ReadOnly, Scratch
 from .typing import UNKNOWN, type_of
 
@@ -197,11 +197,7 @@ class _InWords:
             raise self.session._told(
                 unfit[1], what, 'Correct or filter it before, or let it be null: "unfit": "null".'
             ) from error
-        made = in_words(error)
-        if isinstance(made, BadInput):
-            made = StatementWrong(made.message, made.hint, **made.facts)
-        if made is not error:
-            raise made from error
+        raise_in_words(error)
 
 
 def _step_rows(chain: Chain, loaded: int, measured: Sequence[int]) -> tuple[StepRows, ...]:
