@@ -120,6 +120,17 @@ def test_numbers_of_a_mixed_column_are_numbers_again(tmp_path):
     assert "the number 1 and the text '1' are equal in it" in found.loaded[0].notes[0]
 
 
+@pytest.mark.parametrize("rows", [[], [("N1", None, "1")]])
+def test_a_mixed_column_without_values_goes_with_any_kind(tmp_path, rows):
+    """A night without rows in a file database does not fail what joins by that column."""
+    calls = stored(tmp_path, 1, "calls", CALLS, rows, session=Mixed(CALLS, rows))
+    meters = stored(tmp_path, 2, "meters", METERS, [("N1", "1.50", "1")])
+    for column in ("district", "meter"):
+        joined = f"select m.meter, c.calls from meters m left join calls c on c.minutes = m.{column}"
+        assert combined([calls, meters], joined).rows == [["1", None]]
+    assert combined([calls], "select sum(minutes) as s, count(minutes) as n from calls").rows == [[None, "0"]]
+
+
 def test_a_lookup_a_parameter_and_the_data_date_are_there(tmp_path):
     job = stored(tmp_path, 1, "meters", METERS, [("N1", "1.50", "1"), ("S1", "2.25", "2"), ("W1", None, "3")])
     statement = """select n.title, m.litres, :data_date as day from meters m join names n on n.code = m.district

@@ -41,7 +41,7 @@ from ..stores import store_at
 from .judge import raise_in_words, translated
 from .scratch import Loading, ReadOnly, Scratch
 from .shaped import PREVIEW_ROWS, null_row
-from .typing import type_of
+from .typing import UNKNOWN, type_of
 
 Opener = Callable[[Mapping[str, Any]], SourceSession]
 """Opens what an input's job carries: its reader, and its steps."""
@@ -85,13 +85,25 @@ class StoredGiven(Given):
             loading.add(batch)
             session.go_on()
             reading.looked(loading.rows + loading.waiting_rows, 0)
-        session.fields[self.name] = loading.end()
+        session.fields[self.name] = _ended(loading)
         if loading.rows != self.job["rows"]:
             raise ProofFailed(
                 f"input '{self.name}': {amount(self.job['rows'], 'row')} fetched, {loading.rows:,} loaded.",
                 "Look at the result store's disk, then start the run again.",
             )
         return Loaded(self.name, loading.rows, tuple(loading.notes()))
+
+
+def _ended(loading: Loading) -> list[Field]:
+    """What was loaded. A column without any value, as in a night without rows, is null and goes with any kind."""
+    fields = loading.end()
+    bare = {kept.column.name for kept in loading.kept if kept.column.kind == "any" and not kept.settled}
+    if bare:
+        rows = quoted(f"{loading.name} rows")  # no input can be called that
+        nulls = ", ".join(f"null as {quoted(name)}" for name in sorted(bare))
+        loading.scratch.execute(f"alter table {quoted(loading.name)} rename to {rows}")
+        loading.scratch.execute(f"create view {quoted(loading.name)} as select * replace ({nulls}) from {rows}")
+    return [Field(field.name, UNKNOWN) if field.name in bare else field for field in fields]
 
 
 def columns_of_job(job: Mapping[str, Any]) -> list[Column]:
@@ -145,7 +157,7 @@ class LiveGiven(Given):
             shape = output.shape(job["title"], columns)
             loading = Loading(session.scratch, self.name, shape.columns)
             cut = self._load(inner, loading, shape.batch, session)
-            session.fields[self.name] = loading.end()
+            session.fields[self.name] = _ended(loading)
         except LadleError as error:
             raise bound.without_private(error) from error
         finally:
