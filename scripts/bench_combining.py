@@ -158,7 +158,7 @@ def ours(inputs: Sequence[dict[str, Any]], statement: str) -> Any:
         values = resolve([], {}, date(2026, 11, 24), datetime(2026, 11, 24, tzinfo=timezone.utc))
         job = RunJob("combined", "combined", Statement(statement, values), ("csv",))
         folder = FolderStore(target).result("9", 1)
-        run_extract(job, lambda: CombinedSession(inputs, _nobody), folder, MemoryLedger(), _SystemClock())
+        run_extract(job, lambda: CombinedSession(inputs, _nobody, statement), folder, MemoryLedger(), _SystemClock())
 
     return lane
 

@@ -78,15 +78,16 @@ class InputsReader(Reader):
 
     kind = "inputs"
 
-    def job(self, inputs: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
-        """What a job carries: of each input what it is loaded from, in the order in which they are."""
-        return {"kind": self.kind, "inputs": list(inputs)}
+    def job(self, inputs: Sequence[Mapping[str, Any]], statement: str = "") -> dict[str, Any]:
+        """What a job carries: of each input what it is loaded from, in the order in which they are; and all that will be asked
+        of them, where that is known."""
+        return {"kind": self.kind, "inputs": list(inputs), "statement": statement}
 
     def language(self, job: Mapping[str, Any]) -> QueryLanguage:
         return get_engine(VALUES.engine).language
 
     def open(self, job: Mapping[str, Any]) -> SourceSession:
-        return CombinedSession(job["inputs"], opened)
+        return CombinedSession(job["inputs"], opened, job["statement"])
 
 
 VALUES = ValuesReader()

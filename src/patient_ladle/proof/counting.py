@@ -370,7 +370,7 @@ def _parquet_counted(file: BinaryIO, _: Mapping[str, Any]) -> Counted:
     import pyarrow.parquet
 
     try:
-        made = pyarrow.parquet.ParquetFile(file)
+        made = pyarrow.parquet.ParquetFile(file, pre_buffer=False)  # else all that was read is held to the end
         return Counted(sum(batch.num_rows for batch in made.iter_batches()), [len(made.schema_arrow)])
     except (pyarrow.ArrowException, OSError) as error:
         raise Damaged(str(error).splitlines()[0]) from error

@@ -81,7 +81,7 @@ def reckoned(kind, meters, calls):
         for meter, _ in pairs:
             counts[meter[0]] += 1
             sums[meter[0]] += [] if meter[1] is None else [Decimal(meter[1])]
-        return sorted((d, f"{sum(sums[d], Decimal(0)):.2f}" if sums[d] else None, str(n)) for d, n in counts.items())
+        return sorted(((d, f"{sum(sums[d], Decimal(0)):.2f}" if sums[d] else None, str(n)) for d, n in counts.items()), key=str)
     rows = [] if kind == "without" else [(m[0], m[2], c[2]) for m, c in pairs]
     rows += [(m[0], m[2], None) for m in alone] if kind in ("left", "full", "without") else []
     if kind == "full":
@@ -131,6 +131,67 @@ def test_a_mixed_column_without_values_goes_with_any_kind(tmp_path, rows):
     assert combined([calls], "select sum(minutes) as s, count(minutes) as n from calls").rows == [[None, "0"]]
 
 
+FROM = (
+    "meters m", "METERS m", "meters m(litres, district, x)", "meters m natural join others o", "meters m positional join others o",
+    "meters m join others o using (district)", "meters m join others o on o.meter = m.meter", "(select * from meters) m",
+    "(select district, litres from meters) m", "(from meters) m", "meters", "(select * exclude district from meters) m",
+    "meters unpivot (litre for what in (meter)) m", "meters pivot (sum(litres) for meter in (1, 2)) m", "(select m from meters m) m", "others m, meters litres",
+    "(select district from meters union by name select litres from others) m",
+    "meters m, lateral (select max(o.litres) as most from others o where o.district = m.district) l",
+)  # fmt: skip
+SELECT = (
+    "*", "m.*", "m", "litres", "m.litres", '"DISTRICT"', "count(*)", "count(m)", "to_json(m)", "unnest(m)", "(m).litres", "m::text",
+    "columns('l.*')", "#2", "sum(litres) over (partition by district)", "first(m.meter order by m.litres)", "most", "meters",
+    "max(columns(*))", "{'a': m}", "coalesce(null, m.litres)", "* like 'l%'", "others", "struct_extract(m, 'litres')",
+)  # fmt: skip
+REST = (
+    "", "group by all", "order by all", "where exists (from others where others.district = m.district)", "order by 1",
+    "qualify row_number() over (partition by district order by litres) = 1", "where m.litres > 1", "where m is not null",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("tables", FROM)
+@settings(max_examples=12, deadline=None)
+@given(items=st.lists(st.sampled_from(SELECT), min_size=1, max_size=2), rest=st.sampled_from(REST))
+def test_a_statement_gives_the_same_whether_all_columns_were_loaded_or_those_that_it_may_read(two_inputs, tables, items, rest):
+    statement = f"select {', '.join(items)} from {tables} {rest}"
+
+    def outcome(asked):
+        try:
+            found = combined(two_inputs, statement, session=CombinedSession(two_inputs, None, asked))
+        except LadleError as error:
+            return error.code
+        return found.names, sorted(found.rows, key=str)
+
+    assert outcome(statement) == outcome("")
+
+
+@pytest.fixture(scope="module")
+def two_inputs(tmp_path_factory):
+    place = tmp_path_factory.mktemp("store")
+    rows = [("N1", "1.50", "1"), ("S1", "2.25", "2"), (None, "0.10", "3")]
+    return [
+        stored(place, 1, "meters", METERS, rows),
+        stored(place, 2, "others", METERS, [("N1", "1.50", "9"), ("W1", None, "2")]),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("asked", "loaded"),
+    [
+        ("select sum(LITRES) from meters", ["litres"]),
+        ("select 1 from meters; select sum(meter) from meters", ["meter"]),
+        ("select count(*) from meters", ["district"]),
+        ("select litres from meters; from meters", ["district", "litres", "meter"]),
+    ],
+)
+def test_only_columns_that_are_read_are_loaded(two_inputs, asked, loaded):
+    session = CombinedSession(two_inputs[:1], None, asked)
+    found = combined(two_inputs[:1], asked.split(";")[-1], session=session)
+    assert [field.name for field in session.fields["meters"]] == loaded
+    assert found.loaded[0].rows == 3
+
+
 def test_a_lookup_a_parameter_and_the_data_date_are_there(tmp_path):
     job = stored(tmp_path, 1, "meters", METERS, [("N1", "1.50", "1"), ("S1", "2.25", "2"), ("W1", None, "3")])
     statement = """select n.title, m.litres, :data_date as day from meters m join names n on n.code = m.district
@@ -165,6 +226,7 @@ REFUSED = [
     ("select now()", "the clock", ":data_date"), ("select current_date", "the clock", ":data_date"),
     ("select m.current_user from meters m", "", ""), ("select random()", "chance", ""),
     ("select age(timestamp '2026-01-01')", "the clock", ""),
+    ("from meters using sample 1", "a sample is of chance", "condition"), ("from meters tablesample 5%", "of chance", ""),
     ("select * from repeat_row(1, num_rows = 9)", "gives no table here", "unnest"),
     ("select * from system.main.range(3)", "gives no table here", ""), ("select main.abs(1)", "by a path", ""),
     ("select * from meters m join calls c on c.calls = m.district", "calls.calls is integer and meters.district is text", "cast("),

@@ -11,7 +11,7 @@ import json
 import shutil
 import tempfile
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from datetime import date, datetime
@@ -20,10 +20,11 @@ from typing import Any, BinaryIO
 import duckdb
 
 from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StoreUnreadable
+from patient_ladle.core.files.background import ahead
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.inputs.declared import Drawn
-from patient_ladle.core.inputs.judging import compared, judge
+from patient_ladle.core.inputs.judging import compared, judge, read_by_name
 from patient_ladle.core.ports import Loaded, Reading, Shaped, SourceSession, Statement
 from patient_ladle.core.results.columns import NUMERIC, Batch, Column, unique_names
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
@@ -80,8 +81,9 @@ class StoredGiven(Given):
 
     def load(self, session: CombinedSession, reading: Reading) -> Loaded:
         columns = columns_of_job(self.job)
-        loading = Loading(session.scratch, self.name, columns)
-        for batch in stored_rows(self.job, columns):
+        places = session.places_read(columns)
+        loading = Loading(session.scratch, self.name, [columns[place] for place in places])
+        for batch in ahead(stored_rows(self.job, columns, places)):
             loading.add(batch)
             session.go_on()
             reading.looked(loading.rows + loading.waiting_rows, 0)
@@ -111,8 +113,9 @@ def columns_of_job(job: Mapping[str, Any]) -> list[Column]:
     return [Column(each["name"], each["kind"], each.get("source_type") or "") for each in job["columns"]]
 
 
-def stored_rows(job: Mapping[str, Any], columns: Sequence[Column]) -> Iterator[Batch]:
-    """All rows of a stored result. Raises StoreUnreadable where a file is not what was proven."""
+def stored_rows(job: Mapping[str, Any], columns: Sequence[Column], places: Sequence[int]) -> Generator[Batch, None, None]:
+    """All rows of a stored result, of them the columns at these places. Raises StoreUnreadable where a file is not what was
+    proven."""
     store = store_at(job["store"])
     for file in job["files"]:
         with ExitStack() as files:
@@ -132,8 +135,7 @@ def stored_rows(job: Mapping[str, Any], columns: Sequence[Column]) -> Iterator[B
                 with unpacked(file["compression"], stored) as opened:
                     shutil.copyfileobj(opened, content)
                 content.seek(0)
-            table = next(member.read(content, file["options"], [columns]))
-            yield from table.batches
+            yield from member.read_picked(content, file["options"], columns, places)
 
 
 class LiveGiven(Given):
@@ -188,15 +190,19 @@ _GIVEN: Mapping[str, type[Given]] = {"lookup": LookupGiven, "stored": StoredGive
 
 
 class CombinedSession(SourceSession):
-    """``inputs``: what the job carries of each, in the order in which they are loaded."""
+    """``inputs``: what the job carries of each, in the order in which they are loaded; ``statement``: all that will be asked
+    of them, several where it holds several. Of a stored result only the columns that this may read are loaded."""
 
-    def __init__(self, inputs: Sequence[Mapping[str, Any]], opened: Opener) -> None:
+    def __init__(self, inputs: Sequence[Mapping[str, Any]], opened: Opener, statement: str = "") -> None:
         self.given = [_GIVEN[each["kind"]](each) for each in inputs]
         self.opened = opened
         self.scratch = Scratch()
         self.fields: dict[str, Sequence[Field]] = {}
         self.reader: ReadOnly | None = None
         self.loading: Given | None = None
+        self.asked = [part.text for part in DUCKDB.parts(statement)] if statement else []
+        self.read: frozenset[str] | None = None
+        """Names, in small letters, of columns that may be read; None: any may be."""
         self.cancelled = False
 
     def identity(self) -> dict[str, str]:
@@ -213,6 +219,11 @@ class CombinedSession(SourceSession):
 
     def _load(self, statement: Statement) -> None:
         reading = statement.reading
+        names = [each.name for each in self.given]
+        with _refusals():
+            found = [read_by_name(_judged(self.scratch.connection, text, names)) for text in self.asked]
+        if found and None not in found:
+            self.read = frozenset().union(*filter(None, found))
         for given in self.given:
             self.go_on()
             self.loading = given
@@ -225,6 +236,12 @@ class CombinedSession(SourceSession):
         self.loading = None
         self.reader = ReadOnly(self.scratch, self.identity())
         self.go_on()  # a cancel that came while there was neither met nobody
+
+    def places_read(self, columns: Sequence[Column]) -> list[int]:
+        """Where columns stand that may be read; at least one, for rows are counted by it."""
+        if self.read is None:
+            return list(range(len(columns)))
+        return [place for place, column in enumerate(columns) if column.name.lower() in self.read] or [0]
 
     def drawn(self, of: Drawn, parameter: str) -> list[str]:
         """The different values of a column of an input that is loaded. Raises BadInput."""
@@ -282,18 +299,24 @@ def drawn_from(given: Mapping[str, Any], of: Drawn, parameter: str) -> list[str]
         names = [column.name for column in lookup.columns]
         cells = [list(each) for each in zip(*lookup.rows, strict=True)] or [[] for _ in names]
         batches: Iterator[Batch] = iter([Batch.of_texts(cells, len(lookup.rows))])
+        place = _place_of(of, names)
     else:
         columns = columns_of_job(given)
-        names, batches = [column.name for column in columns], stored_rows(given, columns)
-    known = {name.lower(): name for name in names}
-    refuse_unknown_column(of, known)
-    place = names.index(known[of.column.lower()])
+        place = _place_of(of, [column.name for column in columns])
+        batches, place = stored_rows(given, columns, [place]), 0
     found: set[str] = set()
     for batch in batches:
         found |= {str(value) for value in batch.cells[place].unique().to_pylist() if value is not None}
         if len(found) > MAX_LIST_ITEMS:
             break
     return checked_drawn(sorted(found), of, parameter)
+
+
+def _place_of(of: Drawn, names: Sequence[str]) -> int:
+    """Where the column stands. Raises BadInput."""
+    known = {name.lower(): name for name in names}
+    refuse_unknown_column(of, known)
+    return names.index(known[of.column.lower()])
 
 
 def checked_drawn(values: list[str], of: Drawn, parameter: str) -> list[str]:

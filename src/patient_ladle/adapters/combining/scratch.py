@@ -22,6 +22,7 @@ import duckdb
 import pyarrow as pa
 
 from patient_ladle.core.errors import DiskFull, LadleError, ProofFailed, ResultTooLarge, RunCancelled, StatementFailed
+from patient_ladle.core.files.background import Behind
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.steps.at import Field, quoted
@@ -66,6 +67,7 @@ class Scratch:
         self.path = Path(self.own.name) / "results.duckdb"
         self.spill = Path(self.own.name) / "spill"
         self.connection = duckdb.connect(str(self.path), config=self._settings(most_bytes))
+        self.behind = Behind()
 
     def _settings(self, most_bytes: int, memory: str = LOADING_MEMORY) -> dict[str, Any]:
         own = {
@@ -135,6 +137,8 @@ class Scratch:
 
     def close(self) -> None:
         """With all that was loaded; may be called twice."""
+        self.stop()
+        self.behind.close()
         with contextlib.suppress(duckdb.Error):
             self.connection.close()
         self.own.cleanup()
@@ -220,7 +224,8 @@ class Loading:
         if not self.waiting:
             return
         self.scratch.mind()
-        made, changed = [], []
+        made: list[pa.Array[Any]] = []
+        changed: list[str] = []
         for place, kept in enumerate(self.kept):
             cells = pa.concat_arrays([batch.cells[place] for batch in self.waiting])
             back = kept.back(f"c{place}")
@@ -228,11 +233,15 @@ class Loading:
             if wanted:
                 changed.append(self._changing(place, wanted, back))
             made.append(values)
-        for query in changed:
-            self._execute(query)
-        self.scratch.append(self.name, pa.table(made, names=[f"c{place}" for place in range(len(made))]))
+        rows = pa.table(made, names=[f"c{place}" for place in range(len(made))])
+        self.scratch.behind.begin(self._put, changed, rows)
         self.rows += self.waiting_rows
         self.waiting, self.waiting_rows, self.waiting_bytes = [], 0, 0
+
+    def _put(self, changed: Sequence[str], rows: pa.Table) -> None:
+        for query in changed:
+            self._execute(query)
+        self.scratch.append(self.name, rows)
 
     def _numbers(self, place: int) -> pa.Array[Any] | None:
         """Which cells of a column of values are numbers; None where none is."""
@@ -251,6 +260,7 @@ class Loading:
     def end(self) -> list[Field]:
         """The table as it is now, under the columns' own names. Raises ProofFailed where rows are not those that were given."""
         self._write()
+        self.scratch.behind.wait()
         for place, kept in enumerate(self.kept):
             self._execute(f"alter table {quoted(self.name)} rename c{place} to {quoted(kept.column.name)}")
         self._execute("commit")

@@ -1,11 +1,17 @@
-"""Work done behind the caller's back: one thread takes what is given, in order, while the caller makes the next piece."""
+"""Work done behind the caller's back: one thread takes what is given, in order, while the caller makes the next piece; or one
+makes the next piece while the caller has one in hand."""
 
 from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Generator, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import closing, suppress
+from typing import Any, TypeVar
+
+T = TypeVar("T")
+_OVER = object()
 
 DEPTH = 4
 """Pieces that may wait: enough to keep both sides busy, little enough to keep memory flat."""
@@ -49,3 +55,37 @@ class BackgroundWriter:
             self.waiting.put(None)
             self.thread.join()
             self.thread = None
+
+
+def ahead(pieces: Generator[T, None, None]) -> Iterator[T]:
+    """The same pieces, each made in a thread while the caller has the one before. Raises what making one meets."""
+    with closing(pieces), ThreadPoolExecutor(1) as pool:
+        waiting: Future[Any] = pool.submit(next, pieces, _OVER)
+        while (piece := waiting.result()) is not _OVER:
+            waiting = pool.submit(next, pieces, _OVER)
+            yield piece
+
+
+class Behind:
+    """One piece of work at a time, carried out in a thread while the caller prepares the next."""
+
+    def __init__(self) -> None:
+        self.pool = ThreadPoolExecutor(1)
+        self.working: Future[Any] | None = None
+
+    def begin(self, work: Callable[..., Any], *given: Any) -> None:
+        """Once the work before is done. Raises what that met."""
+        self.wait()
+        self.working = self.pool.submit(work, *given)
+
+    def wait(self) -> None:
+        """Until all is done. Raises what it met, once."""
+        working, self.working = self.working, None
+        if working is not None:
+            working.result()
+
+    def close(self) -> None:
+        """End without asking how it went."""
+        with suppress(Exception):
+            self.wait()
+        self.pool.shutdown()

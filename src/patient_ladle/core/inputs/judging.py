@@ -26,6 +26,8 @@ REFUSED = words(
 _REFUSED_FORMS = re.compile(r"(current|pg|duckdb|pragma|read|inet|has|parquet|test|enable|disable)_\w+")
 _ALLOWED_FORMS = words("pg_typeof pg_size_pretty")
 _OF_THE_ENGINE = re.compile(r"(duckdb|pragma|pg|sqlite)_")
+_NAMELESS = ("STAR", "POSITIONAL_REFERENCE")
+"""Classes of what stands for columns without their names."""
 MOST_PARTS, MOST_DEEP = 200_000, 400
 
 
@@ -46,6 +48,10 @@ def judge(tree: Mapping[str, Any], inputs: Sequence[str]) -> list[str]:
     found: list[str] = []
     for node in _nodes(tree):
         try:
+            if node.get("sample"):
+                raise BadInput(
+                    "a sample is of chance: the same inputs would not give the same result.", "Take rows by a condition."
+                )
             found += _judge_node(node, known, made)
         except BadInput as error:
             if isinstance(node.get("query_location"), int):
@@ -68,6 +74,33 @@ def _judge_node(node: Mapping[str, Any], known: Mapping[str, str], made: set[str
     elif node.get("class") == "COLUMN_REF" and len(node["column_names"]) == 1:
         _column(str(node["column_names"][0]))
     return []
+
+
+def read_by_name(tree: Mapping[str, Any]) -> frozenset[str] | None:
+    """All words of a judged statement, in small letters: a column that it reads is among them. None where it may read one
+    without saying its name, as by ``*``, by a place, in a natural join, or in the row of a whole table."""
+    tables: set[str] = set()
+    columns: set[str] = set()
+    said: set[str] = set()
+    for node in _nodes(tree):
+        if node.get("class") in _NAMELESS or node.get("type") == "PIVOT" or node.get("ref_type") == "NATURAL":
+            return None
+        if node.get("type") == "BASE_TABLE":
+            if node.get("column_name_alias"):
+                return None
+            tables |= {str(node["table_name"]).lower(), str(node.get("alias") or "").lower()}
+        if node.get("class") == "COLUMN_REF":
+            columns.add(str(node["column_names"][-1]).lower())
+        said |= set(_texts(node))
+    return None if tables & columns else frozenset(said)
+
+
+def _texts(node: Mapping[str, Any]) -> Iterator[str]:
+    """What stands in one node itself, in small letters."""
+    for value in node.values():
+        for each in value if isinstance(value, list) else [value]:
+            if isinstance(each, str):
+                yield each.lower()
 
 
 def compared(tree: Mapping[str, Any]) -> Iterator[tuple[tuple[str, str], tuple[str, str]]]:

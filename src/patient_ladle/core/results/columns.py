@@ -83,6 +83,10 @@ class Batch:
         numbers = [each if each is None else each.slice(start, count) for each in self.numbers]
         return Batch([cells.slice(start, count) for cells in self.cells], numbers, count)
 
+    def picked(self, places: Sequence[int]) -> Batch:
+        """So many of its columns, in this order."""
+        return Batch([self.cells[place] for place in places], [self.numbers[place] for place in places], self.rows)
+
     @property
     def bytes(self) -> int:
         """Bytes of the texts held, for progress and limits."""

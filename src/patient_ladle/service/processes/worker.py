@@ -82,7 +82,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     reader, inputs = Reading(run.source, run.environment).reader(), list[dict[str, Any]]()
     if revision.inputs:
         jobs, inputs = input_jobs(run)
-        reader = INPUTS.job(jobs)
+        reader = INPUTS.job(jobs, revision.statement)
     return {
         "do": "run",
         "run": str(run.pk),

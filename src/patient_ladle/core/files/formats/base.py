@@ -133,6 +133,13 @@ class Format(ABC):
         kinds; else all are texts. A file need not be seekable, unless the format ``seeks``. Raises ValueUnfit for a cell that
         is too large to be read."""
 
+    def read_picked(
+        self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Column], places: Sequence[int]
+    ) -> Iterator[Batch]:
+        """Only the columns at these places, of a file with one table. Raises as ``read`` does."""
+        for batch in next(self.read(file, options, [columns])).batches:
+            yield batch.picked(places)
+
     def facts(self, options: Mapping[str, Any]) -> dict[str, Any]:
         """What a reader of the file must know that the descriptor's standard has no word for, as plain JSON."""
         return {}

@@ -159,8 +159,14 @@ def _fits(one: pa.Array[Any], wanted: pa.DataType) -> bool:
     return True
 
 
-def _batches(content: pq.ParquetFile) -> Iterator[Batch]:
-    for batch in content.iter_batches(batch_size=READ_ROWS):
+def _opened(file: BinaryIO) -> pq.ParquetFile:
+    """Read piece by piece: what is fetched ahead would be held until the whole file was read."""
+    return pq.ParquetFile(whole(file), pre_buffer=False)
+
+
+def _batches(content: pq.ParquetFile, names: list[str] | None = None) -> Iterator[Batch]:
+    """``names``: of the columns that are wanted, all of them where it is None."""
+    for batch in content.iter_batches(batch_size=READ_ROWS, columns=names):
         marked = [column.type == _MARKED for column in batch.columns]
         cells = [_field(c, 0) if m else canonical_array(c) for c, m in zip(batch.columns, marked, strict=True)]
         numbers = [_field(c, 1) if m else None for c, m in zip(batch.columns, marked, strict=True)]
@@ -189,10 +195,17 @@ class ParquetFormat(Format):
         return ParquetWriter(target, options)
 
     def read(self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Sequence[Column]] = ()) -> Iterator[Table]:
-        content = pq.ParquetFile(whole(file))
+        content = _opened(file)
         schema = content.schema_arrow
         known = columns[0] if columns else [Column(f.name, "any" if f.type == _MARKED else kind_of(f.type)) for f in schema]
         yield Table("", columns_of(schema.names, known), _batches(content))
+
+    def read_picked(
+        self, file: BinaryIO, options: Mapping[str, Any], columns: Sequence[Column], places: Sequence[int]
+    ) -> Iterator[Batch]:
+        content = _opened(file)
+        names = content.schema_arrow.names
+        return _batches(content, [names[place] for place in places])
 
     def keeps_all(self, options: Mapping[str, Any], columns: Sequence[Column]) -> bool:
         return options.get("types") == "text" or all(column.kind != "any" for column in columns)
