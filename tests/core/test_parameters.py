@@ -173,6 +173,8 @@ def test_bounds_patterns_names_and_privacy(declared, value, words):
     [
         {"type": "identifier"}, {"type": "identifier", "allowed": ["a"], "is_list": True}, {"type": "identifier", "allowed": ["a"], "required": False},
         {"minimum": 1}, {"type": "integer", "pattern": "x"}, {"pattern": "("}, {"type": "date", "default": "start of the mouth"},
+        {"lookup": {"column": "code"}}, {"lookup": {"name": "areas", "table": "x"}}, {"lookup": {"name": "areas"}, "allowed": ["N1"]},
+        {"lookup": {"name": "areas"}, "type": "period"}, {"lookup": "areas"}, {"lookup": {"name": "areas"}, "labels": {"N1": "North"}},
         {"choices": {"source": "metering"}}, {"type": "period", "is_list": True}, {"type": "integer", "minimum": "few"}, {"unknown": 1},
     ],
 )  # fmt: skip

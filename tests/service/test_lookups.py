@@ -10,9 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.client import CallFailed
-from patient_ladle.core.errors import BadInput
+from patient_ladle.client import CallFailed, RunFailed
+from patient_ladle.core.errors import BadInput, LadleError
 from patient_ladle.core.steps.lookup_tables import as_csv, differences, edited, made, proven_kind, read_text
+from patient_ladle.core.steps.lookups import allowing
+from patient_ladle.core.values.parameters import SOME_DAY, Parameter
 from tests.conftest import printed
 
 TEXT = "code,name,limit\nN1,North,1.5\nS1,South,2.25\nW1,,0.5\n"
@@ -141,6 +143,128 @@ def test_a_hundred_thousand_rows_are_kept_and_one_more_is_not(author):
     assert author.lookups.rows("many", offset=99_999)["rows"] == [["C99999", "name of 99999"]]
     with pytest.raises(CallFailed, match="at most 100,000"):
         author.lookups.save("many", text=text + "C,one more\n")
+
+
+@given(
+    st.lists(st.tuples(_CELLS, _CELLS), max_size=12),
+    st.sampled_from(["text", "integer", "date"]),
+    st.none() | _CELLS.filter(lambda text: text),
+    st.booleans(),
+)
+def test_a_parameter_takes_what_its_lookup_has_and_nothing_else(rows, kind, given_value, labelled):
+    """Held against a set of the column's values."""
+    rows = [(str(number), *row) for number, row in enumerate(rows)]
+    table = made("areas", ["id", "code", "words"], rows, dict.fromkeys(["id", "code", "words"], "text"), ["id"])
+    wanted = {code for _, code, _ in rows if code is not None}
+    lookup = {"name": "areas", "column": "CODE", **({"label": "words"} if labelled else {})}
+    parameter = Parameter.from_dict({"name": "p", "type": kind, "lookup": lookup})
+    alike = Parameter("p", kind)
+    try:
+        [alike.read(each, SOME_DAY) for each in wanted]
+    except LadleError:
+        with pytest.raises(LadleError, match=r"lookup 'areas'|is not a"):
+            allowing(parameter, table)
+        return
+    if not wanted:
+        with pytest.raises(BadInput, match="has no values for it"):
+            allowing(parameter, table)
+        return
+    allowed = allowing(parameter, table)
+    assert set(allowed.labels) <= wanted
+    assert all(labelled and allowed.labels[row[1]] for row in rows if row[1] in allowed.labels)
+    for value in [*wanted, *([given_value] if given_value is not None else [])]:
+        try:
+            read = alike.read(value, SOME_DAY)
+        except LadleError:
+            continue
+        if read in {alike.read(each, SOME_DAY) for each in wanted}:
+            assert allowed.read(value, SOME_DAY) == read
+        else:
+            with pytest.raises(BadInput, match="not among its allowed values"):
+                allowed.read(value, SOME_DAY)
+
+
+DECLARED = [{"name": "zone", "lookup": {"name": "letters", "label": "title"}, "default": "N"}]
+
+
+@pytest.fixture
+def letters(author):
+    text = "letter,title,sort\nN,North,1\nS,South,2\n"
+    try:
+        author.lookups.add("letters", text=text)
+    except CallFailed:
+        author.lookups.save("letters", text=text)
+
+
+@pytest.mark.parametrize(
+    ("more", "message"),
+    [
+        ({"lookup": {"name": "lettres"}}, "did you mean 'letters'"),
+        ({"lookup": {"name": "letters", "column": "leter"}}, "has no column 'leter'"),
+        ({"lookup": {"name": "letters", "label": "words"}}, "has no column 'words'"),
+        ({"default": "W"}, "given 'W', which is not among its allowed values \\(values of the lookup 'letters'\\)"),
+        ({"type": "date", "default": None}, "values of the lookup 'letters'"),
+        ({"allowed": ["N"]}, "those of a lookup and given besides"),
+    ],
+)
+def test_a_parameter_that_its_lookup_does_not_serve_is_not_saved(author, letters, more, message):
+    with pytest.raises(CallFailed, match=rf"(?i){message}"):
+        author.extracts.add("by_letter_wrong", "", "select :zone as zone", parameters=[DECLARED[0] | more])
+    assert "by_letter_wrong" not in [each["name"] for each in author.extracts.list()]
+
+
+def test_values_are_looked_for_in_the_lookup_whatever_way_they_come(author, letters):
+    """A run, a dry run, a preview, a schedule, a shared value, an input: none takes what is not in it, as it is now."""
+
+    def start(values):
+        return author.runs.start("by_letter", environment="live", values=values)
+
+    author.extracts.add("by_letter", "", "select :zone as zone", parameters=DECLARED, formats=["csv"])
+    taken = author.extracts.get("by_letter")["revision"]["parameters"][0]
+    assert (taken["lookup"], taken["allowed"]) == (DECLARED[0]["lookup"], [])
+    assert author.lookups.get("letters")["used_by"] == ["by_letter"]
+    assert author.runs.wait(start({"zone": "S"})["id"])["state"] == "finished"
+    refused = "was given 'W', which is not among its allowed values"
+    ways = [
+        lambda value: start({"zone": value}),
+        lambda value: author.runs.dry_run("by_letter", environment="live", values={"zone": value}),
+        lambda value: author.schedules.add("letter_nights", "by_letter", "live", "daily 03:00", values={"zone": value}),
+        lambda value: author.extracts.start_preview(
+            "", "live", "select :zone as zone", parameters=DECLARED, values={"zone": value}
+        ),
+        lambda value: author.extracts.add(
+            "of_letters", "", "from a", inputs=[{"name": "a", "extract": "by_letter", "values": {"zone": value}}]
+        ),
+        lambda value: author.values.set("the_zone", {"live": value}),
+    ]
+    author.values.set("the_zone", {"live": "N"})
+    author.extracts.add("by_shared_letter", "", "select :zone as zone", parameters=[DECLARED[0] | {"shared": "the_zone"}])
+    for way in ways:
+        with pytest.raises(CallFailed, match=refused):
+            way("W")
+    author.lookups.put("letters", {"letter": "W", "title": "West", "sort": "3"})
+    for way in ways:
+        way("W")
+    with pytest.raises(CallFailed, match="is used by by_letter"):
+        author.lookups.archive("letters")
+    author.lookups.remove_rows("letters", ["N"])
+    assert author.runs.wait(start({"zone": "S"})["id"])["state"] == "finished"
+    with pytest.raises(CallFailed, match="given 'N', which is not among"):
+        start({})
+    author.schedules.remove("letter_nights")
+
+
+def test_values_that_come_from_a_column_are_looked_for_too(author, letters):
+    parameters = [{"name": "zones", "is_list": True, "lookup": {"name": "letters"}}]
+    author.extracts.add("by_letters", "", "select unnest(:zones) as zone", parameters=parameters, formats=["csv"])
+    author.extracts.add("some_letters", "", "select unnest(['S', 'W']) as letter")
+    drawn = {"zones": {"input": "some", "column": "letter"}}
+    author.extracts.add(
+        "of_some_letters", "", "from b",
+        inputs=[{"name": "some", "extract": "some_letters"}, {"name": "b", "extract": "by_letters", "values": drawn}],
+    )  # fmt: skip
+    with pytest.raises(RunFailed, match="'W', which is not among its allowed values"):
+        author.runs.wait(author.runs.start("of_some_letters", environment="live")["id"])
 
 
 def test_readers_look_and_do_not_change(service, author):

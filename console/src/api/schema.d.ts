@@ -3580,7 +3580,7 @@ export interface components {
              * @description When it was put aside; null: it is in use.
              */
             archived_at: string | null;
-            /** @description Names of the extracts whose steps look up there. */
+            /** @description Names of extracts, by their steps, guards, inputs and parameters. */
             readonly used_by: string[];
             /** @description Number of the revision. */
             revision: components["schemas"]["LookupRevisionView"];
@@ -3868,6 +3868,13 @@ export interface components {
              * @default {}
              */
             choices: {
+                [key: string]: string;
+            };
+            /**
+             * @description Where its allowed values are: name of the lookup, column, label (a column with words).
+             * @default {}
+             */
+            lookup: {
                 [key: string]: string;
             };
             /** @description The least value that may be given. */

@@ -12,6 +12,7 @@ const parameter = (more: Partial<Parameter>): Parameter => ({
   note: "",
   labels: {},
   choices: {},
+  lookup: {},
   minimum: null,
   maximum: null,
   pattern: "",

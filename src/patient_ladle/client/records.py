@@ -780,6 +780,7 @@ class Parameter(TypedDict):
     note: str
     labels: NotRequired[dict[str, str]]
     choices: NotRequired[dict[str, str]]
+    lookup: NotRequired[dict[str, str]]
     minimum: NotRequired[None]
     maximum: NotRequired[None]
     pattern: NotRequired[str]

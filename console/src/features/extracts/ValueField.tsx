@@ -1,8 +1,9 @@
-import { useEffect } from "react";
+import { useDeferredValue, useEffect, useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { AutoComplete, Input, Select } from "antd";
 import { api, must, Problem, type Parameter } from "../../api/client";
 import { useStarted } from "../browse/useSourceQuery";
+import { count } from "../../lib/words";
 
 const looks: Record<string, string> = {
   timestamp: "2026-11-24 06:05, or today at 06:05",
@@ -129,6 +130,53 @@ function Chosen({
   );
 }
 
+/** Values out of a lookup, found as one types. */
+function LookedUp({ parameter, value, ...rest }: { parameter: Parameter; value?: string | string[] }) {
+  const { name, column, label } = parameter.lookup;
+  const [typed, setTyped] = useState("");
+  const find = useDeferredValue(typed.trim());
+  const found = useQuery({
+    queryKey: ["lookup-rows", name, "newest", find, 1000],
+    placeholderData: (before) => before,
+    queryFn: () =>
+      must(
+        api.GET("/api/v1/lookups/{name}/rows", {
+          params: { path: { name: name! }, query: { limit: 1000, ...(find ? { find } : {}) } },
+        }),
+      ),
+  });
+  const places = (found.data?.columns ?? []).map((each) => each.name.toLowerCase());
+  const at = places.indexOf((column ?? found.data?.key[0] ?? "").toLowerCase());
+  const words = places.indexOf((label ?? "").toLowerCase());
+  const options = new Map(
+    (found.data?.rows ?? [])
+      .filter((row) => typeof row[at] === "string")
+      .map((row) => [row[at]!, row[words] ? `${row[words]} (${row[at]})` : row[at]!]),
+  );
+  const more = (found.data?.total ?? 0) - (found.data?.rows.length ?? 0);
+  const failed = found.error instanceof Error ? found.error.message : "";
+  return (
+    <>
+      <Select
+        {...rest}
+        {...(value === undefined ? {} : { value })}
+        {...(parameter.is_list ? { mode: "multiple" as const } : {})}
+        showSearch={{ filterOption: false, onSearch: setTyped }}
+        allowClear
+        loading={found.isFetching}
+        options={[...options].map(([each, said]) => ({ value: each, label: said }))}
+        notFoundContent={found.isFetching ? "Looking…" : `Nothing like this in the lookup ${name}.`}
+      />
+      {failed && <span className="said">no values: {failed}</span>}
+      {more > 0 && (
+        <span className="means">
+          {count(more)} more in the lookup {name}: type to find them
+        </span>
+      )}
+    </>
+  );
+}
+
 /** One value, by the type of its parameter. */
 export function ValueField({
   parameter,
@@ -146,6 +194,7 @@ export function ValueField({
     value: String(value),
     label: parameter.labels[String(value)] ?? String(value),
   }));
+  if (parameter.lookup.name) return <LookedUp {...rest} parameter={parameter} />;
   if (parameter.choices.source)
     return <Chosen {...rest} extract={extract} environment={environment} parameter={parameter} />;
   if (parameter.is_list)

@@ -4,7 +4,7 @@ import userEvent from "@testing-library/user-event";
 import { useEffect, useState } from "react";
 import { describe, expect, it } from "vitest";
 import type { Parameter } from "../../api/client";
-import { draw, standIn } from "../../testing/harness";
+import { answer, draw, standIn } from "../../testing/harness";
 import { Declare, Parameters, undeclared } from "./Parameters";
 
 standIn();
@@ -52,7 +52,16 @@ describe("declarations of parameters", () => {
     draw(
       <Written
         first={[
-          { name: "zones", type: "text", is_list: true, default: null, allowed: [], labels: {}, choices: {} } as never,
+          {
+            name: "zones",
+            type: "text",
+            is_list: true,
+            default: null,
+            allowed: [],
+            labels: {},
+            choices: {},
+            lookup: {},
+          } as never,
         ]}
       />,
     );
@@ -64,6 +73,25 @@ describe("declarations of parameters", () => {
     await userEvent.clear(screen.getByLabelText("Default of zones"));
     await userEvent.tab();
     expect(now[0]?.default).toBeNull();
+  });
+
+  it("take their values out of a lookup, instead of a list", async () => {
+    const columns = ["letter", "title"].map((name) => ({ name, kind: "text" }));
+    answer("GET /lookups", [{ name: "letters", revision: { number: 2, columns, key: ["letter"] } }]);
+    draw(<Written used={["zone"]} />);
+    await userEvent.click(screen.getByRole("button", { name: "Declare :zone" }));
+    await userEvent.click(screen.getByRole("button", { name: "More" }));
+    await userEvent.type(screen.getByLabelText("Allowed values of zone"), "N = North{Enter}");
+    const pick = async (field: string, option: string) => {
+      await userEvent.click(screen.getByLabelText(field));
+      await userEvent.click(await screen.findByTitle(option));
+    };
+    await pick("Lookup of zone", "letters");
+    expect(now[0]).toMatchObject({ lookup: { name: "letters" }, allowed: [], labels: {} });
+    expect(screen.queryByLabelText("Allowed values of zone")).toBeNull();
+    expect(screen.getByText("letter, its key")).toBeTruthy();
+    await pick("Column of words for zone", "title");
+    expect(now[0]?.lookup).toEqual({ name: "letters", label: "title" });
   });
 
   it("say allowed values with their words, and bounds, behind More", async () => {

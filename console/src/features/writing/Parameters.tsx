@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Button, Checkbox, Input, Select } from "antd";
 import type { Parameter, SharedValue, Source } from "../../api/client";
+import { AllowedFrom } from "./AllowedFrom";
 
 const TYPES = ["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"] as const;
 const made: Parameter = {
@@ -13,6 +14,7 @@ const made: Parameter = {
   note: "",
   labels: {},
   choices: {},
+  lookup: {},
   minimum: null,
   maximum: null,
   pattern: "",
@@ -142,15 +144,18 @@ function Row({ parameter: p, shared, sources, onChange, onRemove }: RowProps) {
         <tr className="more">
           <td colSpan={7}>
             <div className="more-grid">
-              <label>
-                Allowed values and labels
-                <Late
-                  aria-label={`Allowed values of ${of}`}
-                  placeholder="N = North, S = South"
-                  value={showAllowed(p)}
-                  onChange={(given) => onChange(readAllowed(given))}
-                />
-              </label>
+              {!p.lookup.name && (
+                <label>
+                  Allowed values and labels
+                  <Late
+                    aria-label={`Allowed values of ${of}`}
+                    placeholder="N = North, S = South"
+                    value={showAllowed(p)}
+                    onChange={(given) => onChange(readAllowed(given))}
+                  />
+                </label>
+              )}
+              <AllowedFrom parameter={p} of={of} onChange={onChange} />
               <label>
                 At least
                 <Late
@@ -187,19 +192,21 @@ function Row({ parameter: p, shared, sources, onChange, onRemove }: RowProps) {
                   options={shared.map((v) => ({ value: v.name, label: v.name }))}
                 />
               </label>
-              <label>
-                Values from a query on
-                <Select
-                  size="small"
-                  allowClear
-                  aria-label={`Source of values for ${of}`}
-                  value={p.choices.source}
-                  onChange={(source?: string) =>
-                    onChange({ choices: source ? { source, statement: p.choices.statement ?? "select " } : {} })
-                  }
-                  options={sources.map((s) => ({ value: s.name, label: s.name }))}
-                />
-              </label>
+              {!p.lookup.name && (
+                <label>
+                  Values from a query on
+                  <Select
+                    size="small"
+                    allowClear
+                    aria-label={`Source of values for ${of}`}
+                    value={p.choices.source}
+                    onChange={(source?: string) =>
+                      onChange({ choices: source ? { source, statement: p.choices.statement ?? "select " } : {} })
+                    }
+                    options={sources.map((s) => ({ value: s.name, label: s.name }))}
+                  />
+                </label>
+              )}
               {p.choices.source && (
                 <label>
                   by the query

@@ -74,6 +74,8 @@ def _parameter(p: Mapping[str, Any]) -> str:
     )
     if p["allowed"]:
         words.append("one of " + ", ".join(map(str, p["allowed"])))
+    if p["lookup"]:
+        words.append(f"one of those in the lookup {p['lookup']['name']}")
     return f":{p['name']}  {', '.join(words)}" + (f"  ({p['note']})" if p["note"] else "")
 
 

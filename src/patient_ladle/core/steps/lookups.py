@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from ..errors import BadInput, LadleError, unknown_name
 from ..results.columns import Column
+from ..values.parameters import MAX_LIST_ITEMS, Parameter
 
 TYPES = {
     "text": "VARCHAR", "integer": "BIGINT", "decimal": "DECIMAL(38, {places})", "float": "DOUBLE", "boolean": "BOOLEAN",
@@ -70,3 +72,47 @@ class Lookup:
 
 def _places(texts: Any) -> int:
     return min(18, max((len(text.partition(".")[2]) for text in texts if text), default=0))
+
+
+def allowing(parameter: Parameter, lookup: Lookup) -> Parameter:
+    """The parameter with what its lookup holds now as its allowed values, and words for them.
+
+    Raises BadInput where the lookup does not serve it.
+    """
+    named = parameter.lookup
+    if not named.get("column") and len(lookup.key) != 1:
+        raise _of(parameter, f"the key of the lookup '{lookup.name}' is {', '.join(lookup.key)}", "Name one column of it.")
+    places = [_place(parameter, lookup, named[each]) if named.get(each) else None for each in ("column", "label")]
+    place = lookup.places(lookup.key)[0] if places[0] is None else places[0]
+    words = {value: row[place if places[1] is None else places[1]] for row in lookup.rows if (value := row[place]) is not None}
+    if not words:
+        raise _of(
+            parameter, f"the lookup '{lookup.name}' has no values for it", f"Give it some: ladle lookup save {lookup.name}."
+        )
+    if len(words) > MAX_LIST_ITEMS:
+        raise _of(
+            parameter,
+            f"the lookup '{lookup.name}' has {len(words):,} different values for it; at most {MAX_LIST_ITEMS:,} are taken",
+            "Make a smaller lookup for it, or leave its values open.",
+        )
+    labels = {value: word for value, word in words.items() if word is not None and word != value}
+    made = replace(parameter, lookup={}, allowed=tuple(words), labels=labels)
+    try:
+        made.check()
+    except LadleError as error:
+        raise type(error)(
+            error.message.rstrip(".") + f" (values of the lookup '{lookup.name}').", error.hint, **error.facts
+        ) from error
+    return made
+
+
+def _place(parameter: Parameter, lookup: Lookup, name: str) -> int:
+    known = [column.name for column in lookup.columns]
+    if name.lower() not in [each.lower() for each in known]:
+        error = unknown_name("column", name, known)
+        raise _of(parameter, f"the lookup '{lookup.name}' has no column '{name}'", error.hint)
+    return lookup.places([name])[0]
+
+
+def _of(parameter: Parameter, what: str, hint: str) -> BadInput:
+    return BadInput(f"parameter '{parameter.name}': {what}.", hint, parameter=parameter.name)

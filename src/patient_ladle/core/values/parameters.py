@@ -79,6 +79,9 @@ class Parameter:
     """Words for a person, by the canonical text of an allowed value."""
     choices: Mapping[str, str] = field(default_factory=dict)
     """``source`` and ``statement`` of a query that proposes values: its first column, labelled by its second."""
+    lookup: Mapping[str, str] = field(default_factory=dict)
+    """``name`` of the lookup that its allowed values are in, their ``column`` (else its key) and a ``label`` with words for
+    them. Here they are not checked: whoever has the lookup makes them ``allowed`` (core.steps.lookups.allowing)."""
     minimum: Plain = None
     maximum: Plain = None
     pattern: str = ""
@@ -95,7 +98,7 @@ class Parameter:
             if key not in known:
                 raise unknown_name("field of a parameter", str(key), known)
         _check_shapes(data)
-        given = {key: value for key, value in data.items() if value is not None or key not in ("labels", "choices")}
+        given = {key: value for key, value in data.items() if value is not None or key not in _OBJECTS}
         made = cls(**{**given, "allowed": tuple(data.get("allowed") or ())})
         made.check()
         return made
@@ -103,7 +106,7 @@ class Parameter:
     def to_dict(self) -> dict[str, Any]:
         """Plain JSON, the form that is stored and sent."""
         made = {name: getattr(self, name) for name in self.__slots__}
-        return made | {"allowed": list(self.allowed), "labels": dict(self.labels), "choices": dict(self.choices)}
+        return made | {"allowed": list(self.allowed)} | {name: dict(made[name]) for name in _OBJECTS}
 
     def check(self) -> None:
         """Refuse a declaration that could never be used."""
@@ -137,6 +140,7 @@ class Parameter:
             self._refuse(f"a {self.type} has no bounds", f"Bounds are for {', '.join(BOUNDED)}.")
         if self.choices and set(self.choices) != {"source", "statement"}:
             self._refuse("choices need a source and a statement", "Give both, or list the allowed values.")
+        self._check_lookup()
         if self.pattern and self.type != "text":
             self._refuse(f"a {self.type} has no pattern", "A pattern is for text.")
         try:
@@ -146,6 +150,20 @@ class Parameter:
         for bound in (self.minimum, self.maximum):
             if bound is not None:
                 _scalar(self, bound, SOME_DAY)
+
+    def _check_lookup(self) -> None:
+        if not self.lookup:
+            return
+        if not self.lookup.get("name") or set(self.lookup) - {"name", "column", "label"}:
+            self._refuse(
+                "its lookup needs a name", 'Write {"name": …}, and "column" and "label" where they are not the key alone.'
+            )
+        if self.type in ("period", "identifier", "boolean"):
+            self._refuse(
+                f"the values of a {self.type} are not those of a lookup", "List the allowed values, or change the type."
+            )
+        if self.allowed or self.labels or self.choices:
+            self._refuse("its allowed values are those of a lookup and given besides", "Leave out the one or the other.")
 
     def _refuse(self, what: str, hint: str) -> NoReturn:
         raise BadInput(f"parameter '{self.name}': {what}.", hint, parameter=self.name)
@@ -219,7 +237,9 @@ _SHAPES: dict[str, tuple[type, str]] = {
     "name": (str, "a text"), "type": (str, "a text"), "is_list": (bool, "true or false"), "required": (bool, "true or false"),
     "note": (str, "a text"), "pattern": (str, "a text"), "sensitive": (bool, "true or false"), "shared": (str, "a text"),
     "allowed": (list, "a list of values"), "labels": (dict, "an object of texts"), "choices": (dict, "an object of texts"),
+    "lookup": (dict, "an object of texts"),
 }  # fmt: skip
+_OBJECTS = ("labels", "choices", "lookup")
 _PLAIN_VALUES = (str, int, float)
 _MOST_CHARACTERS = 10_000
 """Of one text of a declaration; and so many members of its lists."""
@@ -238,7 +258,7 @@ def _misshapen(data: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     """Fields that are of another type, or too long, and what they should be."""
     for field_name, (kind, wanted) in _SHAPES.items():
         given = data.get(field_name)
-        if given is None and field_name in data and field_name not in ("allowed", "labels", "choices"):
+        if given is None and field_name in data and field_name not in ("allowed", *_OBJECTS):
             yield field_name, wanted
         if given is not None and not isinstance(given, (kind, tuple) if kind is list else kind):
             yield field_name, wanted
@@ -250,7 +270,7 @@ def _misfilled(data: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     """Fields of the right type that hold what they should not."""
     if any(not isinstance(item, _PLAIN_VALUES) for item in data.get("allowed") or ()):
         yield "allowed", "a list of texts and numbers"
-    for field_name in ("labels", "choices"):
+    for field_name in _OBJECTS:
         if any(not isinstance(text, str) for pair in (data.get(field_name) or {}).items() for text in pair):
             yield field_name, "an object of texts"
     for field_name in ("minimum", "maximum"):

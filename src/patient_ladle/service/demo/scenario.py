@@ -184,7 +184,7 @@ order by s.taken_at, s.sample_id, d.code
                 "type": "text",
                 "is_list": True,
                 "default": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
-                "allowed": ["CL2", "TURB", "PB", "NO3", "FE", "MN", "ECOLI", "PH"],
+                "lookup": {"name": "limits", "label": "determinand"},
             }
         ],
     },

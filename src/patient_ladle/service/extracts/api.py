@@ -35,6 +35,11 @@ class ParameterView(ForAuthors):
     note = serializers.CharField()
     labels = serializers.DictField(child=serializers.CharField(), default={})
     choices = serializers.DictField(child=serializers.CharField(), default={})
+    lookup = serializers.DictField(
+        child=serializers.CharField(),
+        default={},
+        help_text="Where its allowed values are: name of the lookup, column, label (a column with words).",
+    )
     minimum = serializers.JSONField(allow_null=True, default=None)
     maximum = serializers.JSONField(allow_null=True, default=None)
     pattern = serializers.CharField(default="")

@@ -14,7 +14,7 @@ from patient_ladle.core.inputs.declared import DEEPEST, Input, in_order, inputs_
 from patient_ladle.core.values.parameters import BUILT_IN, SOME_DAY, BoundValues, Parameter, resolve
 from patient_ladle.service.children import combining, stepping
 from patient_ladle.service.children.judging import judged
-from patient_ladle.service.lookups.services import lookup_named, tables_of
+from patient_ladle.service.lookups.services import lookup_named, resolved, tables_of, with_allowed
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment, Source
 from patient_ladle.service.sources.queries import address_in
@@ -81,7 +81,8 @@ def _check_values(number: int, given: Input, revision: Revision, own: Mapping[st
     for name, value in given.constants().items():
         if value is not None:
             with _of_input(number, f"values.{name}"):
-                theirs[name].read(value, SOME_DAY)
+                [parameter] = with_allowed([theirs[name]])
+                parameter.read(value, SOME_DAY)
     _check_handed(number, given, theirs, own)
     for name in given.drawn():
         if not theirs[name].is_list:
@@ -264,7 +265,8 @@ def _live_job(
     drawn = {name: {"input": of.input, "column": of.column} for name, of in given.drawn().items()}
     own = _given_to(given, revision, environment, values)
     part = judged(language_of(revision.source).parts, revision.statement)[given.statement - 1]
-    bound = resolve(revision.declared, own, day, now)
+    declared = with_allowed(revision.declared, own)
+    bound = resolve(declared, own, day, now)
     reads = {revision.source} if revision.source else set[Source]()
     if revision.inputs:
         inner, reads = live_jobs(revision.inputs, environment, bound, drawn, day, now)
@@ -278,7 +280,7 @@ def _live_job(
         "statement": part.text,
         "statement_number": given.statement,
         "title": part.title,
-        "parameters": [parameter.to_dict() for parameter in revision.declared],
+        "parameters": [parameter.to_dict() for parameter in declared],
         "values": own,
         "drawn": drawn,
         "data_date": day.isoformat(),
@@ -305,7 +307,7 @@ def foreseen(
             }
         else:
             revision = input_extract(each.extract).head
-            bound = resolve(revision.declared, _given_to(each, revision, environment, values), day, now).as_text()
+            bound = resolved(revision.declared, _given_to(each, revision, environment, values), day, now).as_text()
             drawn = {name: f"the values of {of.input}.{of.column}" for name, of in each.drawn().items()}
             found = {
                 "extract": revision.extract.name, "lookup": "", "revision": revision.number, "source": revision.source_name,

@@ -44,7 +44,7 @@ class LookupView(serializers.Serializer[Any]):
     note = serializers.CharField()
     owner = serializers.CharField(source="owner.name")
     archived_at = serializers.DateTimeField(allow_null=True)
-    used_by = serializers.SerializerMethodField(help_text="Names of the extracts whose steps look up there.")
+    used_by = serializers.SerializerMethodField(help_text="Names of extracts, by their steps, guards, inputs and parameters.")
     revision = LookupRevisionView(source="head")
 
     def get_used_by(self, lookup: Lookup) -> list[str]:

@@ -22,6 +22,7 @@ from patient_ladle.core.values.parameters import Parameter, bound_names, check_d
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
+from patient_ladle.service.lookups.services import with_allowed
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.people.services import person_named
 from patient_ladle.service.sources.models import Source
@@ -109,6 +110,7 @@ def _parameters_of(declared: Sequence[dict[str, Any]], used: Any) -> list[Parame
     for parameter in parameters:
         if parameter.shared:
             shared_value_named(parameter.shared)
+        with_allowed([parameter])
         if parameter.choices:
             chosen_from = source_named(parameter.choices["source"])
             judged(get_engine(chosen_from.engine).language.gate, parameter.choices["statement"])

@@ -10,6 +10,7 @@ from django.db import transaction
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.common.names import check_name
+from patient_ladle.service.lookups.services import with_allowed
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
@@ -85,7 +86,7 @@ def set_shared_value(person: Person, name: str, values: Mapping[str, Any], note:
 
 def _refuse_unreadable(extract: Extract, parameter: Parameter, value: Any) -> None:
     try:
-        Parameter.from_dict({**parameter.to_dict(), "default": value})
+        with_allowed([Parameter.from_dict({**parameter.to_dict(), "default": value})])
     except BadInput as error:
         raise BadInput(
             f"extract '{extract.name}' uses this value and cannot take it: {error.message}",

@@ -7,13 +7,13 @@ from typing import Any
 
 from django.db.models import Q
 
-from patient_ladle.core.errors import BadInput, Conflict, of_field, unknown_name
+from patient_ladle.core.errors import BadInput, of_field, unknown_name
 from patient_ladle.core.results.guards import ON_STEPS, Guard, is_named
 from patient_ladle.core.steps.lookups import Lookup as Table
 from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children import stepping
 from patient_ladle.service.children.judging import judged
-from patient_ladle.service.lookups.services import lookup_named, tables_of
+from patient_ladle.service.lookups.services import lookup_in_use, lookup_named, tables_of
 from patient_ladle.words import amount
 
 from .models import Extract, Revision, with_heads
@@ -24,8 +24,7 @@ def understood(given: Any) -> stepping.Understood:
     with of_field("steps"):
         found = judged(stepping.understood, given or [])
         for name in found.lookups:
-            if lookup_named(name).archived_at is not None:
-                raise Conflict(f"the lookup '{name}' is archived.", f"Restore it first: ladle lookup restore {name}.")
+            lookup_in_use(name)
     return found
 
 
@@ -56,15 +55,17 @@ def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) ->
 
 
 def users_of(lookup: str) -> list[str]:
-    """Names of the extracts whose newest revision uses it, in a step, in a guard or as an input."""
+    """Names of the extracts whose newest revision uses it, in a step, in a guard, as an input or for a parameter."""
     named = [{"lookup": lookup}]
     anywhere = Q(steps__contains=named) | Q(guards__contains=named) | Q(inputs__contains=named)
+    anywhere |= Q(parameters__contains=[{"lookup": {"name": lookup}}])
     found = Revision.objects.filter(anywhere).values_list("extract", flat=True)
     heads = with_heads(Extract.objects.filter(pk__in=found, archived_at=None))
     return sorted(
         each.name
         for each in heads
         if any(part.get("lookup") == lookup for part in [*each.head.steps, *each.head.guards, *each.head.inputs])
+        or any(parameter.lookup.get("name") == lookup for parameter in each.head.declared)
     )
 
 

@@ -23,10 +23,11 @@ from patient_ladle.core.inputs.declared import schema as input_schema
 from patient_ladle.core.results.columns import KINDS, Column
 from patient_ladle.core.statements.completion import Completion
 from patient_ladle.core.steps.declared import schema
-from patient_ladle.core.values.parameters import Parameter, check_declared, resolve
+from patient_ladle.core.values.parameters import Parameter, check_declared
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.api import DayField, RoleView, StatementField, StrictSerializer, body_of
 from patient_ladle.service.common.clock import today
+from patient_ladle.service.lookups.services import resolved
 from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.service.sources import interactive
 from patient_ladle.service.sources.browse_api import QueryView
@@ -174,7 +175,7 @@ class Previews(RoleView):
         check_declared(declared, [*judged(language.parameters, text), *steps.parameters])
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, environment)
-        bound = resolve(declared, values, day, datetime.now(utc.utc))
+        bound = resolved(declared, values, day, datetime.now(utc.utc))
         if body["total"] and body["plan"]:
             raise BadInput("a plan and a total were asked for at once.", "Ask for one after the other.")
         counted = body["total"] and bool(steps.steps)

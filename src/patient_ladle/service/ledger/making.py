@@ -11,11 +11,11 @@ from typing import Any
 from django.utils import timezone
 
 from patient_ladle.core.files.formats import get_format
-from patient_ladle.core.values.parameters import resolve
 from patient_ladle.service.common.bulk import new_object
 from patient_ladle.service.extracts.models import Extract, Revision
 from patient_ladle.service.extracts.sensitive_values import sealed
 from patient_ladle.service.extracts.shared_values import SharedOf, shared_values, with_shared
+from patient_ladle.service.lookups.services import resolved
 from patient_ladle.service.sources.models import Address, Environment, Source
 from patient_ladle.service.sources.queries import address_in
 
@@ -64,7 +64,7 @@ def new_run(  # noqa: PLR0913 - what every run is asked for, by name
         get_format(name)
     declared = revision.declared
     values = with_shared(declared, values, environment, known.shared)
-    in_effect = resolve(declared, values, data_date, due_at)
+    in_effect = resolved(declared, values, data_date, due_at)
     now = timezone.now()
     return new_object(
         Run,

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from datetime import date, datetime
+from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
@@ -11,11 +15,15 @@ from django.utils import timezone
 from patient_ladle.core.errors import BadInput, Conflict, EditedMeanwhile, NotFound, unknown_name
 from patient_ladle.core.steps import lookup_tables
 from patient_ladle.core.steps.lookups import Lookup as Table
+from patient_ladle.core.steps.lookups import allowing
+from patient_ladle.core.values.parameters import BoundValues, Parameter, plain_value, resolve
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.common.names import check_name
 from patient_ladle.service.people.models import Person
 
 from .models import Lookup, LookupRevision, packed
+
+NOTHING: Mapping[str, Any] = {}
 
 
 def lookup_named(name: str) -> Lookup:
@@ -38,13 +46,47 @@ def revision_numbered(lookup: Lookup, number: int | None = None) -> LookupRevisi
 
 def tables_of(names: Iterable[str]) -> list[Table]:
     """The newest revision of each, rows and all. Raises UnknownName, and Conflict for one that is archived."""
+    return [revision_numbered(lookup_in_use(name)).table() for name in dict.fromkeys(names)]
+
+
+def lookup_in_use(name: str) -> Lookup:
+    """Raises UnknownName, and Conflict for one that is archived."""
+    lookup = lookup_named(name)
+    if lookup.archived_at is not None:
+        raise Conflict(f"the lookup '{name}' is archived.", f"Restore it first: ladle lookup restore {name}.")
+    return lookup
+
+
+def with_allowed(declared: Sequence[Parameter], given: Mapping[str, Any] = NOTHING) -> list[Parameter]:
+    """Parameters, where their values are those of a lookup with what that allows now. Of those that are ``given`` the default
+    does not matter, which the lookup may have lost since. Raises UnknownName, Conflict, BadInput."""
     made = []
-    for name in dict.fromkeys(names):
-        lookup = lookup_named(name)
-        if lookup.archived_at is not None:
-            raise Conflict(f"the lookup '{name}' is archived.", f"Restore it first: ladle lookup restore {name}.")
-        made.append(revision_numbered(lookup).table())
+    for each in declared:
+        if each.lookup:
+            counted = each if given.get(each.name) is None else replace(each, default=None)
+            each = _allowing(lookup_in_use(each.lookup["name"]).head.pk, json.dumps(counted.to_dict()))
+        made.append(each)
     return made
+
+
+@lru_cache(32)
+def _allowing(revision: int, declared: str) -> Parameter:
+    """For many runs at once: revisions never change, and are large."""
+    table = LookupRevision.objects.select_related("lookup").get(pk=revision).table()
+    return allowing(Parameter.from_dict(json.loads(declared)), table)
+
+
+def resolved(
+    declared: Sequence[Parameter],
+    given: Mapping[str, Any],
+    data_date: date,
+    due_time: datetime,
+    shared: Mapping[str, Any] | None = None,
+) -> BoundValues:
+    """``resolve`` for values that somebody gives: those that a lookup allows are looked for in it. Raises as that does."""
+    used = [each for each in declared if each.lookup and plain_value(each, given, shared or {}) is not None]
+    allowed = {each.name: each for each in with_allowed(used, given)}
+    return resolve([allowed.get(each.name, each) for each in declared], given, data_date, due_time, shared)
 
 
 def _table(name: str, given: Mapping[str, Any], before: Table | None) -> Table:

@@ -36,6 +36,7 @@ from patient_ladle.service.ledger.models import Run, Worker
 from patient_ladle.service.ledger.registration import join, mind_clock
 from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
 from patient_ladle.service.ledger.states import RUNNING
+from patient_ladle.service.lookups.services import with_allowed
 from patient_ladle.service.sources.reading import Reading, limits_of
 
 log = logging.getLogger("ladle.worker")
@@ -95,7 +96,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "statement": revision.statement,
         "steps": revision.steps,
         "lookups": [each.to_dict() for each in lookups],
-        "parameters": [parameter.to_dict() for parameter in revision.declared],
+        "parameters": [parameter.to_dict() for parameter in with_allowed(revision.declared, run.values)],
         "values": opened(run.values),
         "drawn": drawn_jobs(run),
         "data_date": run.data_date.isoformat(),

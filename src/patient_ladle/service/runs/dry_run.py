@@ -16,7 +16,7 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.runs.engine import RunJob, name_fields
-from patient_ladle.core.values.parameters import Parameter, resolve
+from patient_ladle.core.values.parameters import Parameter
 from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.stepping import words_of as words_of_steps
 from patient_ladle.service.common.caller import sees_all
@@ -29,6 +29,7 @@ from patient_ladle.service.ledger.delivering import known_of
 from patient_ladle.service.ledger.models import Run
 from patient_ladle.service.ledger.owning import owned_by_others, words_of
 from patient_ladle.service.ledger.states import FINISHED
+from patient_ladle.service.lookups.services import resolved
 from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.queries import environment_named
 from patient_ladle.service.sources.reading import Reading, engine_of, language_of, limits_of
@@ -52,7 +53,7 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     day, given = body.get("data_date") or today(), body.get("values") or {}
     declared = revision.declared
     given_in_all = with_shared(declared, given, environment)
-    values = resolve(declared, given_in_all, day, timezone.now().replace(microsecond=0))
+    values = resolved(declared, given_in_all, day, timezone.now().replace(microsecond=0))
     shown = values.as_text()
     formats = list(dict.fromkeys(body.get("formats") or revision.formats))
     about = {

@@ -14,7 +14,7 @@ from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.runs.due_decisions import POLICIES
 from patient_ladle.core.values.calendars.timing import Timing
-from patient_ladle.core.values.parameters import MASK, resolve
+from patient_ladle.core.values.parameters import MASK
 from patient_ladle.service.common.clock import database_now
 from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
@@ -23,6 +23,7 @@ from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.named import repository_extract
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
 from patient_ladle.service.extracts.shared_values import shared_in
+from patient_ladle.service.lookups.services import resolved
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Environment
 from patient_ladle.service.sources.queries import environment_named
@@ -157,7 +158,7 @@ def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) 
     Reading(extract.head.source, schedule.environment).address()
     now = timezone.now()
     declared = extract.head.declared
-    resolve(declared, opened(values), now.date(), now, shared_in(schedule.environment, declared))
+    resolved(declared, opened(values), now.date(), now, shared_in(schedule.environment, declared))
 
 
 def _check(schedule: Schedule) -> None:
