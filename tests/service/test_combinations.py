@@ -133,6 +133,34 @@ def test_a_preview_asks_the_sources_themselves(author):
         )
 
 
+def test_a_step_looks_up_in_an_input(author):
+    """In a run, which loads it though the statement does not name it; in a preview; checked before, without reading a row."""
+    steps = [{"step": "look_up", "input": "names", "on": {"district_id": "id"}, "columns": {"known_as": "title"}}]
+    inputs = [INPUTS[0] | {"values": {"most": 500}}, INPUTS[2]]
+    statement = "select district_id, litres from used order by district_id"
+    author.extracts.add("comb_looked", "", statement, inputs=inputs, steps=steps)
+    head = author.extracts.get("comb_looked")["revision"]
+    assert head["steps_in_words"] == ["look up title as known_as in the input names by district_id = id"]
+    run = author.runs.wait(author.runs.start("comb_looked", environment="live")["id"], PATIENCE)
+    assert [row["known_as"] for row in rows_of(author, run)][:3] == ["Moor", "Fen", ""]
+    query = author.extracts.start_preview("", "live", statement, inputs=inputs, steps=steps)
+    assert author.sources.wait_for_query(query)["result"]["rows"][1][2] == "Fen"
+    columns = [{"name": "district_id", "kind": "integer"}]
+    told = author.extracts.check_steps(steps, columns, inputs=inputs, environment="live")
+    assert [each["name"] for each in told["steps"][0]["columns"]] == ["district_id", "known_as"]
+    told = author.extracts.check_steps([steps[0] | {"columns": {"n": "titel"}}], columns, inputs=inputs, environment="live")
+    assert "no column 'titel'" in told["error"]["message"] or "titel" in told["error"]["message"]
+    for wrong, message in (
+        ([steps[0] | {"input": "nams"}], "step 1, input: there is no input 'nams'. Did you mean 'names'"),
+        ([{key: value for key, value in steps[0].items() if key != "input"}], "names neither a lookup nor an input"),
+        ([steps[0] | {"lookup": "comb_names"}], "names a lookup and an input"),
+    ):
+        with pytest.raises(CallFailed, match=message):
+            author.extracts.add("comb_never", "", statement, inputs=inputs, steps=wrong)
+    with pytest.raises(CallFailed, match="Only a combination has inputs"):
+        author.extracts.add("comb_never", "metering", "select 1 as district_id", steps=steps)
+
+
 def test_diagnostics_and_completion_know_the_columns_of_the_inputs(author):
     def told(statement, inputs=INPUTS):
         return author.extracts.diagnose("", "live", statement, [MOST], inputs)

@@ -5720,6 +5720,12 @@ export interface components {
              * @default 1
              */
             statement_number: number;
+            /** @description Of a combination: for steps that look up in one of them. */
+            inputs?: {
+                [key: string]: unknown;
+            }[];
+            /** @description With inputs: where they are asked. */
+            environment?: string;
         };
         /**
          * @description * `sql` - sql

@@ -110,11 +110,13 @@ class Extracts(Group):
         columns: Sequence[Mapping[str, Any]],
         parameters: Sequence[Mapping[str, Any]] = (),
         statement_number: int = 1,
+        **of_inputs: Any,
     ) -> CheckedSteps:
         """Steps understood over the ``columns`` of a result, as a preview gives them; no row is read. Each step with its words
-        and the columns after it; ``error``: what is wrong with the first that cannot be done."""
+        and the columns after it; ``error``: what is wrong with the first that cannot be done. ``of_inputs``: ``inputs`` of a
+        combination and the ``environment`` where they are asked, for steps that look up in one of them."""
         body = {"steps": [*steps], "columns": [*columns], "parameters": [*parameters], "statement_number": statement_number}
-        return self._post("/steps/check", body)
+        return self._post("/steps/check", body | of_inputs)
 
     def step_schema(self) -> dict[str, Any]:
         """What steps may say (JSON Schema)."""

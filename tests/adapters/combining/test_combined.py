@@ -213,6 +213,38 @@ def test_steps_go_on_with_what_was_combined(tmp_path):
     session.close()
 
 
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(st.tuples(_TEXT, _LITRES, _COUNT), max_size=8),
+    st.lists(st.tuples(_TEXT, _COUNT, _COUNT), max_size=6),
+    st.sampled_from(["null", "drop", "fail"]),
+)
+def test_a_step_looks_up_in_an_input_as_loops_do(tmp_path_factory, meters, calls, missing):
+    """In rows that the statement itself does not read; a key that stands twice there, and one that is missed, fail the run."""
+    place = tmp_path_factory.mktemp("store")
+    inputs = [
+        stored(place, 1, "meters", METERS, meters),
+        stored(place, 2, "Calls", CALLS, calls, session=Mixed(CALLS, calls)),
+    ]
+    step = {"step": "look_up", "input": "calls", "on": {"district": "town"}, "columns": {"n": "calls", "m": "MINUTES"}}
+    statement = Statement("from meters", values_of(), steps=numbered(steps_of([step | {"missing": missing}])))
+    session = ShapedSession(CombinedSession(inputs, None), {})
+    theirs = by_key([row for row in calls if row[0] is not None])
+    try:
+        session.describe(statement)
+        found = [row for batch in session.batches() for row in zip(*(c.to_pylist() for c in batch.cells), strict=True)]
+    except StatementFailed as error:
+        twice = any(len(rows) > 1 for rows in theirs.values())
+        assert ("stands twice in the input 'calls'" in error.message) == twice
+        assert twice or ("without a match in the input 'calls'" in error.message and missing == "fail")
+        assert twice or any(meter[0] not in theirs for meter in meters)
+        return
+    finally:
+        session.close()
+    met = [(*m, *([theirs[m[0]][0][2], theirs[m[0]][0][1]] if m[0] in theirs else [None, None])) for m in meters]
+    assert found == [row for row in met if missing == "null" or row[0] in theirs]
+
+
 REFUSED = [
     ("select * from metres", "there is no input 'metres'", "'meters'"),
     ("select * from main.meters", "inputs stand in no schema", "meters"),

@@ -9,6 +9,8 @@ interface Props {
   number: number;
   /** Before the step; empty: not known. */
   columns: StepColumn[];
+  /** Of a combination: names of its inputs. */
+  inputs: string[];
   onChange: (step: Step) => void;
 }
 
@@ -65,6 +67,7 @@ const typed = (width: number) => (value: string, put: (value: string) => void, l
   />
 );
 
+const INPUT = "input:";
 const descendingOf = (column: string) => `${column}\u0000`;
 const wordOf = (by: By) => (typeof by === "string" ? by : by.descending ? descendingOf(by.column) : by.column);
 const byOf = (word: string): By => (word.endsWith("\u0000") ? { column: word.slice(0, -1), descending: true } : word);
@@ -74,7 +77,7 @@ const shown = (value: unknown) =>
   typeof value === "string" ? value : typeof value === "number" || typeof value === "boolean" ? String(value) : "";
 
 /** What one step is told, field by field. */
-export function StepForm({ step, number, columns, onChange }: Props) {
+export function StepForm({ step, number, columns, inputs, onChange }: Props) {
   const lookups = useQuery({
     queryKey: ["lookups"],
     enabled: step.step === "look_up",
@@ -192,6 +195,31 @@ export function StepForm({ step, number, columns, onChange }: Props) {
         );
       }
       case "lookup":
+        if (inputs.length)
+          return (
+            <Select
+              size="small"
+              showSearch={{ optionFilterProp: "label" }}
+              aria-label={label}
+              placeholder="an input, or a lookup"
+              value={typeof step.input === "string" ? INPUT + step.input : (value as string | undefined) || undefined}
+              options={[
+                { label: "Inputs", options: inputs.map((each) => ({ value: INPUT + each, label: each })) },
+                {
+                  label: "Lookups",
+                  options: (lookups.data ?? []).map((each) => ({ value: each.name, label: each.name })),
+                },
+              ]}
+              onChange={(next: string) => {
+                const rest = Object.fromEntries(
+                  Object.entries(step).filter(([name]) => name !== "input" && name !== "lookup"),
+                );
+                const named = next.startsWith(INPUT) ? { input: next.slice(INPUT.length) } : { lookup: next };
+                onChange({ ...rest, ...named, step: step.step });
+              }}
+              style={{ width: 220 }}
+            />
+          );
         return picked(
           (value as string | undefined) ?? "",
           (next) => put(field.name, next),

@@ -15,6 +15,8 @@ export interface Chain {
   /** Which steps the last preview took, and what it counted. */
   asked: Step[] | undefined;
   counted: Counted[] | undefined;
+  /** Of a combination: names of its inputs. */
+  inputs: string[];
 }
 
 /** What is done to a result, a line for each step; with the number of rows after it once a preview has counted them. */
@@ -128,6 +130,7 @@ export function StepsEditor({
                 step={step}
                 number={i + 1}
                 columns={columnsBefore(i)}
+                inputs={chain.inputs}
                 onChange={(next) => put(steps.map((each, at) => (at === i ? next : each)))}
               />
             )}

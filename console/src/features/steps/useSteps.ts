@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, must, type Parameter, type SourceQuery } from "../../api/client";
 import type { Chain } from "./StepsEditor";
+import type { Input } from "../inputs/inputs";
 import type { Step, StepColumn } from "./steps";
 
 const PAUSE_MS = 350;
@@ -14,17 +15,19 @@ export function useSteps(
   parameters: Parameter[],
   known: StepColumn[],
   preview: { taken: Step[] | undefined; found: SourceQuery | undefined },
+  combined: { inputs: Input[]; environment: string | undefined },
 ) {
   const { taken: asked, found } = preview;
-  const [settled, setSettled] = useState({ steps, parameters });
+  const { inputs, environment } = combined;
+  const [settled, setSettled] = useState({ steps, parameters, inputs });
   useEffect(() => {
-    const timer = setTimeout(() => setSettled({ steps, parameters }), PAUSE_MS);
+    const timer = setTimeout(() => setSettled({ steps, parameters, inputs }), PAUSE_MS);
     return () => clearTimeout(timer);
-  }, [steps, parameters]);
+  }, [steps, parameters, inputs]);
   const bare = asked?.length === 0 ? found?.result?.columns : undefined;
   const columns = known.length ? known : (bare ?? []);
   const query = useQuery({
-    queryKey: ["steps-check", settled, columns],
+    queryKey: ["steps-check", settled, columns, environment],
     enabled: enabled && settled.steps.length > 0,
     staleTime: 60_000,
     gcTime: 10_000,
@@ -38,6 +41,7 @@ export function useSteps(
             columns: columns.map(({ name, kind }) => ({ name, kind })),
             parameters: settled.parameters,
             statement_number: 1,
+            ...(settled.inputs.length && environment ? { inputs: settled.inputs as never, environment } : {}),
           },
         }),
       ),
@@ -48,6 +52,7 @@ export function useSteps(
     columns,
     asked,
     counted: found?.result?.shaped?.steps,
+    inputs: inputs.map((each) => each.name),
   };
   return { chain, error: query.error };
 }

@@ -166,7 +166,14 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   }, draft.steps);
   const known = (diagnostics.parts[0]?.columns ?? []) as unknown as StepColumn[];
   const { taken } = preview;
-  const steps = useSteps(writable, draft.steps, draft.parameters, known, { taken, found: preview.rows.found });
+  const steps = useSteps(
+    writable,
+    draft.steps,
+    draft.parameters,
+    known,
+    { taken, found: preview.rows.found },
+    { inputs: draft.inputs, environment },
+  );
   /** `count`: so many of the steps; null: all. */
   const look = (count: number | null = null) => {
     if (!environment) return;

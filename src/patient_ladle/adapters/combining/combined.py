@@ -18,8 +18,9 @@ from datetime import date, datetime
 from typing import Any, BinaryIO
 
 import duckdb
+import pyarrow as pa
 
-from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StoreUnreadable
+from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StoreUnreadable, unknown_name
 from patient_ladle.core.files.background import ahead
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
@@ -40,7 +41,7 @@ from patient_ladle.words import amount
 from ..sources.duckdb_session import SAFE, DuckdbSession
 from ..stores import store_at
 from .judge import raise_in_words, translated
-from .scratch import Loading, ReadOnly, Scratch
+from .scratch import PIECE_ROWS, Loading, ReadOnly, Scratch
 from .shaped import PREVIEW_ROWS, null_row
 from .typing import UNKNOWN, type_of
 
@@ -71,8 +72,7 @@ class LookupGiven(Given):
     def load(self, session: CombinedSession, reading: Reading) -> Loaded:
         lookup = Lookup.from_dict(self.job["lookup"])
         session.scratch.lookup(self.name, lookup)
-        fields = [Field(column.name, type_) for column, type_ in zip(lookup.columns, lookup.types(), strict=True)]
-        session.fields[self.name] = fields
+        session.fields[self.name] = lookup.fields
         return Loaded(self.name, len(lookup.rows))
 
 
@@ -254,6 +254,23 @@ class CombinedSession(SourceSession):
             f" order by 1 limit {MAX_LIST_ITEMS + 1}"
         ).fetchall()
         return checked_drawn([str(value) for (value,) in rows], of, parameter)
+
+    def _named(self, name: str) -> str:
+        known = {each.lower(): each for each in self.fields}
+        if name.lower() not in known:
+            raise unknown_name("input", name, self.fields)
+        return known[name.lower()]
+
+    def fields_of(self, name: str) -> Sequence[Field]:
+        """Columns of an input that is loaded. Raises UnknownName."""
+        return self.fields[self._named(name)]
+
+    def rows_of(self, name: str) -> Iterator[pa.Table]:
+        """All rows of an input that is loaded, piece by piece."""
+        assert self.reader is not None, "describe comes first"
+        asked = self.reader.connection.cursor().sql(f"from {quoted(self._named(name))}")
+        for rows in asked.to_arrow_reader(PIECE_ROWS):
+            yield pa.Table.from_batches([rows])
 
     def batches(self, soon: bool = False) -> Iterator[Batch]:
         assert self.reader is not None, "describe comes first"

@@ -5,15 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, Protocol, runtime_checkable
+
+import pyarrow as pa
 
 from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StatementFailed, StatementWrong
 from patient_ladle.core.ports import Shaped, SourceSession, Statement, StepRows
 from patient_ladle.core.results.columns import Batch, Column, unique_names
 from patient_ladle.core.steps.at import ROW, Field, quoted
 from patient_ladle.core.steps.chain import Chain
-from patient_ladle.core.steps.declared import tag_of
-from patient_ladle.core.steps.lookups import Lookup
+from patient_ladle.core.steps.declared import LookUp, tag_of
+from patient_ladle.core.steps.lookups import InputTable, Lookup, tables_by_key
 from patient_ladle.words import amount
 
 from .judge import EngineJudge, raise_in_words, refuse_own_names
@@ -32,16 +34,24 @@ def null_row(fields: Sequence[Field]) -> str:
 
 
 def checked_chain(
-    judge: EngineJudge, columns: Sequence[Column], steps: Sequence[tuple[int, Any]], lookups: Mapping[str, Lookup]
+    judge: EngineJudge, columns: Sequence[Column], steps: Sequence[tuple[int, Any]], lookups: Mapping[str, Lookup | InputTable]
 ) -> Chain:
     """Steps compiled over nothing: all that can be told before a row is read. Raises BadInput; its fact ``where`` is a path."""
     refuse_own_names([column.name for column in columns])
     fields = [Field(column.name, type_of(column)) for column in columns]
-    tables = {
-        name: null_row([Field(c.name, t) for c, t in zip(each.columns, each.types(), strict=True)])
-        for name, each in lookups.items()
-    }
+    tables = {key: null_row(each.fields) for key, each in lookups.items()}
     return Chain(judge, fields, null_row(fields), lookups, tables).extend(steps)
+
+
+@runtime_checkable
+class HasInputs(Protocol):
+    """A session over inputs, which are there from its first ``describe`` on."""
+
+    def fields_of(self, name: str) -> Sequence[Field]:
+        """Columns of an input. Raises UnknownName."""
+
+    def rows_of(self, name: str) -> Iterator[pa.Table]:
+        """Its rows, piece by piece."""
 
 
 class ShapedSession(SourceSession):
@@ -53,6 +63,7 @@ class ShapedSession(SourceSession):
         self.reader: ReadOnly | None = None
         self.rows: int | None = None
         self.steps: tuple[tuple[int, Any], ...] = ()
+        self.met: Mapping[str, Lookup | InputTable] = {}
         self.cancelled = False
         self.who: dict[str, str] = {}
 
@@ -70,12 +81,17 @@ class ShapedSession(SourceSession):
         columns, _ = unique_names(self.inner.describe(whole))
         scratch = self.scratch = Scratch()
         try:
-            checked_chain(EngineJudge(scratch.connection, statement.values), columns, statement.steps, self.lookups)
+            met = tables_by_key(self.lookups.values(), self._inputs_met(statement))
+            checked_chain(EngineJudge(scratch.connection, statement.values), columns, statement.steps, met)
         except BadInput as error:
             raise StatementWrong(error.message, error.hint, **error.facts) from error
-        tables = {name: f"lookup {number}" for number, name in enumerate(self.lookups)}
-        for name, each in self.lookups.items():
-            scratch.lookup(tables[name], each)
+        self.met = met
+        tables = {key: f"lookup {number}" for number, key in enumerate(met)}
+        for key, each in met.items():
+            if isinstance(each, Lookup):
+                scratch.lookup(tables[key], each)
+            else:
+                self._bring(scratch, tables[key], each)
         loading = Loading(scratch, RESULT, columns)
         cut = self._load(loading, statement)
         if self.left == 0:
@@ -91,6 +107,22 @@ class ShapedSession(SourceSession):
                 if not reader.has_room_for(error):
                     raise
                 return self._shaped(statement, loading, fields, tables, cut)
+
+    def _inputs_met(self, statement: Statement) -> list[InputTable]:
+        """Inputs that the statement's steps look up in."""
+        inner = self.inner
+        names = dict.fromkeys(step.input.lower() for _, step in statement.steps if isinstance(step, LookUp) and step.input)
+        return [InputTable(name, inner.fields_of(name)) for name in names] if isinstance(inner, HasInputs) else []
+
+    def _bring(self, scratch: Scratch, name: str, table: InputTable) -> None:
+        """An input into the steps' own file: theirs is closed before the steps begin."""
+        assert isinstance(self.inner, HasInputs)
+        declared = ", ".join(f"{quoted(f.name)} {'VARCHAR' if f.type == UNKNOWN else f.type}" for f in table.fields)
+        scratch.execute(f"create table {quoted(name)} ({declared})")
+        for rows in self.inner.rows_of(table.name):
+            self._go_on()
+            scratch.mind()
+            scratch.append(name, rows)
 
     def _load(self, loading: Loading, statement: Statement) -> bool:
         """All rows, or those that a preview takes; whether some were left."""
@@ -112,7 +144,7 @@ class ShapedSession(SourceSession):
         judge = EngineJudge(self.reader.connection, statement.values, live=True)
         base = f"select *, rowid as {ROW} from {quoted(RESULT)}"
         selects = {name: f"select * from {quoted(table)}" for name, table in tables.items()}
-        chain = Chain(judge, fields, base, self.lookups, selects).extend(statement.steps)
+        chain = Chain(judge, fields, base, self.met, selects).extend(statement.steps)
         for test in chain.tests:
             count, example = judge.row(chain.testing(test))
             if count:

@@ -12,7 +12,7 @@ from typing import Any
 
 from . import declared as d
 from .at import ROW, At, Field, Judge, Test, is_own, quoted
-from .lookups import Lookup
+from .lookups import InputTable, Lookup
 from .makers import MAKERS
 
 _CHANGE = (d.Filter, d.Group, d.First, d.DropDuplicates, d.RowsToColumns, d.ColumnsToRows, d.LookUp)
@@ -41,9 +41,14 @@ class Chain:
     """Steps, compiled one after the other. ``start``: the result's columns; ``base``: what selects them with ``ROW``."""
 
     def __init__(
-        self, judge_: Judge, start: Sequence[Field], base: str, lookups: Mapping[str, Lookup], tables: Mapping[str, str]
+        self,
+        judge_: Judge,
+        start: Sequence[Field],
+        base: str,
+        lookups: Mapping[str, Lookup | InputTable],
+        tables: Mapping[str, str],
     ) -> None:
-        """``tables``: what selects the rows of each lookup, by its name."""
+        """``lookups``: what steps look up in (``tables_by_key``); ``tables``: what selects the rows of each."""
         self.judge, self.lookups, self.tables = judge_, lookups, tables
         self.parts: list[tuple[str, str]] = [("s0", base)]
         self.fields = list(start)

@@ -180,11 +180,12 @@ class ColumnsToRows(Step, frozen=True, tag="columns_to_rows"):
 
 
 class LookUp(Step, frozen=True, tag="look_up"):
-    """Columns of a lookup beside each row."""
+    """Columns of a lookup, or of an input of the combination, beside each row."""
 
-    lookup: Name
-    on: Annotated[NamedAll, Meta(min_length=1, description="A column of the row, and the lookup's that it must be equal to.")]
-    columns: Annotated[NamedAll, Meta(min_length=1, description="A new column, and the lookup's that it is.")]
+    on: Annotated[NamedAll, Meta(min_length=1, description="A column of the row, and the other's that it must be equal to.")]
+    columns: Annotated[NamedAll, Meta(min_length=1, description="A new column, and the other's that it is.")]
+    lookup: Annotated[Name | None, Meta(description="The name of the lookup; this or input.")] = None
+    input: Annotated[Name | None, Meta(description="The name of the input; this or lookup.")] = None
     missing: Annotated[
         Literal["null", "drop", "fail"], Meta(description="What a row without a match gets: null, or goes, or fails the run.")
     ] = "null"
@@ -264,6 +265,9 @@ def steps_of(given: Any) -> tuple[Any, ...]:
         except (msgspec.ValidationError, RecursionError) as error:
             raise _unreadable(number, item, str(error)) from None
         _check_text(number, item)
+        if isinstance(made[-1], LookUp) and (made[-1].lookup is None) == (made[-1].input is None):
+            what = "it names neither a lookup nor an input" if made[-1].lookup is None else "it names a lookup and an input"
+            raise refused(f"steps[{number}].lookup", what, 'Give one of them: "lookup": …, or "input": … in a combination.')
     _check_names(made)
     return tuple(made)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from ..errors import BadInput, LadleError, unknown_name
 from ..results.columns import Column
 from ..values.parameters import MAX_LIST_ITEMS, Parameter
+from .at import Field
 
 TYPES = {
     "text": "VARCHAR", "integer": "BIGINT", "decimal": "DECIMAL(38, {places})", "float": "DOUBLE", "boolean": "BOOLEAN",
@@ -40,6 +41,11 @@ class Lookup:
             "columns": [{"name": column.name, "kind": column.kind} for column in self.columns],
         }  # fmt: skip
 
+    @property
+    def fields(self) -> list[Field]:
+        """Its columns, as the combining engine keeps them."""
+        return [Field(column.name, type_) for column, type_ in zip(self.columns, self.types(), strict=True)]
+
     def keys(self) -> list[list[str | None]]:
         """The key of each row."""
         places = self.places(self.key)
@@ -68,6 +74,27 @@ class Lookup:
             TYPES[column.kind].format(places=_places(row[number] for row in self.rows) if column.kind == "decimal" else 0)
             for number, column in enumerate(self.columns)
         ]
+
+
+@dataclass(frozen=True, slots=True)
+class InputTable:
+    """An input of a combination, as a step looks up in it: its rows are met when the step is carried out."""
+
+    name: str
+    fields: Sequence[Field]
+
+    def doubled(self, names: Sequence[str]) -> None:
+        """Not known before."""
+
+
+def tables_by_key(lookups: Iterable[Lookup], inputs: Iterable[InputTable] = ()) -> dict[str, Lookup | InputTable]:
+    """What steps look up in, by what they say of it (``key_of``)."""
+    return {each.name: each for each in lookups} | {f"input {each.name}".lower(): each for each in inputs}
+
+
+def key_of(lookup: str | None, name: str | None) -> str:
+    """No lookup's name has a space, and no two inputs differ in small letters only."""
+    return f"input {name}".lower() if name is not None else str(lookup)
 
 
 def _places(texts: Any) -> int:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..errors import BadInput, unknown_name
 from ..statements.languages.sql import string
 from . import declared as d
 from .at import ANY, ROW, At, Field, Test, comparable, quoted, unlike
-from .lookups import TYPES
+from .lookups import TYPES, InputTable, key_of
 from .pivots import columns_to_rows, rows_to_columns
 
 
@@ -98,15 +98,18 @@ def _fill_nulls(step: d.FillNulls, at: At) -> str:
 
 
 def _look_up(step: d.LookUp, at: At) -> str:
-    lookup = at.chain.lookups.get(step.lookup)
+    key, what = key_of(step.lookup, step.input), "lookup" if step.input is None else "input"
+    lookup = at.chain.lookups.get(key)
     if lookup is None:
-        found = unknown_name("lookup", step.lookup, at.chain.lookups, "List them: ladle lookup list.")
-        raise BadInput(found.message, found.hint, where=at.where("lookup"))
-    fields = {c.name.lower(): Field(c.name, t) for c, t in zip(lookup.columns, lookup.types(), strict=True)}
+        known = [each.name for each in at.chain.lookups.values() if isinstance(each, InputTable) == (what == "input")]
+        hint = "List them: ladle lookup list." if what == "lookup" else "Only a combination has inputs."
+        found = unknown_name(what, str(step.lookup or step.input), known, hint)
+        raise BadInput(found.message, found.hint, where=at.where(what))
+    fields = {field.name.lower(): field for field in lookup.fields}
 
     def own(given: str, name: str) -> Field:
         if given.lower() not in fields:
-            error = unknown_name(f"column of the lookup '{lookup.name}'", given, [each.name for each in lookup.columns])
+            error = unknown_name(f"column of the {what} '{lookup.name}'", given, [each.name for each in lookup.fields])
             raise BadInput(error.message, error.hint, where=at.where(name))
         return fields[given.lower()]
 
@@ -131,7 +134,9 @@ def _look_up(step: d.LookUp, at: At) -> str:
     kept = [f"p.{each}" for each in at.listed()[:-1]]
     made = [*kept, *(f"l.{quoted(each.name)} as {name}" for name, each in zip(names, taken, strict=True)), f"p.{ROW}"]
     joined = f"s{at.number + 1}_found"
-    source = at.chain.tables[lookup.name]
+    source = at.chain.tables[key]
+    if isinstance(lookup, InputTable):
+        at.chain.tests.append(_no_key_twice(lookup, [theirs for _, theirs in pairs], source, at))
     at.chain.parts.append((
         joined,
         f'select {", ".join(made)}, l."ladle found" from {at.table} p left join'
@@ -144,12 +149,24 @@ def _look_up(step: d.LookUp, at: At) -> str:
         at.chain.tests.append(
             Test(
                 at.where("missing"), f"select count(*), min({example}) {missing}",
-                f"{{count}} without a match in the lookup '{lookup.name}', such as {{example}}",
-                "Add it to the lookup, or let missing be null or drop.",
+                f"{{count}} without a match in the {what} '{lookup.name}', such as {{example}}",
+                f"Add it to the {what}, or let missing be null or drop.",
             )
         )  # fmt: skip
     columns = ", ".join([*(quoted(each.name) for each in at.fields), *names, ROW])
     return f"select {columns} from {joined}" + (' where "ladle found"' if step.missing == "drop" else "")
+
+
+def _no_key_twice(table: InputTable, key: Sequence[Field], source: str, at: At) -> Test:
+    names = ", ".join(quoted(each.name) for each in key)
+    there = " and ".join(f"{quoted(each.name)} is not null" for each in key)
+    example = " || ', ' || ".join(f"cast({quoted(each.name)} as varchar)" for each in key)
+    twice = f"select {names} from ({source}) where {there} group by {names} having count(*) > 1"
+    return Test(
+        at.where("on"), f"select count(*), min({example}) from ({twice})",
+        f"{{example}} stands twice in the input '{table.name}'",
+        "Each row would become several: name more of its columns, or group that input by its key.",
+    )  # fmt: skip
 
 
 def _split(step: d.Split, at: At) -> str:

@@ -62,7 +62,8 @@ def _rows_to_columns(step: d.RowsToColumns) -> str:
 def _look_up(step: d.LookUp) -> str:
     on = " and ".join(each.name if each.name == each.as_ else f"{each.name} = {each.as_}" for each in step.on)
     missing = {"null": "", "drop": ", rows without a match go", "fail": ", each row must have a match"}[step.missing]
-    return f"look up {_renamed(step.columns)} in {step.lookup} by {on}{missing}"
+    where = step.lookup or f"the input {step.input}"
+    return f"look up {_renamed(step.columns)} in {where} by {on}{missing}"
 
 
 def _replace(step: d.Replace) -> str:

@@ -11,6 +11,7 @@ import duckdb
 
 from patient_ladle.adapters.combining.judge import EngineJudge
 from patient_ladle.adapters.combining.shaped import checked_chain
+from patient_ladle.adapters.combining.typing import type_of
 from patient_ladle.adapters.sources.duckdb_session import SAFE
 from patient_ladle.core.errors import BadInput, LadleError
 from patient_ladle.core.results.columns import Column
@@ -19,18 +20,19 @@ from patient_ladle.core.steps import declared as d
 from patient_ladle.core.steps.at import At, Field
 from patient_ladle.core.steps.chain import Chain
 from patient_ladle.core.steps.expressions import in_brackets, judge
-from patient_ladle.core.steps.lookups import Lookup
+from patient_ladle.core.steps.lookups import InputTable, Lookup, tables_by_key
 from patient_ladle.core.steps.words import in_words
 from patient_ladle.core.values.parameters import BoundValues, Parameter, samples
 
 
 @dataclass(frozen=True, slots=True)
 class Understood:
-    """Steps that were read: plain JSON, the parameters and the lookups that they name."""
+    """Steps that were read: plain JSON, the parameters, the lookups and the inputs that they name."""
 
     steps: list[dict[str, Any]]
     parameters: tuple[str, ...]
     lookups: tuple[str, ...]
+    inputs: tuple[str, ...] = ()
 
 
 def _engine(values: BoundValues) -> EngineJudge:
@@ -59,17 +61,27 @@ def understood(given: Any) -> Understood:
             for field, text, aggregates in expressions_of(step):
                 names += DUCKDB.parameters(text)
                 judge(engine.tree(in_brackets(text)), at.where(field), aggregates)
-    lookups = [step.lookup for step in steps if isinstance(step, d.LookUp)]
-    return Understood(d.plain_steps(steps), tuple(dict.fromkeys(names)), tuple(dict.fromkeys(lookups)))
+    looking = [step for step in steps if isinstance(step, d.LookUp)]
+    lookups = dict.fromkeys(step.lookup for step in looking if step.lookup is not None)
+    inputs = dict.fromkeys(step.input for step in looking if step.input is not None)
+    return Understood(d.plain_steps(steps), tuple(dict.fromkeys(names)), tuple(lookups), tuple(inputs))
 
 
 def checked(
-    given: Any, columns: Sequence[Mapping[str, str]], parameters: Sequence[Parameter], lookups: Sequence[Lookup], statement: int
+    given: Any,
+    columns: Sequence[Mapping[str, str]],
+    parameters: Sequence[Parameter],
+    lookups: Sequence[Lookup],
+    statement: int,
+    inputs: Mapping[str, Sequence[Mapping[str, str]]],
 ) -> dict[str, Any]:
-    """Each step with its words and the columns after it, and what is wrong with the first that is. Without ``columns`` nobody
-    knows what the result has, and the words are all that can be told."""
+    """Each step with its words and the columns after it, and what is wrong with the first that is.
+
+    ``columns``: of the result; without them the words are all that can be told. ``inputs``: theirs, of a combination.
+    """
     steps = d.steps_of(given)
-    start = [Column(each["name"], each["kind"], each.get("source_type") or "") for each in columns]
+    start = _columns(columns)
+    met = [InputTable(name, [Field(each.name, type_of(each)) for each in _columns(known)]) for name, known in inputs.items()]
     engine = _engine(samples(list(parameters)))
     told: list[dict[str, Any]] = [
         {"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)
@@ -78,7 +90,7 @@ def checked(
         return {"steps": told, "error": None}
     numbered = d.numbered(steps, statement)
     error: LadleError | None = None
-    chain = checked_chain(engine, start, (), {each.name: each for each in lookups})
+    chain = checked_chain(engine, start, (), tables_by_key(lookups, met))
     try:
         chain.extend(numbered)
     except LadleError as found:
@@ -86,6 +98,10 @@ def checked(
     for stage in chain.stages:
         told[stage.number]["columns"] = [_column(field) for field in stage.fields]
     return {"steps": told, "error": error.to_dict() if error else None}
+
+
+def _columns(plain: Sequence[Mapping[str, str]]) -> list[Column]:
+    return [Column(each["name"], each["kind"], each.get("source_type") or "") for each in plain]
 
 
 def _column(field: Field) -> dict[str, str]:

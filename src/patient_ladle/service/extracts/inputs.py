@@ -177,6 +177,7 @@ def _columns_of_extract(person: Person, revision: Revision, statement: int, envi
     language = language_of(revision.source)
     part = judged(language.parts, revision.statement)[statement - 1]
     plain = [parameter.to_dict() for parameter in revision.declared]
+    inner: dict[str, Any] = {}
     if revision.source is not None:
         [answer] = understand(person, address_in(revision.source, environment), [part.text], plain)
     else:
@@ -192,7 +193,8 @@ def _columns_of_extract(person: Person, revision: Revision, statement: int, envi
             "Preview the combination, or run that extract once.",
         )
     if revision.steps and answer["columns"]:
-        told = judged(stepping.checked, revision.steps, columns, list(revision.declared), lookups_of(revision.steps), statement)
+        lookups = lookups_of(revision.steps)
+        told = judged(stepping.checked, revision.steps, columns, list(revision.declared), lookups, statement, inner)
         if told["error"]:
             raise from_dict(told["error"])
         columns = next((step["columns"] for step in reversed(told["steps"]) if step["columns"]), columns)

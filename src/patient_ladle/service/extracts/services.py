@@ -36,7 +36,7 @@ from .named import extract_named, repository_extract
 from .outlines import with_statement
 from .sensitive_values import opened_declaration, sealed_declaration
 from .shared_values import shared_value_named
-from .steps import check_guards, understood
+from .steps import check_guards, refuse_other_inputs, understood
 
 CONTENT = (
     "statement", "outline", "inputs", "steps", "parameters", "formats", "file_name", "deliver_into", "output", "guards",
@@ -74,6 +74,7 @@ def _checked(content: dict[str, Any], name: str = "") -> dict[str, Any]:
     inputs = combinations.understood(content.get("inputs"), content["statement"])
     with of_field("inputs"):
         combinations.check(inputs, parameters, name)
+    refuse_other_inputs(steps.steps, inputs)
     formats = list(dict.fromkeys(content.get("formats") or ["csv"]))
     with of_field("formats"):
         for name in formats:

@@ -18,6 +18,8 @@ from patient_ladle.words import amount
 
 from .models import Extract, Revision, with_heads
 
+NONE: Mapping[str, Any] = {}
+
 
 def understood(given: Any) -> stepping.Understood:
     """What steps say, and that the lookups are there. Raises BadInput and its family."""
@@ -30,8 +32,24 @@ def understood(given: Any) -> stepping.Understood:
 
 def lookups_of(steps: Sequence[Mapping[str, Any]], guards: Sequence[Mapping[str, Any]] = ()) -> list[Table]:
     """The tables that steps and guards look up in, as they are now. Raises UnknownName, Conflict."""
-    names = [step["lookup"] for step in steps if step.get("step") == "look_up" and not step.get("off")]
+    names = [step["lookup"] for step in steps if step.get("lookup") and not step.get("off")]
     return tables_of([*names, *(guard["lookup"] for guard in guards if "lookup" in guard)])
+
+
+def looks_up_inputs(steps: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether one of the steps looks up in an input of the combination."""
+    return any(step.get("input") and not step.get("off") for step in steps)
+
+
+def refuse_other_inputs(steps: Sequence[Mapping[str, Any]], inputs: Sequence[Mapping[str, Any]]) -> None:
+    """Raises BadInput where a step looks up in what is no input of the extract."""
+    known = [str(each["name"]) for each in inputs]
+    for number, step in enumerate(steps):
+        name = step.get("input")
+        if name and name.lower() not in [each.lower() for each in known]:
+            error = unknown_name("input", name, known, "Only a combination has inputs.")
+            message, facts = f"step {number + 1}, input: {error.message}", {"where": f"steps[{number}].input"}
+            raise BadInput(message, error.hint, field="steps", **facts)
 
 
 def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) -> None:
@@ -70,8 +88,14 @@ def users_of(lookup: str) -> list[str]:
 
 
 def checked(
-    steps: Any, columns: Sequence[Mapping[str, str]], parameters: Sequence[Parameter], statement: int = 1
+    steps: Any,
+    columns: Sequence[Mapping[str, str]],
+    parameters: Sequence[Parameter],
+    statement: int = 1,
+    inputs: Mapping[str, Any] = NONE,
 ) -> dict[str, Any]:
-    """Each step with its words and the columns after it, and what is wrong with the first that is."""
+    """Each step with its words and the columns after it, and what is wrong with the first that is. ``inputs``: columns of those
+    of a combination."""
     found = understood(steps)
-    return judged(stepping.checked, found.steps, list(columns), list(parameters), lookups_of(found.steps), statement)
+    lookups = lookups_of(found.steps)
+    return judged(stepping.checked, found.steps, list(columns), list(parameters), lookups, statement, dict(inputs))

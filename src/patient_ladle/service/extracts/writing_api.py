@@ -42,7 +42,7 @@ from .named import extract_named
 from .services import refuse_unsaved
 from .shared_values import with_shared
 from .steps import checked as checked_steps
-from .steps import lookups_of, understood
+from .steps import looks_up_inputs, lookups_of, refuse_other_inputs, understood
 
 MOST_CHOICES = 1_000
 CHOICES_KEPT = timedelta(minutes=10)
@@ -172,6 +172,7 @@ class Previews(RoleView):
         text = parts[body["statement_number"] - 1].text
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
         steps = understood(body.get("steps"))
+        refuse_other_inputs(steps.steps, body.get("inputs") or [])
         check_declared(declared, [*judged(language.parameters, text), *steps.parameters])
         day = body.get("data_date") or today()
         values = with_shared(declared, body.get("values") or {}, environment)
@@ -213,6 +214,10 @@ class StepsBody(StrictSerializer):
     )
     parameters = serializers.ListField(child=serializers.DictField(), required=False)
     statement_number = serializers.IntegerField(min_value=1, default=1, help_text="Which of several statements, from 1.")
+    inputs = serializers.ListField(
+        child=serializers.DictField(), required=False, help_text="Of a combination: for steps that look up in one of them."
+    )
+    environment = serializers.CharField(max_length=64, required=False, help_text="With inputs: where they are asked.")
 
 
 class StepColumn(serializers.Serializer[Any]):
@@ -251,7 +256,10 @@ class StepsCheck(RoleView):
             if not isinstance(each.get("name"), str) or each.get("kind") not in KINDS:
                 raise BadInput(f"{each} is not a column.", 'Send columns as a preview gives them: {"name": …, "kind": "text"}.')
         declared = [Parameter.from_dict(item) for item in body.get("parameters") or []]
-        found = checked_steps(body["steps"], body["columns"], declared, body["statement_number"])
+        inputs: dict[str, Any] = {}
+        if body.get("inputs") and looks_up_inputs(body["steps"]):
+            inputs = columns_of(request.user, body["inputs"], environment_named(body.get("environment") or ""))
+        found = checked_steps(body["steps"], body["columns"], declared, body["statement_number"], inputs)
         error = found["error"]
         if error is not None:
             found["error"] = {key: error[key] for key in ("code", "message", "hint")} | {

@@ -28,7 +28,7 @@ from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import AWAY, guarded
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
-from patient_ladle.service.extracts.steps import lookups_of
+from patient_ladle.service.extracts.steps import looks_up_inputs, lookups_of
 from patient_ladle.service.ledger import work as ledger
 from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
 from patient_ladle.service.ledger.members import drawn_jobs, input_jobs
@@ -83,7 +83,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     reader, inputs = Reading(run.source, run.environment).reader(), list[dict[str, Any]]()
     if revision.inputs:
         jobs, inputs = input_jobs(run)
-        reader = INPUTS.job(jobs, revision.statement)
+        reader = INPUTS.job(jobs, "" if looks_up_inputs(revision.steps) else revision.statement)
     return {
         "do": "run",
         "run": str(run.pk),
