@@ -69,3 +69,29 @@ def test_a_combination_is_put_together_previewed_saved_and_run(page, parts):
     expect(page.get_by_role("button", name="Publish")).to_have_count(0)
     page.goto("/extracts/browsed_use")
     expect(page.get_by_role("link", name="browsed_both")).to_be_visible()
+
+
+def test_a_step_looks_up_in_an_input(page, parts):
+    with parts.ladle("author") as ladle:
+        inputs = [
+            {"name": "used", "extract": "browsed_use", "values": {"most": 300}},
+            {"name": "titles", "lookup": "browsed_titles"},
+        ]
+        ladle.extracts.add("browsed_looked", "", "select district_id, litres from used order by 1", inputs=inputs)
+    let_in(page, "author")
+    page.goto("/extracts/browsed_looked?open=done")
+    expect(page.get_by_text("The statement gives district_id, litres")).to_be_visible()
+    choose(page, "Add a step", "Look up")
+    choose(page, "In, step 1", "titles")
+    page.get_by_label("Where equal 1, left").fill("district_id")
+    page.get_by_label("Where equal 1, right").fill("ix")
+    page.get_by_label("New columns 1, left").fill("known_as")
+    page.get_by_label("New columns 1, right").fill("title")
+    expect(page.get_by_text("there is no column of the input 'titles' 'ix'")).to_be_visible()
+    page.get_by_label("Where equal 1, right").fill("id")
+    expect(page.get_by_role("button", name="look up title as known_as in the input titles by district_id = id")).to_be_visible()
+    press(page, "Preview")
+    expect(page.get_by_role("grid")).to_contain_text("Moor")
+    assert violations(page) == []
+    press(page, "Save revision")
+    expect(page.get_by_text("Saved as revision 2.")).to_be_visible()
