@@ -26,7 +26,8 @@ from tests.conftest import children_of, set_up, start_service, stop_service, unt
 @pytest.fixture(scope="module")
 def fresh(home, metering):
     """A service of its own, for these tests harm it."""
-    made = start_service(home / "faults")
+    (home / "t").mkdir()
+    made = start_service(home / "faults", LADLE_SCRATCH_MB="30", TMPDIR=str(home / "t"))
     with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
@@ -41,10 +42,10 @@ def database(service):
     return psycopg.connect(service.database_url(), autocommit=True)
 
 
-def worker_pid(service, run):
+def worker_pid(service, run, stage="fetch"):
     with database(service) as connection:
         found = until(lambda: connection.execute(
-            "select w.pid from runs_run r join runs_worker w on w.id = r.worker_id where r.id = %s and r.stage = 'fetch'", [run]
+            "select w.pid from runs_run r join runs_worker w on w.id = r.worker_id where r.id = %s and r.stage = %s", [run, stage]
         ).fetchone())  # fmt: skip
     return found[0]
 
@@ -76,6 +77,46 @@ def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(fresh):
         "steady.datapackage.json",
         "steady.json",
     ]
+    audit(fresh)
+
+
+def test_a_worker_killed_while_inputs_are_loaded_loses_nothing(fresh):
+    """What the input gave is taken by the next attempt; nothing of the first stays in the folder for temporary files."""
+    with fresh.ladle() as ladle:
+        ladle.extracts.add("many", "metering", "select n, n % 97 as part from generate_series(1, 2000000) n")
+        ladle.extracts.add(
+            "added_up", "", "select part, count(*) as n, sum(n) as total from many group by part order by part",
+            inputs=[{"name": "many", "extract": "many"}], formats=["csv"], deliver_into="added",
+        )  # fmt: skip
+        run = ladle.runs.start("added_up")["id"]
+        os.kill(worker_pid(fresh, run, "describe"), signal.SIGKILL)
+        record = ladle.runs.wait(run, PATIENCE)
+        assert (record["attempt"], record["rows"]) == (2, 97)
+        [member] = ladle.runs.list(member_of=run)
+        assert (member["attempt"], member["rows"]) == (1, 2_000_000)
+        told = [line["text"] for line in ladle.runs.log(run)]
+        assert "input many: 2,000,000 rows loaded" in " ".join(told)
+    assert len(list((fresh.data / "deliveries/added").glob("*.csv"))) == 1
+    audit(fresh)
+
+
+@pytest.mark.parametrize("way", ["combined", "steps"])
+def test_more_rows_than_scratch_space_holds_fail_the_run_with_what_to_do(fresh, home, way):
+    """Stopped by the limit, long before the disk is full; all that was written is gone again."""
+    of = "select n, md5(n::text) || md5((n + 1)::text) as t from generate_series(1, 1200000) n"
+    with fresh.ladle() as ladle:
+        if way == "combined":
+            ladle.extracts.add("wide_rows", "metering", of)
+            ladle.extracts.add(
+                "too_wide", "", "select max(t) as most from wide_rows", inputs=[{"name": "wide_rows", "extract": "wide_rows"}]
+            )
+        else:
+            ladle.extracts.add("too_wide_shaped", "metering", of, steps=[{"step": "filter", "where": "n % 2 = 0"}])
+        run = ladle.runs.start("too_wide" if way == "combined" else "too_wide_shaped")["id"]
+        with pytest.raises(RunFailed, match="more than the 30 MB of scratch space"):
+            ladle.runs.wait(run, PATIENCE)
+        assert "LADLE_SCRATCH_MB" in ladle.runs.get(run)["error"]["hint"]
+    until(lambda: not any("results.duckdb" in files for _, _, files in os.walk(home / "t")), PATIENCE)
     audit(fresh)
 
 
