@@ -45,11 +45,13 @@ class StepRows:
 
 @dataclass(frozen=True, slots=True)
 class Shaped:
-    """What became of a statement's result on its way through its steps: rows fetched and loaded, each step, what to mind."""
+    """What became of a statement's result on its way through its steps: rows fetched and loaded, each step, what to mind.
+    ``passed``: nothing had to be loaded, the steps were done to batches as they passed."""
 
     fetched: int
     steps: tuple[StepRows, ...]
     notes: tuple[str, ...] = ()
+    passed: bool = False
 
 
 def nobody_shaped(shaped: Shaped) -> None:

@@ -19,7 +19,7 @@ from patient_ladle.adapters.combining import scratch as module
 from patient_ladle.adapters.combining.scratch import Loading, Scratch
 from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.adapters.sources.duckdb_session import DuckdbSession
-from patient_ladle.core.errors import DiskFull, ResultTooLarge, RunCancelled, StatementFailed
+from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, RunCancelled, StatementFailed
 from patient_ladle.core.files.background import Behind
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical
@@ -27,7 +27,7 @@ from patient_ladle.core.steps.declared import KINDS, numbered, steps_of
 
 from .session import Rows, shaped, values_of
 
-ALL = [{"step": "reorder", "columns": ["v"]}]
+ALL = [{"step": "filter", "where": "v is null or v is not null"}]
 """Steps that change nothing."""
 _WHOLE = st.integers(-(10**25), 10**25)
 _TEXTS = st.text(st.characters(exclude_categories=("Cs",), exclude_characters="\0"), max_size=12)
@@ -237,3 +237,43 @@ def test_a_file_that_cannot_be_written_is_told_as_a_disk():
     scratch.connection = SimpleNamespace(execute=full, close=lambda: None)
     with pytest.raises(DiskFull, match="No space left on device"):
         Loading(scratch, "r", [Column("v", "integer")])
+
+
+_PASSING = st.lists(
+    st.one_of(
+        st.builds(lambda a, b: {"step": "rename", "columns": {a: b}}, st.sampled_from("abcABx"), st.sampled_from("abcdeE")),
+        st.builds(
+            lambda names: {"step": "reorder", "columns": names}, st.lists(st.sampled_from("abcDE"), min_size=1, max_size=3)
+        ),
+        st.builds(lambda names: {"step": "drop", "columns": names}, st.lists(st.sampled_from("abcD"), min_size=1, max_size=2)),
+    ),
+    min_size=1,
+    max_size=4,
+)
+
+
+@settings(max_examples=120, deadline=None)
+@given(_PASSING, st.lists(st.tuples(*[st.none() | st.text("xyz", max_size=3)] * 3), max_size=7))
+def test_steps_that_need_no_whole_result_give_the_same_to_batches_as_they_pass(steps, rows):
+    """Held against the engine, which loads all rows when another step, one that keeps them all, comes first."""
+    columns = [Column("a"), Column("b"), Column("c")]
+
+    def outcome(first):
+        try:
+            found = shaped(columns, rows, [*first, *steps])
+        except LadleError as error:
+            return error.code, error.message.partition(": ")[2].partition(" (")[0]
+        counts = [(step.kind, step.rows_in, step.rows_out) for step in found.steps][len(first) :]
+        return found.names, found.rows, counts, found.fetched
+
+    assert outcome([]) == outcome([{"step": "filter", "where": "1 = 1"}])
+
+
+def test_what_passes_keeps_its_kind_and_its_digits():
+    columns = [Column("v", "decimal", "numeric(10,4)"), Column("w", "any")]
+    found = shaped(columns, [("1.50", "7"), ("2.2500", "seven")], [{"step": "rename", "columns": {"v": "litres"}}])
+    assert [(c.name, c.kind, c.source_type) for c in found.columns] == [
+        ("litres", "decimal", "numeric(10,4)"),
+        ("w", "any", ""),
+    ]
+    assert found.rows == [["1.50", "7"], ["2.2500", "seven"]]

@@ -10,12 +10,13 @@ from typing import Any, Protocol, runtime_checkable
 import pyarrow as pa
 
 from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StatementFailed, StatementWrong
-from patient_ladle.core.ports import Shaped, SourceSession, Statement, StepRows
+from patient_ladle.core.ports import Reading, Shaped, SourceSession, Statement, StepRows
 from patient_ladle.core.results.columns import Batch, Column, unique_names
 from patient_ladle.core.steps.at import ROW, Field, quoted
 from patient_ladle.core.steps.chain import Chain
-from patient_ladle.core.steps.declared import LookUp, tag_of
+from patient_ladle.core.steps.declared import LookUp, tag_of, title_of
 from patient_ladle.core.steps.lookups import InputTable, Lookup, tables_by_key
+from patient_ladle.core.steps.passing import pass_by, passed
 from patient_ladle.words import amount
 
 from .judge import EngineJudge, raise_in_words, refuse_own_names
@@ -63,6 +64,9 @@ class ShapedSession(SourceSession):
         self.reader: ReadOnly | None = None
         self.rows: int | None = None
         self.steps: tuple[tuple[int, Any], ...] = ()
+        self.passing: Sequence[tuple[int, Column]] = ()
+        """Columns, and where they stood, where the steps are done to batches as they pass."""
+        self.reading = Reading()
         self.met: Mapping[str, Lookup | InputTable] = {}
         self.cancelled = False
         self.who: dict[str, str] = {}
@@ -74,6 +78,7 @@ class ShapedSession(SourceSession):
         self.left -= 1
         self.steps = statement.steps
         self._let_go_of_scratch()
+        self.passing = []
         if not statement.steps:
             return self.inner.describe(statement)
         first = PREVIEW_ROWS + 1 if statement.reading.first else 0
@@ -85,6 +90,10 @@ class ShapedSession(SourceSession):
             checked_chain(EngineJudge(scratch.connection, statement.values), columns, statement.steps, met)
         except BadInput as error:
             raise StatementWrong(error.message, error.hint, **error.facts) from error
+        if pass_by(statement.steps) and not first:
+            self._let_go_of_scratch()
+            self.passing, self.reading = passed(columns, statement.steps), statement.reading
+            return [column for _, column in self.passing]
         self.met = met
         tables = {key: f"lookup {number}" for number, key in enumerate(met)}
         for key, each in met.items():
@@ -163,6 +172,9 @@ class ShapedSession(SourceSession):
         if not self.steps:
             yield from self.inner.batches(soon)
             return
+        if self.passing:
+            yield from self._as_they_pass()
+            return
         assert self.reader is not None, "describe comes first"
         given = 0
         with self._in_words():
@@ -173,6 +185,14 @@ class ShapedSession(SourceSession):
             raise ProofFailed(
                 f"{given:,} rows came out of the steps, where {self.rows:,} were counted.", "Start the run again."
             )
+
+    def _as_they_pass(self) -> Iterator[Batch]:
+        places, rows = [place for place, _ in self.passing], 0
+        for batch in self.inner.batches():
+            rows += batch.rows
+            yield batch.picked(places)
+        counts = [StepRows(number, title_of(step), tag_of(step), rows, rows, None) for number, step in self.steps]
+        self.reading.shaped(Shaped(rows, tuple(counts), (), passed=True))
 
     def _told(self, where: str, what: str, hint: str) -> StatementFailed:
         """A fault at run time, with the step's number and name."""

@@ -193,9 +193,11 @@ def _read(
                 )
                 columns, minded = _describe(replace(statement, reading=reading), session, ledger)
                 minded += told.notes + _through_steps(ways, ledger)
+                told_before = len(ways)
                 shape = job.output.shape(title, columns)
                 watch = Watch(job.guards if number == 0 else (), shape.columns, job.keys)
                 rows = _fetch(number, title, session, shape, formats, ledger, progress, watch)
+                _through_steps(ways[told_before:], ledger)
                 broken += watch.findings()
                 found.append(StatementResult(title, list(shape.columns), rows, ways[0] if ways else None))
                 warnings += minded + shape.warnings
@@ -238,8 +240,11 @@ class _Told:
 def _through_steps(ways: Sequence[Shaped], ledger: RunLedger) -> list[str]:
     """Told of what became of the rows on their way through the steps; returns what is to be minded."""
     for shaped in ways:
+        steps = amount(len(shaped.steps), "step")
         ledger.log(
-            "info", f"fetched {amount(shaped.fetched, 'row')}, and loaded as many for {amount(len(shaped.steps), 'step')}"
+            "info",
+            f"fetched {amount(shaped.fetched, 'row')}, "
+            + (f"and loaded as many for {steps}" if not shaped.passed else f"with {steps} done as they passed"),
         )
         for step in shaped.steps:
             missed = "" if step.unmatched is None else f", {step.unmatched:,} without a match"

@@ -34,7 +34,7 @@ class Stage:
     @property
     def title(self) -> str:
         """What people call it."""
-        return self.step.name or d.tag_of(self.step).replace("_", " ")
+        return d.title_of(self.step)
 
 
 class Chain:

@@ -300,6 +300,11 @@ def tag_of(step: Step) -> str:
     return str(step.__struct_config__.tag)
 
 
+def title_of(step: Step) -> str:
+    """What people call it."""
+    return step.name or tag_of(step).replace("_", " ")
+
+
 def schema() -> dict[str, Any]:
     """Of a file of steps (JSON Schema 2020-12)."""
     return schema_of(tuple[AnyStep, ...], "steps", "Steps on a result")
