@@ -80,6 +80,8 @@ def test_a_group_gives_its_members_a_role_until_it_is_removed(page, service):
     page.get_by_text("author: writes", exact=False).click()
     form.get_by_role("combobox", name="Members").click()
     page.keyboard.type("ottilie")
+    offered = page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text="ottilie")
+    expect(offered).to_be_visible()  # until then Enter chooses nothing
     page.keyboard.press("Enter")
     page.keyboard.press("Escape")
     expect(form).to_be_visible()

@@ -75,6 +75,8 @@ def test_schedules_and_sources_by_keyboard(page):
     form.get_by_label("Name").fill("by-keyboard")
     form.get_by_label("Extract").focus()
     page.keyboard.type("district_use")
+    offered = page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text="district_use")
+    expect(offered).to_be_visible()  # until then Enter chooses nothing
     page.keyboard.press("Enter")
     form.get_by_label("Rule").fill("0 6 * *")
     expect(form.get_by_role("alert")).to_contain_text("a crontab rule has five")

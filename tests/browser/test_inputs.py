@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from .conftest import expect, let_in
+from .conftest import expect, foresee, let_in
 from .test_console import violations
 from .test_outline import choose, press
 
@@ -81,6 +81,7 @@ def test_a_step_looks_up_in_an_input(page, parts):
     let_in(page, "author")
     page.goto("/extracts/browsed_looked?open=done")
     expect(page.get_by_text("The statement gives district_id, litres")).to_be_visible()
+    foresee(page, "status of 400")  # of a step that is half told
     choose(page, "Add a step", "Look up")
     choose(page, "In, step 1", "titles")
     page.get_by_label("Where equal 1, left").fill("district_id")

@@ -27,7 +27,7 @@ from tests.conftest import children_of, set_up, start_service, stop_service, unt
 def fresh(home, metering):
     """A service of its own, for these tests harm it."""
     (home / "t").mkdir()
-    made = start_service(home / "faults", LADLE_SCRATCH_MB="30", TMPDIR=str(home / "t"))
+    made = start_service(home / "faults", LADLE_SCRATCH_MB="30", LADLE_RUN_MEMORY_MB="600", TMPDIR=str(home / "t"))
     with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
@@ -97,6 +97,18 @@ def test_a_worker_killed_while_inputs_are_loaded_loses_nothing(fresh):
         told = [line["text"] for line in ladle.runs.log(run)]
         assert "input many: 2,000,000 rows loaded" in " ".join(told)
     assert len(list((fresh.data / "deliveries/added").glob("*.csv"))) == 1
+    audit(fresh)
+
+
+def test_a_combination_that_eats_memory_fails_alone(fresh):
+    """Lists cannot be spilled: the engine's own bound or the child's ends it, and the next run is carried out."""
+    with fresh.ladle() as ladle:
+        statement = "select max(length(l)) as most from (select list(s.n) as l from few s, range(4000) group by s.n % 3)"
+        ladle.extracts.add("few", "metering", "select n from generate_series(1, 100000) n")
+        ladle.extracts.add("eats", "", statement, inputs=[{"name": "few", "extract": "few"}])
+        with pytest.raises(RunFailed, match="memory"):
+            ladle.runs.wait(ladle.runs.start("eats")["id"], PATIENCE)
+        assert ladle.runs.wait(ladle.runs.start("quick")["id"], PATIENCE)["state"] == "finished"
     audit(fresh)
 
 

@@ -70,6 +70,7 @@ def test_a_result_goes_through_its_steps_into_every_format(author, cluster):
         row[2] or None for row in wanted
     ]
     assert run["rows"] == len(wanted)
+    assert author.runs.dry_run("shares")["code"]["driver"].startswith("# the rows before the steps")
 
 
 def test_what_every_step_did_is_told_in_the_run_its_log_and_its_descriptor(author):

@@ -1,6 +1,25 @@
 /** A form's fields to the values of a run, and back. Pure. */
 import type { Parameter } from "../api/client";
 
+/** A parameter of which nothing is said yet. */
+export const bare: Parameter = {
+  name: "",
+  type: "text",
+  is_list: false,
+  required: true,
+  default: null,
+  allowed: [],
+  note: "",
+  labels: {},
+  choices: {},
+  lookup: {},
+  minimum: null,
+  maximum: null,
+  pattern: "",
+  sensitive: false,
+  shared: "",
+};
+
 export type Field = string | string[] | boolean | undefined | null;
 
 /** What the form shows at first: the default, in the shape its field wants. */

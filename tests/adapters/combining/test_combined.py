@@ -120,6 +120,16 @@ def test_numbers_of_a_mixed_column_are_numbers_again(tmp_path):
     assert "the number 1 and the text '1' are equal in it" in found.loaded[0].notes[0]
 
 
+def test_an_input_with_two_columns_of_one_name_has_both(tmp_path):
+    columns = [Column("n", "integer"), Column("N", "integer"), Column("", "text")]
+    found = combined([stored(tmp_path, 1, "twice", columns, [("1", "2", "x")])], "from twice")
+    assert len({name.lower() for name in found.names}) == 3
+    assert found.rows == [["1", "2", "x"]]
+    assert combined([stored(tmp_path, 2, "twice", columns, [("1", "2", "x")])], "select n_2 + n as s from twice").rows == [
+        ["3"]
+    ]
+
+
 @pytest.mark.parametrize("rows", [[], [("N1", None, "1")]])
 def test_a_mixed_column_without_values_goes_with_any_kind(tmp_path, rows):
     """A night without rows in a file database does not fail what joins by that column."""

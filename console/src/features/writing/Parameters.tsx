@@ -1,26 +1,10 @@
 import { useState } from "react";
 import { Button, Checkbox, Input, Select } from "antd";
 import type { Parameter, SharedValue, Source } from "../../api/client";
+import { bare } from "../../lib/values";
 import { AllowedFrom } from "./AllowedFrom";
 
 const TYPES = ["text", "integer", "decimal", "boolean", "date", "timestamp", "period", "identifier"] as const;
-const made: Parameter = {
-  name: "",
-  type: "text",
-  is_list: false,
-  required: true,
-  default: null,
-  allowed: [],
-  note: "",
-  labels: {},
-  choices: {},
-  lookup: {},
-  minimum: null,
-  maximum: null,
-  pattern: "",
-  sensitive: false,
-  shared: "",
-};
 const shown = (value: unknown): string =>
   value === null || value === undefined
     ? ""
@@ -248,7 +232,7 @@ export function Declare({
   onChange: (next: Parameter[]) => void;
 }) {
   return names.map((name) => (
-    <Button key={name} size="small" onClick={() => onChange([...parameters, { ...made, name }])}>
+    <Button key={name} size="small" onClick={() => onChange([...parameters, { ...bare, name }])}>
       Declare :{name}
     </Button>
   ));
@@ -300,7 +284,7 @@ export function Parameters({
         </table>
       )}
       <div className="filters" style={{ marginTop: 6 }}>
-        <Button size="small" onClick={() => onChange([...parameters, made])}>
+        <Button size="small" onClick={() => onChange([...parameters, bare])}>
           Add parameter
         </Button>
         {!parameters.length && <span className="dim">Write :name in the statement, then declare it here.</span>}

@@ -4,6 +4,7 @@ import { Problem } from "../../api/client";
 import type { Guard } from "../../lib/decisions";
 import { unsent } from "../../lib/kept";
 import { useAway } from "../../lib/service";
+import { bare } from "../../lib/values";
 import type { Outline } from "../outline/outline";
 import type { Input } from "../inputs/inputs";
 import type { Step } from "../steps/steps";
@@ -56,9 +57,15 @@ export function draftOf(extract: Extract): Draft {
 
 const content = (draft: Draft) => JSON.stringify({ ...draft, base: 0 });
 
+/** With all fields that a parameter has today: a draft may be older than some of them. */
+const completed = (draft: Draft): Draft => ({
+  ...draft,
+  parameters: draft.parameters.map((each) => ({ ...bare, ...each })),
+});
+
 /** A draft as the service keeps it, over what is saved: a field that is newer than the draft is as it is saved. */
-const opened = (saved: Draft, found: KeptDraft): Draft =>
-  found.content ? { ...saved, ...(found.content as Partial<Draft>), base: found.base ?? 0 } : saved;
+export const opened = (saved: Draft, found: KeptDraft): Draft =>
+  found.content ? completed({ ...saved, ...(found.content as Partial<Draft>), base: found.base ?? 0 }) : saved;
 
 /** What the service has of it, as it is compared with what is wanted; "": nothing. */
 const held = (saved: Draft, found: KeptDraft): string => (found.content ? JSON.stringify(opened(saved, found)) : "");
@@ -70,7 +77,7 @@ const AGAIN = 5_000;
  * sign-out and another machine. Of two windows the second to write is asked which of the two is meant. */
 export function useDraft(place: Place, saved: Draft, begun: KeptDraft) {
   const [left] = useState(() => unsent.take<{ draft: Draft; version: number }>(place)); // what could not be sent any more
-  const [draft, setDraft] = useState<Draft>(() => left?.draft ?? opened(saved, begun));
+  const [draft, setDraft] = useState<Draft>(() => (left ? completed(left.draft) : opened(saved, begun)));
   const [has, setHas] = useState(() => (left ? "?" : held(saved, begun)));
   const [failures, setFailures] = useState(0);
   const [other, setOther] = useState<KeptDraft | null>(null);

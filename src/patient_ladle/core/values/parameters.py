@@ -104,9 +104,10 @@ class Parameter:
         return made
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain JSON, the form that is stored and sent."""
-        made = {name: getattr(self, name) for name in self.__slots__}
-        return made | {"allowed": list(self.allowed)} | {name: dict(made[name]) for name in _OBJECTS}
+        """Plain JSON, the form that is stored and sent; a revision that is older than lookups differs in nothing from one that
+        names none."""
+        made = {name: getattr(self, name) for name in self.__slots__ if name != "lookup" or self.lookup}
+        return made | {"allowed": list(self.allowed)} | {name: dict(made[name]) for name in _OBJECTS if name in made}
 
     def check(self) -> None:
         """Refuse a declaration that could never be used."""

@@ -80,6 +80,7 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
     revision, limits = run.revision, limits_of(run.source)
     targets = targets_of(run.delivers_into)
     lookups = lookups_of(revision.steps, revision.guards)
+    drawn = drawn_jobs(run)
     reader, inputs = Reading(run.source, run.environment).reader(), list[dict[str, Any]]()
     if revision.inputs:
         jobs, inputs = input_jobs(run)
@@ -96,9 +97,9 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
         "statement": revision.statement,
         "steps": revision.steps,
         "lookups": [each.to_dict() for each in lookups],
-        "parameters": [parameter.to_dict() for parameter in with_allowed(revision.declared, run.values)],
+        "parameters": [parameter.to_dict() for parameter in with_allowed(revision.declared, {**drawn, **run.values})],
         "values": opened(run.values),
-        "drawn": drawn_jobs(run),
+        "drawn": drawn,
         "data_date": run.data_date.isoformat(),
         "due_at": run.due_at.isoformat(),
         "formats": run.formats,

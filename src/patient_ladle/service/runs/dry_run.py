@@ -41,6 +41,9 @@ EARLIER_RUNS = 10
 """Finished runs of the same extract and environment that the expectation is taken from."""
 
 
+BEFORE_STEPS = "# the rows before the steps, which the service does after the fetch\n"
+
+
 def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
     """Statements with what would be bound, address, files, delivery, expectation, warnings, and code that runs it.
 
@@ -111,7 +114,8 @@ def dry_run(body: dict[str, Any], url: str) -> dict[str, Any]:
             **code_of(
                 extract.name, environment.name, declared, given, formats, body.get("data_date"), url, body.get("publish")
             ),
-            "driver": get_engine(engine_of(source)).driver_code(
+            "driver": (BEFORE_STEPS if revision.steps else "")
+            + get_engine(engine_of(source)).driver_code(
                 address.fields, [language.fill_in(each.text, values).text for each in told]
             )
             if address and sees_all()
