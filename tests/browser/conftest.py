@@ -44,6 +44,11 @@ def foresee(page, *words):
     page.foreseen.extend(words)
 
 
+def offered(page, word):
+    """The option that Enter takes is this one; until then it takes nothing."""
+    expect(page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text=word)).to_be_visible()
+
+
 def let_in(page, name="administrator"):
     """Signed in without the form, and on no page yet: most tests are about what comes after it."""
     ask, patience = page.context.request, PATIENCE * 1000

@@ -9,7 +9,7 @@ from pathlib import Path
 from patient_ladle.service.demo.field_data import picture
 from tests.conftest import PASSWORD, until
 
-from .conftest import expect, foresee, let_in, sign_in
+from .conftest import expect, foresee, let_in, offered, sign_in
 
 PNG = picture(3)
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
@@ -75,8 +75,7 @@ def test_schedules_and_sources_by_keyboard(page):
     form.get_by_label("Name").fill("by-keyboard")
     form.get_by_label("Extract").focus()
     page.keyboard.type("district_use")
-    offered = page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text="district_use")
-    expect(offered).to_be_visible()  # until then Enter chooses nothing
+    offered(page, "district_use")
     page.keyboard.press("Enter")
     form.get_by_label("Rule").fill("0 6 * *")
     expect(form.get_by_role("alert")).to_contain_text("a crontab rule has five")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from .conftest import expect, sign_in
+from .conftest import expect, offered, sign_in
 from .test_console import violations
 
 
@@ -20,8 +20,7 @@ def choose(page, label, word):
     """By typing and Enter, once it is the one that Enter takes."""
     page.get_by_role("combobox", name=label, exact=True).focus()
     page.keyboard.type(word)
-    chosen = page.locator(".ant-select-dropdown:visible .ant-select-item-option-active", has_text=word)
-    expect(chosen).to_be_visible()
+    offered(page, word)
     page.keyboard.press("Enter")
 
 

@@ -1,25 +1,8 @@
 import { expect, it } from "vitest";
 import type { Parameter } from "../api/client";
-import { firstField, valuesOf } from "./values";
+import { bare, firstField, valuesOf } from "./values";
 
-const parameter = (more: Partial<Parameter>): Parameter => ({
-  name: "p",
-  type: "text",
-  is_list: false,
-  required: true,
-  default: null,
-  allowed: [],
-  note: "",
-  labels: {},
-  choices: {},
-  lookup: {},
-  minimum: null,
-  maximum: null,
-  pattern: "",
-  sensitive: false,
-  shared: "",
-  ...more,
-});
+const parameter = (more: Partial<Parameter>): Parameter => ({ ...bare, name: "p", ...more });
 
 it("shows defaults in the shape of their field", () => {
   expect(firstField(parameter({ type: "decimal", default: 4000 }))).toBe("4000");

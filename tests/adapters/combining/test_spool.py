@@ -20,7 +20,6 @@ from patient_ladle.adapters.combining.scratch import Loading, Scratch
 from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.adapters.sources.duckdb_session import DuckdbSession
 from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, RunCancelled, StatementFailed
-from patient_ladle.core.files.background import Behind
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical
 from patient_ladle.core.steps.declared import KINDS, numbered, steps_of
@@ -66,9 +65,7 @@ def memory():
     def append(name, rows):
         connection.from_arrow(rows).insert_into(name)
 
-    behind = Behind()
-    yield SimpleNamespace(connection=connection, mind=lambda: None, execute=connection.execute, append=append, behind=behind)
-    behind.close()
+    yield SimpleNamespace(connection=connection, mind=lambda: None, execute=connection.execute, append=append)
     connection.close()
 
 

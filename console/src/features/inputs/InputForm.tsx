@@ -3,6 +3,7 @@ import { Checkbox, Input as Text, InputNumber, Select } from "antd";
 import { api, must, type Parameter } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
 import { givenWords } from "../../lib/decisions";
+import { useLookups } from "../lookups/useLookups";
 import {
   begun,
   constantOf,
@@ -120,7 +121,7 @@ export function InputForm({
   onChange: (input: Input) => void;
 }) {
   const extracts = useQuery({ queryKey: ["extracts", "names"], queryFn: () => must(api.GET("/api/v1/extracts")) });
-  const lookups = useQuery({ queryKey: ["lookups"], queryFn: () => must(api.GET("/api/v1/lookups")) });
+  const lookups = useLookups();
   const chosen = useQuery({
     queryKey: ["extract", input.extract],
     enabled: !!input.extract,

@@ -1,7 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { AutoComplete, Button, Checkbox, Input, InputNumber, Select } from "antd";
 import type { ReactNode } from "react";
-import { api, must } from "../../api/client";
+import { useLookups } from "../lookups/useLookups";
 import { KINDS, valueOf, type By, type Named, type Step, type StepColumn, type StepField } from "./steps";
 
 interface Props {
@@ -78,11 +77,7 @@ const shown = (value: unknown) =>
 
 /** What one step is told, field by field. */
 export function StepForm({ step, number, columns, inputs, onChange }: Props) {
-  const lookups = useQuery({
-    queryKey: ["lookups"],
-    enabled: step.step === "look_up",
-    queryFn: () => must(api.GET("/api/v1/lookups")),
-  });
+  const lookups = useLookups(step.step === "look_up");
   const lookup = lookups.data?.find((each) => each.name === step.lookup);
   const put = (name: string, value: unknown) => {
     const next = { ...step, [name]: value };
@@ -207,7 +202,7 @@ export function StepForm({ step, number, columns, inputs, onChange }: Props) {
                 { label: "Inputs", options: inputs.map((each) => ({ value: INPUT + each, label: each })) },
                 {
                   label: "Lookups",
-                  options: (lookups.data ?? []).map((each) => ({ value: each.name, label: each.name })),
+                  options: lookups.options,
                 },
               ]}
               onChange={(next: string) => {
@@ -220,12 +215,7 @@ export function StepForm({ step, number, columns, inputs, onChange }: Props) {
               style={{ width: 220 }}
             />
           );
-        return picked(
-          (value as string | undefined) ?? "",
-          (next) => put(field.name, next),
-          label,
-          (lookups.data ?? []).map((each) => ({ value: each.name, label: each.name })),
-        );
+        return picked((value as string | undefined) ?? "", (next) => put(field.name, next), label, lookups.options);
       case "replaced": {
         const of = kindOf(step.column);
         const list =

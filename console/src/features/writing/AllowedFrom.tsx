@@ -1,7 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
 import { Select } from "antd";
-import { api, must, type Parameter } from "../../api/client";
+import type { Parameter } from "../../api/client";
 import { ProblemNote } from "../../components/ProblemNote";
+import { useLookups } from "../lookups/useLookups";
 
 /** The lookup that a parameter's allowed values are in: its column, and one with words for each. */
 export function AllowedFrom({
@@ -13,7 +13,7 @@ export function AllowedFrom({
   of: string;
   onChange: (more: Partial<Parameter>) => void;
 }) {
-  const lookups = useQuery({ queryKey: ["lookups"], queryFn: () => must(api.GET("/api/v1/lookups")) });
+  const lookups = useLookups();
   const { name, column, label } = p.lookup;
   const lookup = lookups.data?.find((each) => each.name === name);
   const columns = (lookup?.revision.columns ?? []).map((each) => ({ value: each.name, label: each.name }));
@@ -36,7 +36,7 @@ export function AllowedFrom({
           onChange={(chosen?: string) =>
             onChange(chosen ? { lookup: { name: chosen }, allowed: [], labels: {}, choices: {} } : { lookup: {} })
           }
-          options={(lookups.data ?? []).map((each) => ({ value: each.name, label: each.name }))}
+          options={lookups.options}
         />
       </label>
       {name && (

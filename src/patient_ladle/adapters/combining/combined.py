@@ -110,7 +110,7 @@ def _ended(loading: Loading) -> list[Field]:
 
 def columns_of_job(job: Mapping[str, Any]) -> list[Column]:
     """What is known of a stored result's columns."""
-    return [Column(each["name"], each["kind"], each.get("source_type") or "") for each in job["columns"]]
+    return [Column.from_dict(each) for each in job["columns"]]
 
 
 def stored_rows(job: Mapping[str, Any], columns: Sequence[Column], places: Sequence[int]) -> Generator[Batch, None, None]:
@@ -245,10 +245,8 @@ class CombinedSession(SourceSession):
 
     def drawn(self, of: Drawn, parameter: str) -> list[str]:
         """The different values of a column of an input that is loaded. Raises BadInput."""
-        table = next(name for name in self.fields if name.lower() == of.input.lower())
-        fields = {field.name.lower(): field.name for field in self.fields[table]}
-        refuse_unknown_column(of, fields)
-        column = quoted(fields[of.column.lower()])
+        table, names = self._named(of.input), [field.name for field in self.fields_of(of.input)]
+        column = quoted(names[_place_of(of, names)])
         rows = self.scratch.execute(
             f"select distinct cast({column} as varchar) from {quoted(table)} where {column} is not null"
             f" order by 1 limit {MAX_LIST_ITEMS + 1}"
@@ -331,9 +329,10 @@ def drawn_from(given: Mapping[str, Any], of: Drawn, parameter: str) -> list[str]
 
 def _place_of(of: Drawn, names: Sequence[str]) -> int:
     """Where the column stands. Raises BadInput."""
-    known = {name.lower(): name for name in names}
-    refuse_unknown_column(of, known)
-    return names.index(known[of.column.lower()])
+    found = [place for place, name in enumerate(names) if name.lower() == of.column.lower()]
+    if not found:
+        raise BadInput(f"input '{of.input}' has no column '{of.column}'.", f"It has {', '.join(names[:12]) or 'none'}.")
+    return found[0]
 
 
 def checked_drawn(values: list[str], of: Drawn, parameter: str) -> list[str]:
@@ -345,14 +344,6 @@ def checked_drawn(values: list[str], of: Drawn, parameter: str) -> list[str]:
             "Take the whole result as an input, and join it in the combining statement.",
         )
     return values
-
-
-def refuse_unknown_column(of: Drawn, known: Mapping[str, str]) -> None:
-    """``known``: by their small letters. Raises BadInput."""
-    if of.column.lower() not in known:
-        raise BadInput(
-            f"input '{of.input}' has no column '{of.column}'.", f"It has {', '.join(list(known.values())[:12]) or 'none'}."
-        )
 
 
 def _judged(connection: duckdb.DuckDBPyConnection, statement: str, names: Sequence[str]) -> Any:

@@ -22,7 +22,7 @@ import duckdb
 import pyarrow as pa
 
 from patient_ladle.core.errors import DiskFull, LadleError, ProofFailed, ResultTooLarge, RunCancelled, StatementFailed
-from patient_ladle.core.files.background import Behind
+from patient_ladle.core.files.background import BackgroundWriter
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.steps.at import Field, quoted
@@ -67,7 +67,8 @@ class Scratch:
         self.path = Path(self.own.name) / "results.duckdb"
         self.spill = Path(self.own.name) / "spill"
         self.connection = duckdb.connect(str(self.path), config=self._settings(most_bytes))
-        self.behind = Behind()
+        self.writer: BackgroundWriter | None = None
+        """Of what is loading."""
 
     def _settings(self, most_bytes: int, memory: str = LOADING_MEMORY) -> dict[str, Any]:
         own = {
@@ -138,7 +139,8 @@ class Scratch:
     def close(self) -> None:
         """With all that was loaded; may be called twice."""
         self.stop()
-        self.behind.close()
+        if self.writer is not None:
+            self.writer.abort()
         with contextlib.suppress(duckdb.Error):
             self.connection.close()
         self.own.cleanup()
@@ -207,6 +209,7 @@ class Loading:
         self.rows = 0
         self.waiting_rows = self.waiting_bytes = 0
         self.waiting: list[Batch] = []
+        self.writer = scratch.writer = BackgroundWriter(self._put, depth=1)
         self._execute = scratch.execute
         self._execute("begin")
         declared = ", ".join(f"c{place} {each.type}" for place, each in enumerate(self.kept))
@@ -234,11 +237,12 @@ class Loading:
                 changed.append(self._changing(place, wanted, back))
             made.append(values)
         rows = pa.table(made, names=[f"c{place}" for place in range(len(made))])
-        self.scratch.behind.begin(self._put, changed, rows)
+        self.writer.submit((changed, rows))
         self.rows += self.waiting_rows
         self.waiting, self.waiting_rows, self.waiting_bytes = [], 0, 0
 
-    def _put(self, changed: Sequence[str], rows: pa.Table) -> None:
+    def _put(self, piece: tuple[Sequence[str], pa.Table]) -> None:
+        changed, rows = piece
         for query in changed:
             self._execute(query)
         self.scratch.append(self.name, rows)
@@ -260,7 +264,7 @@ class Loading:
     def end(self) -> list[Field]:
         """The table as it is now, under the columns' own names. Raises ProofFailed where rows are not those that were given."""
         self._write()
-        self.scratch.behind.wait()
+        self.writer.close()
         for place, kept in enumerate(self.kept):
             self._execute(f"alter table {quoted(self.name)} rename c{place} to {quoted(kept.column.name)}")
         self._execute("commit")

@@ -7,7 +7,7 @@ import queue
 import threading
 from collections.abc import Callable, Generator, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import closing, suppress
+from contextlib import closing
 from typing import Any, TypeVar
 
 T = TypeVar("T")
@@ -64,28 +64,3 @@ def ahead(pieces: Generator[T, None, None]) -> Iterator[T]:
         while (piece := waiting.result()) is not _OVER:
             waiting = pool.submit(next, pieces, _OVER)
             yield piece
-
-
-class Behind:
-    """One piece of work at a time, carried out in a thread while the caller prepares the next."""
-
-    def __init__(self) -> None:
-        self.pool = ThreadPoolExecutor(1)
-        self.working: Future[Any] | None = None
-
-    def begin(self, work: Callable[..., Any], *given: Any) -> None:
-        """Once the work before is done. Raises what that met."""
-        self.wait()
-        self.working = self.pool.submit(work, *given)
-
-    def wait(self) -> None:
-        """Until all is done. Raises what it met, once."""
-        working, self.working = self.working, None
-        if working is not None:
-            working.result()
-
-    def close(self) -> None:
-        """End without asking how it went."""
-        with suppress(Exception):
-            self.wait()
-        self.pool.shutdown()

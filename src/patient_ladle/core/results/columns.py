@@ -9,7 +9,7 @@ The column's kind says how a format may write that text; a missing value is null
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timezone
 from decimal import Decimal
@@ -39,6 +39,11 @@ class Column:
     note: str = ""
     pattern: str = ""
     """How a reader wants its values written: a strftime style for moments, ``0.00`` or ``#,##0.00`` for numbers."""
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Column:
+        """What plain JSON tells of it: name and kind, and ``source_type`` where that is known."""
+        return cls(plain["name"], plain["kind"], plain.get("source_type") or "")
 
 
 class Batch:

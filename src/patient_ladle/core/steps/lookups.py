@@ -89,7 +89,7 @@ class InputTable:
 
 def tables_by_key(lookups: Iterable[Lookup], inputs: Iterable[InputTable] = ()) -> dict[str, Lookup | InputTable]:
     """What steps look up in, by what they say of it (``key_of``)."""
-    return {each.name: each for each in lookups} | {f"input {each.name}".lower(): each for each in inputs}
+    return {each.name: each for each in lookups} | {key_of(None, each.name): each for each in inputs}
 
 
 def key_of(lookup: str | None, name: str | None) -> str:

@@ -33,7 +33,7 @@ def columns_of(
     parts: Sequence[str], inputs: Mapping[str, Sequence[Mapping[str, str]]], parameters: Sequence[Parameter]
 ) -> list[dict[str, Any]]:
     """Of each combining statement ``columns``, or the ``error`` that it has over inputs with these columns."""
-    known = {name: [Column(c["name"], c["kind"], c.get("source_type") or "") for c in each] for name, each in inputs.items()}
+    known = {name: [Column.from_dict(column) for column in each] for name, each in inputs.items()}
     made: list[dict[str, Any]] = []
     for part in parts:
         try:
@@ -49,7 +49,7 @@ def in_shape(columns: Sequence[Mapping[str, str]], chosen: Sequence[Any]) -> lis
     """Columns of a result as its output's choice has them. Raises BadInput where one is not there."""
     from patient_ladle.core.files.output import OutputSettings
 
-    known = [Column(c["name"], c["kind"], c.get("source_type") or "") for c in columns]
+    known = [Column.from_dict(column) for column in columns]
     try:
         shape = OutputSettings.from_dict({"columns": list(chosen)}).shape("", known)
     except LadleError as error:

@@ -80,8 +80,8 @@ def checked(
     ``columns``: of the result; without them the words are all that can be told. ``inputs``: theirs, of a combination.
     """
     steps = d.steps_of(given)
-    start = _columns(columns)
-    met = [InputTable(name, [Field(each.name, type_of(each)) for each in _columns(known)]) for name, known in inputs.items()]
+    start = [Column.from_dict(each) for each in columns]
+    met = [InputTable(name, [Field(c["name"], type_of(Column.from_dict(c))) for c in known]) for name, known in inputs.items()]
     engine = _engine(samples(list(parameters)))
     told: list[dict[str, Any]] = [
         {"number": n + 1, "words": in_words(step), "step": d.tag_of(step), "columns": None} for n, step in enumerate(steps)
@@ -98,10 +98,6 @@ def checked(
     for stage in chain.stages:
         told[stage.number]["columns"] = [_column(field) for field in stage.fields]
     return {"steps": told, "error": error.to_dict() if error else None}
-
-
-def _columns(plain: Sequence[Mapping[str, str]]) -> list[Column]:
-    return [Column(each["name"], each["kind"], each.get("source_type") or "") for each in plain]
 
 
 def _column(field: Field) -> dict[str, str]:

@@ -216,7 +216,7 @@ def files_of(run: Run, statement: int) -> list[ResultFile]:
     """Files of the store that hold one statement's result, from 1, as it was; none where there are none any more."""
     if len(run.statements) < statement:
         return []
-    columns = [Column(c["name"], c["kind"], c.get("source_type") or "") for c in run.statements[statement - 1]["columns"]]
+    columns = [Column.from_dict(column) for column in run.statements[statement - 1]["columns"]]
     altered = run.output is not None and run.member_of_id is None
     formed = any(choice.get("pattern") for choice in _choices(run.revision.output))
     by_format: dict[str, list[ResultFile]] = {}
