@@ -13,6 +13,7 @@ import os
 import platform
 import resource
 import shutil
+import signal
 import sqlite3
 import statistics
 import subprocess
@@ -20,13 +21,15 @@ import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any, ClassVar
 
 import bson
+from bench_page import TITLE, BenchPage
 from bson import Decimal128
 from bson.raw_bson import RawBSONDocument
 
@@ -68,11 +71,12 @@ def made_row(n: int) -> tuple[Any, ...]:
     )  # fmt: skip
 
 
-def make(home: Path, rows: int) -> tuple[Cluster, MariaServer, Sources]:
-    """Three databases with the same rows."""
+def make(home: Path, rows: int, ended: ExitStack) -> Sources:
+    """Three databases with the same rows; ``ended`` stops their servers."""
     cluster, server = Cluster(home / "pg", "bench"), MariaServer(home / "maria", "bench")
-    cluster.start()
-    server.start()
+    for each in (cluster, server):
+        ended.callback(each.stop)
+        each.start()
     cluster.make_database("bench")
     import psycopg
 
@@ -108,7 +112,7 @@ def make(home: Path, rows: int) -> tuple[Cluster, MariaServer, Sources]:
         lite.executemany("insert into readings values (?,?,?,?,?,?,?,?,?,?)", (made_row(n) for n in range(rows)))
     at = {"host": "127.0.0.1", "user": "reader", "database": "bench"}
     ports = at | {"port": cluster.port}, at | {"port": server.port}, at | {"port": serve_documents(rows)}
-    return cluster, server, Sources(ports[0], ports[1], {"path": str(home / "bench.db")}, ports[2])
+    return Sources(ports[0], ports[1], {"path": str(home / "bench.db")}, ports[2])
 
 
 def made_document(n: int) -> dict[str, Any]:
@@ -406,7 +410,7 @@ class Measure:
 
 
 PAGE = ROOT / "docs" / "benchmarks.md"
-MEMORY_HEAD = "## Memory"
+WALL, MEMORY = "Wall time", "Memory"
 MEMORY_LANES = (("postgresql", "csv"), ("postgresql", "json"), ("postgresql", "xlsx"), ("mariadb", "csv"), ("sqlite", "csv"),
                 ("documents", "csv"))  # fmt: skip
 
@@ -462,10 +466,10 @@ def line(name: str, found: dict[str, list[Measure]]) -> str:
     )
 
 
-def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence[str]) -> str:
-    """The page of results: the lanes measured now, and of others what stands there."""
-    lines = [
-        "# Benchmarks",
+def write_lanes(to: BenchPage, found: dict[str, list[Measure]], rows: int, rounds: int) -> None:
+    """The lanes measured now, and of others what stands there."""
+    about = [
+        TITLE,
         "",
         f"{rows:,} rows of ten mixed columns from each database on the same machine ({os.cpu_count()} cores, "
         f"Python {platform.python_version()});",
@@ -477,83 +481,91 @@ def page(found: dict[str, list[Measure]], rows: int, rounds: int, flat: Sequence
         "| lane | seconds | spread | beside | target | processor, s | peak MB | MB written |",
         "|---|---:|---:|---:|---:|---:|---:|---:|",
     ]  # fmt: skip
-    there = {
-        each.split("|")[1].strip(): each for each in PAGE.read_text().partition("## Wall")[0].splitlines() if each[:2] == "| "
-    }
-    shown = there | {name: line(name, found) for name in found}
+    shown = to.lines("") | {name: line(name, found) for name in found}
     table = [shown[name] for name in LANES if name in shown]
-    walls = {each.split("|")[1].strip(): float(each.split("|")[2]) for each in table}
-    return "\n".join([*lines, *table, "", "## Wall time", "", *chart(walls), *flat]) + "\n"
+    to.put("", [*about, *table])
+    to.put(WALL, chart({each.split("|")[1].strip(): float(each.split("|")[2]) for each in table}))
 
 
-def memory(sources: Sources, folder: Path, wanted: Sequence[str]) -> list[tuple[str, str]]:
-    """The same lanes over ten times the rows: what they need must not grow. Lane and line of each measure."""
+def memory(sources: Sources, folder: Path, wanted: Sequence[str], rows: int) -> list[str]:
+    """The same lanes over ten times the rows: what they need must not grow. The line of each measure."""
     global STATEMENT, COMMAND
     few, found = STATEMENT, []
     many = f"select r.* from ({few}) r cross join (select 1 as n{' union all select 1' * 9}) ten"
     for engine, form in MEMORY_LANES:
         name = f"{engine} {form}"
-        for statement, rows in ((few, 1_000_000), (many, 10_000_000)):
+        for statement, count in ((few, rows), (many, 10 * rows)):
             if wanted and not any(word in name for word in wanted):
                 continue
             STATEMENT = statement
-            COMMAND = f'{{"find": "readings", "limit": {rows}}}'
+            COMMAND = f'{{"find": "readings", "limit": {count}}}'
             one = measured(ours(engine, form), sources, folder)
-            found.append((name, f"| {name} | {rows:,} | {one.wall:.1f} | {one.peak:.0f} |"))
-            print(found[-1][1], flush=True)
+            found.append(f"| {name}, {count:,} rows | {one.wall:.1f} | {one.peak:.0f} |")
+            print(found[-1], flush=True)
     STATEMENT = few
     return found
 
 
-def memory_section(found: Sequence[tuple[str, str]] = ()) -> list[str]:
-    """That part of the page: the lines measured now, and of other lanes those that stand there."""
-    _, _, there = PAGE.read_text().partition(MEMORY_HEAD)
-    kept = [(line.split("|")[1].strip(), line) for line in there.splitlines() if line.startswith("| ")]
-    now = {name for name, _ in found}
-    lines = [line for name, line in kept if name not in now and name != "lane"] + [line for _, line in found]
+def write_memory(to: BenchPage, found: Sequence[str]) -> None:
+    """The lines measured now, and of other lanes those that stand there."""
+    shown = to.lines(MEMORY) | {each.split("|")[1].strip(): each for each in found}
     order = [f"{engine} {form}" for engine, form in MEMORY_LANES]
-    lines.sort(key=lambda line: order.index(line.split("|")[1].strip()))
-    return ["", MEMORY_HEAD, "", "| lane | rows | seconds | peak MB |", "|---|---:|---:|---:|", *lines]
+    table = sorted(shown.values(), key=lambda each: order.index(each.split("|")[1].split(",")[0].strip()))
+    to.put(MEMORY, ["| lane | seconds | peak MB |", "|---|---:|---:|", *table])
+
+
+@contextmanager
+def databases(rows: int) -> Iterator[tuple[Sources, Path]]:
+    """Three of them and a store, and a folder; ended from outside, they end too."""
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, lambda *_: sys.exit(143))
+    with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home, ExitStack() as ended:
+        folder = Path(home)
+        folder.chmod(0o755)
+        yield make(folder, rows, ended), folder
+
+
+def warmed(lanes: Iterable[str]) -> None:
+    """A warm child has its modules: no lane pays for its imports."""
+    sys.path.append(str(Path(sys.prefix) / "bench"))
+    references = {"cursor + csv": "MySQLdb.cursors", "XlsxWriter": "xlsxwriter", "cursor + json": "MySQLdb.cursors"}
+    needed = {module for words, module in references.items() if any(words in name for name in lanes)}
+    for module in ("psycopg", "pymongo", "patient_ladle.service.children.child", *sorted(needed)):
+        importlib.import_module(module)
+    list(importlib.import_module("patient_ladle.service.children.child").warm_up())
+
+
+def option(name: str, default: str) -> str:
+    """``--name=…``."""
+    given = [word.partition("=")[2] for word in sys.argv if word.startswith(f"--{name}=")]
+    return given[0] if given else default
 
 
 def main() -> int:
     """Measure every lane, or those named, and write docs/benchmarks.md."""
     quick = "--quick" in sys.argv
-    rows, rounds = (100_000, 2) if quick else (1_000_000, 2)
-    given = [word.removeprefix("--rows=") for word in sys.argv if word.startswith("--rows=")]
-    rows = int(given[0]) if given else rows
+    rows, rounds = int(option("rows", "100000" if quick else "1000000")), 2
+    to = BenchPage(Path(option("page", str(PAGE))))
     wanted = [word for word in sys.argv[1:] if not word.startswith("--")]
     lanes = {name: lane for name, (_, lane) in LANES.items() if not wanted or any(word in name for word in wanted)}
-    sys.path.append(str(Path(sys.prefix) / "bench"))
-    for module in ("psycopg", "MySQLdb.cursors", "xlsxwriter", "pymongo", "patient_ladle.service.children.child"):
-        importlib.import_module(module)  # a warm child has them: no lane pays for its imports
-    list(importlib.import_module("patient_ladle.service.children.child").warm_up())
-    with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home:
-        folder = Path(home)
-        folder.chmod(0o755)
-        cluster, server, sources = make(folder, rows)
-        try:
-            found: dict[str, list[Measure]] = {name: [] for name in lanes}
-            if "--memory" in sys.argv:
-                before = PAGE.read_text().partition(f"\n{MEMORY_HEAD}")[0]
-                PAGE.write_text("\n".join([before, *memory_section(memory(sources, folder, wanted))[1:]]) + "\n")
-                return 0
-            for number in range(rounds):
-                for name, lane in lanes.items():
-                    if number and found[name][0].wall > SLOW_SECONDS:
-                        continue
-                    one = measured(lane, sources, folder)
-                    found[name].append(one)
-                    print(
-                        f"round {number}  {name:<38} {one.wall:7.2f} s  {one.processor:7.2f} s  {one.peak:5.0f} MB", flush=True
-                    )
-        finally:
-            server.stop()
-            cluster.stop()
-    text = page(found, rows, rounds, memory_section())
-    print("\n" + text)
+    if not lanes and "--memory" not in sys.argv:
+        sys.exit(f"no lane has {' or '.join(map(repr, wanted))} in its name. There are: {', '.join(LANES)}.")
+    warmed(lanes)
+    with databases(rows) as (sources, folder):
+        if "--memory" in sys.argv:
+            write_memory(to, memory(sources, folder, wanted, rows))
+            return 0
+        found: dict[str, list[Measure]] = {name: [] for name in lanes}
+        for number in range(rounds):
+            for name, lane in lanes.items():
+                if number and found[name][0].wall > SLOW_SECONDS:
+                    continue
+                one = measured(lane, sources, folder)
+                found[name].append(one)
+                print(f"round {number}  {name:<38} {one.wall:7.2f} s  {one.processor:7.2f} s  {one.peak:5.0f} MB", flush=True)
+    print("\n" + "\n".join(line(name, found) for name in found))
     if not quick:
-        PAGE.write_text(text)
+        write_lanes(to, found, rows, rounds)
     return 0
 
 

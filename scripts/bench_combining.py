@@ -18,7 +18,8 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
-from bench import PAGE, Measure, measured
+from bench import PAGE, Measure, measured, option
+from bench_page import BenchPage
 
 from patient_ladle.adapters.combining.combined import CombinedSession
 from patient_ladle.adapters.stores.folder import FolderStore
@@ -30,7 +31,7 @@ from patient_ladle.core.runs.memory import MemoryLedger
 from patient_ladle.core.values.parameters import resolve
 from patient_ladle.service.children.child import _SystemClock
 
-HEAD = "## Combining"
+HEAD = "Combining"
 ABOUT = """Two results, the second of 100,000 rows, joined and written as CSV. Ours reads them as members leave them, Parquet of
 texts, and includes the checksums of both, the load into the private file, proof and fsync; the others read the same rows
 as CSV, prove nothing, and keep decimals as floats. `./scripts/bench --combining` writes this part.
@@ -184,7 +185,8 @@ def main() -> int:
     """Measure, and write the part of the page."""
     quick = "--quick" in sys.argv
     lines = []
-    for rows, rounds in ((100_000, 1),) if quick else ((1_000_000, 3), (10_000_000, 1)):
+    given = int(option("rows", "0"))
+    for rows, rounds in ((given or 100_000, 1),) if quick or given else ((1_000_000, 3), (10_000_000, 1)):
         with tempfile.TemporaryDirectory(prefix="ladle-bench-") as home:
             folder = Path(home)
             (folder / "store").mkdir()
@@ -204,12 +206,9 @@ def main() -> int:
                         )
                 base = statistics.median(one.wall for one in found["pandas"])
                 lines += [_line(f"{rows:,} {shape}", name, measures, base) for name, measures in found.items()]
-    text = "\n".join(["", HEAD, "", ABOUT, *lines, ""])
-    print(text)
+    print("\n".join([ABOUT, *lines]))
     if not quick:
-        before, _, rest = PAGE.read_text().partition(f"\n{HEAD}\n")
-        after = rest[rest.index("\n## ") :] if "\n## " in rest else ""
-        PAGE.write_text(before.rstrip("\n") + "\n" + text.rstrip("\n") + "\n" + after)
+        BenchPage(Path(option("page", str(PAGE)))).put(HEAD, [ABOUT, *lines])
     return 0
 
 

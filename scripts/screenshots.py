@@ -14,13 +14,20 @@ import io
 import json
 import os
 import pty
+import re
 import subprocess
 import sys
 import tempfile
 import time
+from datetime import datetime
+from html import escape
 from pathlib import Path
 
+import openpyxl
 from chromium import launched
+from openpyxl.cell import Cell
+from openpyxl.utils import get_column_letter
+from openpyxl.worksheet.worksheet import Worksheet
 from playwright.sync_api import Page, sync_playwright
 from rich.console import Console
 from rich.terminal_theme import DEFAULT_TERMINAL_THEME
@@ -37,12 +44,15 @@ LADLE = str(Path(sys.executable).parent / "ladle")
 
 MADE_OF = """() => {
   const found = new Set();
+  const named = "January February March April May June July August September October November December "
+    + "Monday Tuesday Wednesday Thursday Friday Saturday Sunday";
+  const moments = new RegExp("\\b(" + named.replaceAll(" ", "|") + ")\\b", "g"); // a picture is of one day, and true on each
   const parts = "h1, h2, h3, button, th, label, dt, summary, [role=tab], [role=columnheader], input, textarea, nav a";
   for (const part of document.querySelectorAll(parts)) {
     if (!part.getClientRects().length || part.closest("tbody")) continue;
     const words = part.getAttribute("aria-label") || part.innerText || part.getAttribute("placeholder") || "";
     const numbers = part.tagName === "A" ? "" : "#"; // beside a page stands how much came up there meanwhile, if anything
-    const masked = words.replace(/\\s+/g, " ").replace(/\\d[\\d.,:-]*/g, numbers).trim();
+    const masked = words.replace(/\\s+/g, " ").replace(/\\d[\\d.,:-]*/g, numbers).replace(moments, "~").trim();
     if (masked && masked.length < 80) found.add(`${part.tagName.toLowerCase()} ${masked}`);
   }
   return [...found].sort();
@@ -261,7 +271,7 @@ def _schedule(page: Page) -> None:
     page.goto("/schedules")
     page.get_by_role("button", name="Edit consumption-monthly").click()
     page.get_by_label("Rule, in words").fill("3rd working day of january, april, july and october 05:00")
-    page.get_by_text("2027-04-05 05:00").wait_for()
+    page.get_by_text(re.compile(r"20\d\d-\d\d-\d\d 05:00")).first.wait_for()
 
 
 def _backfill(page: Page) -> None:
@@ -310,6 +320,11 @@ TERMINALS = {
 }
 
 
+WORKBOOKS = {"workbook": "ladle run start monthly_consumption --formats xlsx --option xlsx.title_rows={titles} --into {out}"}
+"""Drawn from the file that the command leaves, sheet beside sheet, as its cells say."""
+TITLES = '["Fennmoor Water: consumption by district", "Data date {dataDate}, {environment}"]'
+
+
 def _typed(words: list[str], environment: dict[str, str]) -> str:
     """What the command leaves on a terminal, its errors last; its progress line, written to one, is gone by then."""
     controller, terminal = pty.openpty()
@@ -344,6 +359,48 @@ def _draw_terminal(url: str, steps: list[str], page: Page, target: Path) -> None
         theme=DEFAULT_TERMINAL_THEME, inline_styles=True, code_format=f"<style>{style}</style><pre>{{code}}</pre>"
     ))  # fmt: skip
     page.screenshot(path=target)
+
+
+def _draw_workbook(url: str, command: str, page: Page, target: Path | None) -> list[str]:
+    """Draws it where there is a target; what it is made of: labels, with numbers masked."""
+    with tempfile.TemporaryDirectory() as folder:
+        environment = os.environ | {"LADLE_URL": url, "LADLE_CONFIG": f"{folder}/config", "LADLE_PASSWORD": PASSWORD}
+        subprocess.run([LADLE, "sign-in", "rita"], env=environment, check=True, stdout=subprocess.DEVNULL)
+        words = [word.format(out=folder, titles=TITLES) if "{" in word else word for word in command.split()[1:]]
+        subprocess.run([LADLE, *words], env=environment, check=True, stdout=subprocess.DEVNULL)
+        [path] = Path(folder).glob("*.xlsx")
+        sheets = openpyxl.load_workbook(path).worksheets
+    if target is not None:
+        page.set_content(SHEETS + "".join(_sheet(sheet) for sheet in sheets))
+        page.screenshot(path=target)
+    labels = [str(cell.value) for sheet in sheets for row in sheet.iter_rows() for cell in row if cell.font.bold and cell.value]
+    return sorted({re.sub(r"\d[\d.,:-]*", "#", label) for label in labels})
+
+
+SHEETS = """<style>body{margin:0;padding:14px;display:flex;gap:18px;align-items:flex-start;background:#ddd;font:13px sans-serif}
+table{border-collapse:collapse;background:#fff}caption{caption-side:bottom;text-align:left;padding:4px 2px;color:#444}
+td,th{border:1px solid #d0d0d0;padding:1px 6px;height:17px;white-space:nowrap}th{background:#eee;color:#666;font-weight:400}
+td.number{text-align:right;font-variant-numeric:tabular-nums}</style>"""
+
+
+def _sheet(sheet: Worksheet) -> str:
+    """A sheet as a table, with its letters and numbers."""
+    head = "".join(f"<th>{get_column_letter(n + 1)}</th>" for n in range(sheet.max_column))
+    rows = [f"<tr><th>{n}</th>{''.join(_cell(cell) for cell in row)}</tr>" for n, row in enumerate(sheet.iter_rows(), 1)]
+    return f"<table><caption>{escape(sheet.title)}</caption><tr><th></th>{head}</tr>{''.join(rows)}</table>"
+
+
+def _cell(cell: Cell) -> str:
+    """Its text as its number format shows it, for the formats that the demo uses."""
+    value, form = cell.value, cell.number_format
+    if isinstance(value, datetime):
+        text = f"{value:%Y-%m-%d}" if "h" not in form else f"{value:%Y-%m-%d %H:%M:%S}"
+    elif isinstance(value, (int, float)) and "0.0" in form:
+        text = f"{value:{',' if ',' in form else ''}.{len(form.partition('.')[2])}f}"
+    else:
+        text = "" if value is None else str(value)
+    style = ' style="font-weight:600"' if cell.font.bold else ""
+    return f"<td{style}{' class=number' if isinstance(value, (int, float)) else ''}>{escape(text)}</td>"
 
 
 def _settled(page: Page, wanted: list[str] | None) -> list[str]:
@@ -385,6 +442,10 @@ def main() -> None:
         for name, steps in TERMINALS.items():
             if not checks and (not wanted or name in wanted):
                 _draw_terminal(url, steps, browser.new_context(viewport=SIZE).new_page(), target / f"{name}.png")
+        for name, command in WORKBOOKS.items():
+            if not wanted or name in wanted:
+                plain = browser.new_context(viewport=SIZE).new_page()
+                found[name] = _draw_workbook(url, command, plain, None if checks else target / f"{name}.png")
         browser.close()
     if checks:
         sys.exit(_changed(known, found))

@@ -67,4 +67,5 @@ if __name__ == "__main__":
     while os.read(0, 64):
         continue
     end(sys.argv[1])
-    shutil.rmtree(template_of(sys.argv[1]), ignore_errors=True)
+    for folder in (template_of(sys.argv[1]), Path(tempfile.gettempdir()) / f"ladle-traces-{sys.argv[1]}"):
+        shutil.rmtree(folder, ignore_errors=True)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import ast
 import importlib.util
 import re
+import sys
 import tomllib
-from importlib.metadata import version
+from importlib.metadata import packages_distributions, requires, version
 from inspect import getsource, signature
 from pathlib import Path
 
@@ -13,6 +15,7 @@ import pymysql
 import pymysql.connections
 import pytest
 from django.db.models.base import ModelState
+from packaging.requirements import Requirement
 from pymongo import MongoClient
 from pymongo.synchronous.pool import Pool
 from pymongo.synchronous.topology import Topology
@@ -49,7 +52,7 @@ def test_every_dependency_is_bounded_from_above_and_its_pin_lies_within(requirem
 
 def test_names_that_a_package_keeps_to_itself_are_there_and_its_version_is_exact():
     required = dict(bounds(each) for each in REQUIRED)
-    for package in ("pymysql", "pymongo", "djangorestframework"):
+    for package in ("pymysql", "pymongo", "djangorestframework", "waitress", "duckdb"):
         assert required[package] == f"=={version(package)}"
     assert [name for name in METHODS if not hasattr(pymysql.connections.Connection, name)] == []
     source = Path(pymysql.connections.__file__).read_text()
@@ -68,3 +71,64 @@ def test_the_licences_are_listed_as_the_packages_say_them():
     spec.loader.exec_module(module)
     assert (ROOT / "docs/licences.md").read_text() == module.made(), "scripts/licences.py > docs/licences.md"
     assert "see its files" not in module.made()
+
+
+PACKAGES = packages_distributions()
+
+
+def imported(path):
+    """Names of what a module imports from outside, at any depth of it, by their first part."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (name.name.partition(".")[0] for name in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.level == 0:
+            yield node.module.partition(".")[0]
+
+
+def declared_for(path):
+    """Packages that may be asked for there, as pyproject declares them: a laptop has no service."""
+    extras = {"client": (), "cli": (), "words.py": (), "proof": ("service",)}.get(path.parts[0], ("service",))
+    extras += ("bucket",) if path.match("adapters/stores/*") else ("demo",) if path.parts[:2] == ("service", "demo") else ()
+    asked = [*PROJECT["dependencies"], *(each for extra in extras for each in PROJECT["optional-dependencies"][extra])]
+    names = {bounds(each)[0].lower().replace("_", "-") for each in asked}
+    return names | {f"{Requirement(each).name}-{extra}" for each in asked for extra in Requirement(each).extras}
+
+
+def test_every_import_is_of_what_is_declared():
+    source, missing = ROOT / "src" / "patient_ladle", {}
+    for path in source.rglob("*.py"):
+        for name in {*imported(path)} - sys.stdlib_module_names - {"patient_ladle"}:
+            brought = {each.lower().replace("_", "-") for each in PACKAGES.get(name, ())}
+            if not brought & declared_for(path.relative_to(source)):
+                missing.setdefault(name, []).append(str(path.relative_to(source)))
+    assert missing == {}
+
+
+@pytest.mark.parametrize(
+    "parts", [("service",), ("service", "demo"), ("service", "bucket"), ("service", "demo", "bucket", "development")]
+)
+def test_what_is_pinned_together_goes_together(parts):
+    """Every package that a pinned one asks for is pinned too, to a version that it takes."""
+    pins = {
+        re.sub(r"[-_.]+", "-", name).lower(): pin
+        for part in parts
+        for name, pin in re.findall(r"^([\w.-]+)==([\w.]+)$", (ROOT / f"requirements/{part}.txt").read_text(), re.M)
+    }
+    wrong = []
+    for name, pin in pins.items():
+        assert version(name) == pin, "the environment is another: ./scripts/test brings it up to date"
+        for text in requires(name) or ():
+            wanted = Requirement(text)
+            if not wanted.marker or wanted.marker.evaluate({"extra": ""}):
+                found = pins.get(re.sub(r"[-_.]+", "-", wanted.name).lower())
+                if found is None or not wanted.specifier.contains(found, prereleases=True):
+                    wrong.append(f"{name} {pin} asks for {text}, and {found} is pinned")
+    assert wrong == []
+
+
+def test_a_package_has_one_pin():
+    pins = {}
+    for path in (ROOT / "requirements").glob("*.txt"):
+        for name, pin in re.findall(r"^([\w.-]+)==([\w.]+)$", path.read_text(), re.M):
+            pins.setdefault(re.sub(r"[-_.]+", "-", name).lower(), set()).add(pin)
+    assert {name: found for name, found in pins.items() if len(found) > 1} == {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 from itertools import permutations
 
@@ -44,3 +45,21 @@ def test_members_of_a_family_do_not_know_each_other(graph, family):
     for one, other in permutations(modules, 2):
         chain = graph.find_shortest_chain(importer=one, imported=other)
         assert chain is None, f"{one} knows {other}: {' -> '.join(chain or ())}"
+
+
+@pytest.mark.parametrize("module", ["patient_ladle.service.children.child", "patient_ladle.adapters.sources"])
+def test_what_only_some_runs_need_is_not_read_by_every_child(module):
+    """A driver and a parser of some hundred modules: a quarter of a child's start, and of its memory."""
+    asked = f"import sys, {module}; print(sorted({{'pymongo', 'bson', 'sqlglot'}} & set(sys.modules)))"
+    assert subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True).stdout == "[]\n"
+
+
+def test_a_module_that_is_read_later_is_the_one_that_it_names():
+    from patient_ladle.lazily import lazily
+
+    later = lazily("html.entities")
+    assert "name2codepoint" not in later.__dict__
+    assert later.name2codepoint["eacute"] == 233
+    assert "name2codepoint" in later.__dict__
+    with pytest.raises(AttributeError, match="no attribute 'nowhere'"):
+        later.nowhere  # noqa: B018  # asking is the test

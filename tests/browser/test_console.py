@@ -68,7 +68,6 @@ def test_a_wrong_password_and_a_failed_run_say_the_next_step(page):
 def test_schedules_and_sources_by_keyboard(page):
     let_in(page)
     page.goto("/schedules")
-    expect(page.get_by_text("Nothing runs by itself yet.")).to_be_visible()
     page.get_by_role("button", name="Add schedule").focus()
     page.keyboard.press("Enter")
     form = page.get_by_role("main")
@@ -110,7 +109,16 @@ def test_schedules_and_sources_by_keyboard(page):
     page.get_by_role("button", name="More for by-keyboard").click()
     page.get_by_role("menuitem", name="Remove").click()
     page.get_by_role("dialog").get_by_role("button", name="Remove").click()
+    expect(page.get_by_role("cell", name="by-keyboard", exact=True)).to_have_count(0)
+
+
+def test_where_no_schedule_is_that_is_said_and_how_to_add_one(page):
+    nothing = {"count": 0, "next": None, "previous": None, "results": []}
+    page.route("**/api/v1/schedules?*", lambda route: route.fulfill(json=nothing))
+    let_in(page)
+    page.goto("/schedules")
     expect(page.get_by_text("Nothing runs by itself yet.")).to_be_visible()
+    expect(page.get_by_role("button", name="Add schedule")).to_be_visible()
     page.goto("/sources")
     page.get_by_role("button", name="Check laboratory").click()
     expect(page.get_by_label("laboratory", exact=True)).to_contain_text("may read")

@@ -6,6 +6,8 @@ import re
 
 import pytest
 
+from tests.profile import LONG, WIDTHS
+
 from .conftest import expect, foresee, let_in
 from .test_console import AXE
 
@@ -17,9 +19,8 @@ PAGES = (
     "/sources/works?environment=live&table=districts", "/workers", "/channels",
     "/calendars", "/environments", "/people", "/account", "/nowhere",
 )  # fmt: skip
-WIDTHS = (1280, 900, 600, 400)
-RULED = (1280, 600, 400)
-"""At which the rules are looked at; at the fourth only what lies beyond the edge."""
+RULED = WIDTHS[:1] if not LONG else (1280, 600, 400)
+"""At which the rules are looked at; at another only what lies beyond the edge."""
 RULES = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}
 COLOURS = {"runOnly": {"type": "rule", "values": ["color-contrast", "link-in-text-block"]}}
 """All that the dark view changes: its widths are those of the light one."""
@@ -109,6 +110,7 @@ CHANGES = re.compile(
 """How buttons and links begin that change something."""
 
 
+@pytest.mark.long  # every page once more; what is refused is tested where it is refused
 def test_a_reader_is_offered_nothing_that_is_refused(page, looked_into):
     """And no page asks the service for what it does not show: the browser would say so."""
     let_in(page, "reader")
@@ -124,7 +126,7 @@ def test_a_reader_is_offered_nothing_that_is_refused(page, looked_into):
     assert {address: words for address, words in offered.items() if words} == {}
 
 
-@pytest.mark.parametrize("mode", ["light", "dark"])
+@pytest.mark.parametrize("mode", ["light", pytest.param("dark", marks=pytest.mark.long)])
 def test_every_dialog_is_there_for_everybody(page, looked_into, mode):
     let_in(page, "administrator")
     page.emulate_media(color_scheme=mode)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import http.server
 import threading
-import time
 
 import psycopg
 import pytest
@@ -78,12 +77,10 @@ def test_a_cancel_stops_the_statement_in_the_source(service, cluster):
         with psycopg.connect(cluster.url("metering"), autocommit=True) as watch:
             busy = "select count(*) from pg_stat_activity where usename = 'reader' and state = 'active' and query ilike 'copy%'"
             until(lambda: watch.execute(busy).fetchone() != (0,))
-            asked = time.monotonic()
             ladle.runs.cancel(run["id"])
             with pytest.raises(RunFailed, match="cancelled"):
                 ladle.runs.wait(run["id"], PATIENCE)
             until(lambda: watch.execute(busy).fetchone() == (0,))
-            assert time.monotonic() - asked < PATIENCE
     assert not (service.data / "deliveries" / "slow").exists() or not list((service.data / "deliveries" / "slow").iterdir())
 
 

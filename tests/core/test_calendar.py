@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import random
 import re
 from bisect import bisect_right
@@ -12,7 +11,7 @@ from itertools import islice, pairwise, takewhile
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, ConnectionLost, StatementWrong
@@ -22,10 +21,10 @@ from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.core.values.calendars.holidays import of_country, of_file
 from patient_ladle.core.values.calendars.reading import FORMS, read_rule
 from patient_ladle.core.values.calendars.timing import Timing
+from tests.profile import YEARS, examples
 
 ZONES = ["UTC", "Europe/London", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe", "Pacific/Chatham"]
-BEGIN, END = date(2024, 1, 1), date(2024 + int(os.environ.get("LADLE_YEARS", "4")), 1, 1)
-"""``LADLE_YEARS=10`` is the long form."""
+BEGIN, END = date(2024, 1, 1), date(2024 + YEARS, 1, 1)
 HOLIDAYS = {**of_country("GB", "ENG", 2026), date(2027, 2, 1): "Fen Day", date(2027, 2, 2): "Fen Day"}
 
 
@@ -150,7 +149,7 @@ def _offset(zone, at):
 
 @given(st.sampled_from([*FORMS, "* * * * *", "*/7 * * * *", "0 0 29 2 *"]), st.sampled_from(ZONES),
        st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1)), st.sampled_from(["run", "skip", "next_working_day"]))  # fmt: skip
-@settings(max_examples=120)
+@examples(1.2)
 def test_moments_move_forward_and_carry_on_from_any_of_them(rule, zone, start, on_holiday):
     timing = Timing(rule, zone, on_holiday=on_holiday, holidays=HOLIDAYS)
     moments = list(islice(timing.due_times(start.replace(tzinfo=timezone.utc)), 6))

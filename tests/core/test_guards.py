@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, StatementWrong
 from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.results.guards import Earlier, Guard, Watch, checked_guards, judged
+from tests.profile import examples
 
 COLUMNS = [Column("meter"), Column("day")]
 cells = st.sampled_from([None, "", "a", "b", "=", "-", "=a", "\x1f"])
@@ -23,7 +24,7 @@ def watched(guards, rows, split):
 
 
 @given(st.lists(st.tuples(cells, cells), max_size=30), st.integers(1, 7))
-@settings(max_examples=200)
+@examples(2)
 def test_nulls_and_duplicates_are_found_with_their_rows(rows, split):
     found = watched(
         [{"guard": "not_null", "columns": ["day"]}, {"guard": "no_duplicate", "columns": ["meter", "day"]}], rows, split

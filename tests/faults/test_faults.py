@@ -7,7 +7,6 @@ import signal
 import socket
 import subprocess
 import sys
-import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
@@ -19,6 +18,7 @@ import pytest
 from cryptography.fernet import Fernet
 
 from patient_ladle.client import RunFailed
+from tests import template
 from tests.command import PATIENCE
 from tests.conftest import children_of, set_up, start_service, stop_service, until
 
@@ -31,7 +31,7 @@ def fresh(home, metering):
     with set_up(made, metering) as ladle:
         ladle.extracts.add("steady", "metering", "select n, pg_sleep(0.0004) is null as x from generate_series(1, 6000) n",
                            formats=["csv", "json"], deliver_into="steady", file_name="steady")  # fmt: skip
-        ladle.extracts.add("patient", "metering", "select n, pg_sleep(0.002) is null as x from generate_series(1, 6000) n",
+        ladle.extracts.add("patient", "metering", "select n, pg_sleep(0.002) is null as x from generate_series(1, 2500) n",
                            formats=["csv"], deliver_into="patient")  # fmt: skip
         ladle.extracts.add("quick", "metering", "select * from districts", formats=["csv"], deliver_into="quick")
     yield made
@@ -147,7 +147,7 @@ def test_a_frozen_worker_that_wakes_up_publishes_nothing(fresh):
             record = ladle.runs.wait(run, PATIENCE)
             assert record["attempt"] > 1
             [csv] = [f for f in record["files"] if f["format"] == "csv"]
-            time.sleep(3)  # what the woken worker still has in hand must change nothing
+            until(lambda: any(f"run {run}: " in line for line in fresh.log), why="the woken worker has not let go of the run")
             assert (fresh.data / "deliveries/steady/steady.csv").stat().st_size == csv["bytes"]
             assert len({f["name"] for f in ladle.runs.get(run)["files"]}) == 2
         finally:
@@ -166,7 +166,7 @@ def test_planned_restarts_in_a_row_spend_no_attempt(fresh):
             until(lambda before=restarts: ladle.runs.get(run)["attempt"] > before, PATIENCE)
         record = ladle.runs.wait(run, PATIENCE)
         texts = [line["text"] for line in ladle.runs.log(run) if "hands the run back" in line["text"]]
-    assert (record["lost"], record["failures"], record["rows"]) == (0, 0, 6_000)
+    assert (record["lost"], record["failures"], record["rows"]) == (0, 0, 2_500)
     assert len(texts) == record["attempt"] - 1
     assert record["attempt"] == 5
     audit(fresh)
@@ -312,6 +312,7 @@ def test_a_source_that_freezes_in_mid_fetch_ends_the_run_at_its_deadline_and_hol
     audit(fresh)
 
 
+@pytest.mark.long  # every migration there is, twice
 def test_two_services_that_migrate_the_same_database_at_once_both_come_up(home, cluster):
     cluster.make_database("shared")
     key = Fernet.generate_key().decode()
@@ -395,6 +396,7 @@ def test_a_start_on_a_taken_port_says_so_and_ends(fresh, home, who):
     port = urlsplit(fresh.url).port
     with socket.create_server(("127.0.0.1", 0)) as mute:
         taken = port if who == "another service" else mute.getsockname()[1]
+        template.copied(home / f"taken-{taken}")
         environment = fresh.environment | {"LADLE_PORT": str(taken), "LADLE_DATA": str(home / f"taken-{taken}")}
         command = [sys.executable, "-m", "patient_ladle.cli.main", "service", "start"]
         ended = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=PATIENCE, check=False)

@@ -138,6 +138,7 @@ def told(ladle):
     return all(any(each in cause for cause in causes) for each in words)
 
 
+@pytest.mark.long  # it waits until what does nothing has done nothing for long enough, three times
 def test_a_part_that_lives_and_does_nothing_is_told_of_and_started_anew(home):
     """Nobody is needed for it: its neighbours see that it hangs, and the web tells it, with no scheduler to do so."""
     service = start_service(home / "hanging", LADLE_STALE_SECONDS="5")

@@ -1,7 +1,5 @@
 """A storm: parts of the service killed, frozen and restarted at random moments under load, while folders, clocks, rights and
 schedules change under it; then an audit of everything it keeps.
-
-Nine kills in the test run; ``LADLE_STORM_KILLS=300`` makes it as long as one likes, ``LADLE_STORM_SEED`` repeats one.
 """
 
 from __future__ import annotations
@@ -24,9 +22,9 @@ import pytest
 
 from patient_ladle.client import CallFailed, NotReachable
 from tests.conftest import READER_PASSWORD, set_up, start_service, stop_service, until
+from tests.profile import SEED
+from tests.profile import STORM_KILLS as KILLS
 
-KILLS = int(os.environ.get("LADLE_STORM_KILLS", "9"))
-SEED = int(os.environ.get("LADLE_STORM_SEED", str(random.randrange(10_000))))
 PARTS = {"worker": 5, "child": 4, "scheduler": 3, "web": 2, "supervisor": 1}
 """What is killed, and how often beside the others."""
 WORDS = {"worker": "service worker", "child": "children.child", "scheduler": "service scheduler", "web": "service web"}
@@ -255,7 +253,8 @@ def storm(home, metering, cluster):
     stop_service(made.service)
 
 
-def test_nothing_is_lost_doubled_or_half_done_after_a_storm(storm):
+@pytest.mark.long
+def test_nothing_is_lost_doubled_or_half_done_after_a_storm(storm, found):
     print(f"storm with seed {SEED}")
     parts, troubles = list(PARTS), []
     while sum(storm.kills.values()) < KILLS:
@@ -274,7 +273,7 @@ def test_nothing_is_lost_doubled_or_half_done_after_a_storm(storm):
         left = "select count(*) from runs_attempttoclear"
         until(lambda: connection.execute(left).fetchone() == (0,), CALM_SECONDS, "what attempts have left is not removed")
         said = audit(connection, storm)
-    print(f"{dict(storm.kills)}, {dict(storm.troubles)}: {said}")
+    found(f"A storm with seed {SEED}: {dict(storm.kills)}, {dict(storm.troubles)}: {said}.")
 
 
 def paused(ladle, name):

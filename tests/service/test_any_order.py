@@ -2,32 +2,29 @@
 
 Two workers, a scheduler and people act on the real ledger, store and folders, while workers die, freeze and come back, folders
 go away and delivered files are taken. A slow reckoning of the due times and a look at every file judge what is left of it.
-``LADLE_ANY_ORDER=1000`` tries so many nights instead of a few.
 """
 
 from __future__ import annotations
 
 import hashlib
 import json
-import os
 from collections import Counter, defaultdict
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, note, settings
+from hypothesis import note, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule, run_state_machine_as_test
 
 from patient_ladle.core.errors import Conflict, ConnectionLost, Fenced, RunCancelled, StatementWrong
 from tests.conftest import until
+from tests.profile import NIGHTS
 
 from .hands import worker
 from .test_crashes import Crash, crashing, nobody_holds_anything
 from .test_deliveries import into, outcome_of, settings_of  # noqa: F401  # fixtures
 
-NIGHTS = int(os.environ.get("LADLE_ANY_ORDER", "0"))
-FEW = 10
 STEPS = 40
 ROUNDS = 80
 """So many looks, a quarter of an hour apart, must bring everything to its end."""
@@ -495,6 +492,4 @@ class Night(RuleBasedStateMachine):
 
 
 def test_whatever_happens_in_whatever_order_nothing_is_lost_doubled_or_without_a_way_out(world):
-    few = {"max_examples": NIGHTS or FEW, "derandomize": not NIGHTS, "database": None}  # the same ones in each run of the tests
-    nights = settings(**few, stateful_step_count=STEPS, deadline=None, suppress_health_check=list(HealthCheck))
-    run_state_machine_as_test(lambda: Night(world), settings=nights)
+    run_state_machine_as_test(lambda: Night(world), settings=settings(max_examples=NIGHTS, stateful_step_count=STEPS))

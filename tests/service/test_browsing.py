@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
-import time
 from pathlib import Path
 
 import duckdb
@@ -148,7 +147,7 @@ def _busy(connection):
     ]
 
 
-def test_a_cancel_is_felt_in_the_database_within_a_second_and_a_look_takes_a_place(gathered, cluster):
+def test_a_cancel_is_felt_in_the_database_and_a_look_takes_a_place(gathered, cluster):
     _slow_view(cluster)
     with gathered.ladle("administrator") as ladle, psycopg.connect(cluster.url("metering"), autocommit=True) as watch:
         ladle.sources.run_query("metering", "live", "catalogue")
@@ -158,12 +157,11 @@ def test_a_cancel_is_felt_in_the_database_within_a_second_and_a_look_takes_a_pla
             looking = ladle.sources.start_query("metering", "live", "count", table="slow")
             until(lambda: _busy(watch) == 1)
             run = ladle.runs.start("all_readings", environment="live")
-            time.sleep(1.5)
+            later = ladle.runs.wait(ladle.runs.start("samples", environment="live")["id"], PATIENCE)
+            assert later["state"] == "finished", "of another source, and claimed after the first was passed over"
             assert ladle.runs.get(run["id"])["state"] == "queued"
-            asked = time.monotonic()
             ladle.sources.cancel_query(looking["id"])
-            until(lambda: _busy(watch) == 0 or ladle.runs.get(run["id"])["state"] == "running", 20)
-            assert time.monotonic() - asked < PATIENCE
+            until(lambda: _busy(watch) == 0 or ladle.runs.get(run["id"])["state"] in ("running", "finished"))
             ended = until(lambda: (i := ladle.sources.query(looking["id"]))["state"] == "cancelled" and i)
             assert ended["error"]["message"] == "this was cancelled."
             assert ladle.sources.cancel_query(looking["id"])["state"] == "cancelled"  # nothing is left to stop

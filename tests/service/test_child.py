@@ -10,7 +10,6 @@ import time
 import psycopg
 import pytest
 
-from tests.command import PATIENCE
 from tests.conftest import READER_PASSWORD, SLOW
 
 COMMAND = [sys.executable, "-m", "patient_ladle.service.children.child"]
@@ -133,10 +132,8 @@ def test_a_cancel_reaches_the_statement_in_the_source(start, tmp_path):
     for line in child.stdout:
         if json.loads(line).get("name") == "fetch":
             break
-    began = time.monotonic()
     say(child, {"cancel": True})
     assert told(child)[-1]["error"]["code"] == "cancelled"
-    assert time.monotonic() - began < PATIENCE
     assert list(tmp_path.iterdir()) == []
 
 

@@ -1,13 +1,12 @@
 """Hostile statements, and hostile values, through every way into a source that the service has, with logins that may do everything.
 
 Saved, diagnosed, previewed, counted, as choices, dry-run and run. An effect is a changed row, object or file, and a word of
-what is none of the source's data. ``LADLE_HOSTILE=all`` takes each text and value of the lists; without it every fourth text,
-each engine beginning elsewhere, and every eighth value. All texts meet every engine in its contract test.
+what is none of the source's data. The short form takes some texts, each engine beginning elsewhere, and some values: all texts
+meet every engine in its contract test.
 """
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from contextlib import closing
 
@@ -20,21 +19,20 @@ from patient_ladle.client.errors import ClientError
 from tests.adapters.sources.cases import documents, files, mariadb, postgresql, sqlite
 from tests.adapters.sources.cases import duckdb as duckdb_cases
 from tests.adapters.sources.cases.reads import READS, TOLD
-from tests.adapters.sources.test_contract import TRACES
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, first_password, start_service, stop_service, until
+from tests.profile import HOSTILE_TEXT_STEP, HOSTILE_VALUE_STEP
+from tests.traces import left, placed
 
 CASES = {"postgresql": postgresql, "mariadb": mariadb, "sqlite": sqlite, "duckdb": duckdb_cases, "files": files,
          "documents": documents}  # fmt: skip
 ECHO = {"documents": '{"aggregate": "districts", "pipeline": [{"$project": {"_id": 0, "p": :p, "name": 1}}]}'}
 CHOOSING = {"documents": '{"find": "districts", "filter": {"name": :p}}'}
-ALL = os.environ.get("LADLE_HOSTILE") == "all"
-TEXT_STEP, STEP = (1, 1) if ALL else (4, 8)
-VALUES = [
+VALUES = placed([
     "'; drop table districts; --", "' || (select 1) || '", "\\'; delete from districts; -- ", "$$; commit; delete from districts; $$",
     "*/ ; delete from districts /*", '"; delete from districts; "', "\n; delete from districts", ") as q) to stdout; commit; delete from districts; --",
     "'); attach '/tmp/ladle-hostile.db' as x; --", "${jndi}", ":p", "%s", "{0}", "x' into outfile '/tmp/ladle-hostile' -- ",
-]  # fmt: skip
+])  # fmt: skip
 
 
 @pytest.fixture(scope="module")
@@ -149,7 +147,7 @@ class Attack:
 def effects(attack, look, before):
     """What a text or a value did, in words."""
     found = [f"it told '{mark}'" for mark in TOLD for said in attack.said if mark in said]
-    found += [f"it made {trace}" for trace in TRACES if trace.exists()]
+    found += [f"it made {trace}" for trace in left()]
     return found + (["it changed the source"] if look() != before else [])
 
 
@@ -158,7 +156,7 @@ def test_no_hostile_text_has_an_effect_by_any_way(attacked, sources, engine):
     look = sources[engine][2]
     before, texts = look(), [*CASES[engine].HOSTILE, *READS.get(engine, ())]
     for number, text in enumerate(texts):
-        if (number + sorted(CASES).index(engine)) % TEXT_STEP:
+        if (number + sorted(CASES).index(engine)) % HOSTILE_TEXT_STEP:
             continue
         attack = Attack(attacked, engine, number)
         attack.by_every_way(text)
@@ -170,7 +168,7 @@ def test_no_hostile_value_has_an_effect_by_any_way(attacked, sources, engine):
     look = sources[engine][2]
     before = look()
     for number, value in enumerate(VALUES):
-        if number % STEP:
+        if (number + sorted(CASES).index(engine)) % HOSTILE_VALUE_STEP:
             continue
         attack = Attack(attacked, engine, f"value-{number}")
         attack.by_every_way(ECHO.get(engine, "select :p as p, name from districts"), {"p": value}, [{"name": "p"}])

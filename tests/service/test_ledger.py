@@ -505,7 +505,7 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
 
     counts = []
     Revision.objects.update(parameters=[{"name": "limit", "shared": "limit", "required": False}])
-    for many in (3, 30):
+    for many in (1, 3, 30):  # the very first look writes down, once, that it looked
         Run.objects.all().delete()
         _more(repository, many)
         with CaptureQueriesContext(connection) as asked:
@@ -518,7 +518,7 @@ def test_many_schedules_due_at_once_cost_a_few_statements_however_many_they_are(
         }
     assert len(asked) == 2, "the runs, and their files"
     Revision.objects.update(parameters=[])
-    assert counts[0] == counts[1], "no statement for each of them"
+    assert counts[1] == counts[2], "no statement for each of them"
 
 
 def _more(person, count):

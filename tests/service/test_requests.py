@@ -1,12 +1,8 @@
-"""Requests made by the API's own document, right ones and wrong ones: no fault, no undocumented status, no answer of another form.
-
-``LADLE_REQUESTS=20000`` is the long form.
-"""
+"""Requests made by the API's own document, right ones and wrong ones: no fault, no undocumented status, no answer of another form."""
 
 from __future__ import annotations
 
 import json
-import os
 from collections import Counter
 from pathlib import Path
 
@@ -20,8 +16,8 @@ import patient_ladle
 from patient_ladle.client import Ladle
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, READER_PASSWORD, first_password, start_service, stop_service
+from tests.profile import REQUESTS
 
-COUNT = int(os.environ.get("LADLE_REQUESTS", "1000"))
 DOCUMENT = Path(__file__).parents[2] / "docs" / "openapi.json"
 DESCRIBED = Path(patient_ladle.__file__).parent / "service" / "common" / "described.json"
 NOT_ASKED = ("sign_out", "change_own_password", "edit_person", "session_sign_in", "token_sign_in", "drain_worker")
@@ -90,7 +86,7 @@ class Requests:
     def send(self, operation, mode, count):
         """So many requests of one operation, right or wrong ones."""
 
-        @hypothesis.settings(max_examples=count, derandomize=COUNT <= 1_000, database=None, phases=[hypothesis.Phase.generate])
+        @hypothesis.settings(max_examples=count, phases=[hypothesis.Phase.generate])
         @hypothesis.given(operation.as_strategy(generation_mode=mode), NAMED, st.integers(0, 3))
         def one(case, names, known):
             if known and case.path_parameters:  # mostly things that are there: else nothing but 404 is seen
@@ -115,16 +111,16 @@ class Requests:
 NAMED = st.fixed_dictionaries({key: st.sampled_from(values) for key, values in NAMES.items()})
 
 
-def test_generated_requests_find_no_fault_and_no_other_answer_than_the_document_says(filled):
+def test_generated_requests_find_no_fault_and_no_other_answer_than_the_document_says(filled, found):
     requests, asked = Requests(filled), operations()
     for operation in asked:
         for mode in GenerationMode:
-            requests.send(operation, mode, max(1, COUNT // (2 * len(asked))))
+            requests.send(operation, mode, max(1, REQUESTS // (2 * len(asked))))
     statuses = requests.statuses
-    print(f"{statuses.total():,} requests: {dict(statuses)}")
+    found(f"{statuses.total():,} generated requests, right and wrong ones: no fault, no undocumented answer; {dict(statuses)}.")
     assert not requests.found, "\n".join(f"{label}: {fault}" for (label, _), fault in requests.found.items())
-    assert statuses.total() > COUNT / 2
-    assert statuses[200] > COUNT / 20, "hardly any request was one that the service takes: this proves little"
+    assert statuses.total() > REQUESTS / 2
+    assert statuses[200] > REQUESTS / 20, "hardly any request was one that the service takes: this proves little"
 
 
 def test_the_document_says_of_each_call_parameter_and_property_what_it_is():

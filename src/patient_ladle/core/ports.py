@@ -1,4 +1,4 @@
-"""The four ports through which the engine meets the world, plus the shapes that cross them.
+"""The five ports through which the engine meets the world, plus the shapes that cross them.
 
 Real members live in ``adapters`` and ``service``; in-memory members in ``core.runs.memory`` run the whole job in tests.
 """

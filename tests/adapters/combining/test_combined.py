@@ -10,7 +10,7 @@ from decimal import Decimal
 import duckdb
 import pyarrow as pa
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.combining.combined import CombinedSession, drawn_from
@@ -31,6 +31,7 @@ from patient_ladle.core.results.columns import Batch, Column
 from patient_ladle.core.steps.declared import numbered, steps_of
 from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.core.values.parameters import MAX_LIST_ITEMS, Parameter
+from tests.profile import examples
 
 from .inputs import combined, looked_up, stored
 from .session import Rows, values_of
@@ -90,7 +91,7 @@ def reckoned(kind, meters, calls):
     return sorted(rows, key=str)
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(0.6)
 @given(
     st.sampled_from(sorted(JOINS)),
     st.lists(st.tuples(_TEXT, _LITRES, _COUNT), max_size=12),
@@ -161,7 +162,7 @@ REST = (
 
 
 @pytest.mark.parametrize("tables", FROM)
-@settings(max_examples=12, deadline=None)
+@examples(0.12)
 @given(items=st.lists(st.sampled_from(SELECT), min_size=1, max_size=2), rest=st.sampled_from(REST))
 def test_a_statement_gives_the_same_whether_all_columns_were_loaded_or_those_that_it_may_read(two_inputs, tables, items, rest):
     statement = f"select {', '.join(items)} from {tables} {rest}"
@@ -223,7 +224,7 @@ def test_steps_go_on_with_what_was_combined(tmp_path):
     session.close()
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(0.4)
 @given(
     st.lists(st.tuples(_TEXT, _LITRES, _COUNT), max_size=8),
     st.lists(st.tuples(_TEXT, _COUNT, _COUNT), max_size=6),
@@ -381,7 +382,7 @@ def test_a_cancel_is_heard_at_every_stage(tmp_path, stage, monkeypatch):
 
 
 @given(st.lists(st.tuples(_TEXT, _LITRES, _COUNT), max_size=20))
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(0.25)
 def test_values_of_a_column_are_the_different_ones_without_null(tmp_path_factory, rows):
     job = stored(tmp_path_factory.mktemp("store"), 1, "meters", METERS, rows)
     wanted = sorted({row[0] for row in rows if row[0] is not None})

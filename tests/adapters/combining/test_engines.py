@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import Phase, given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.readers import INPUTS, opened
 from patient_ladle.core.ports import Statement
 from tests.conftest import READER_PASSWORD
+from tests.profile import examples
 
 from .session import values_of
 
@@ -45,10 +46,7 @@ def live(name, engine, place, rows):
     }  # fmt: skip
 
 
-@settings(
-    max_examples=10, deadline=None, phases=[Phase.explicit, Phase.generate],
-    suppress_health_check=[HealthCheck.function_scoped_fixture],
-)  # fmt: skip
+@examples(0.1, phases=[Phase.explicit, Phase.generate])  # fmt: skip
 @given(ROWS, ROWS, ROWS, st.permutations(sorted(KINDS)))
 def test_a_join_across_three_engines_gives_what_loops_give(places, first, second, third, engines):
     inputs = [

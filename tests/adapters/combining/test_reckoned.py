@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-import os
 from decimal import Decimal
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import StatementWrong
 from patient_ladle.core.results.columns import Column, canonical
 from patient_ladle.core.steps.lookups import Lookup
+from tests.profile import examples
 
 from . import chains
 from .reckoning import Clash, do
 from .session import shaped
 
-EXAMPLES = int(os.environ.get("LADLE_CHAINS", "120"))
 _KINDS = {str: "text", int: "integer", Decimal: "decimal"}
 
 
@@ -41,7 +40,7 @@ def plain(value):
         return value
 
 
-@settings(max_examples=EXAMPLES)
+@examples(1.2)
 @given(st.randoms(use_true_random=False))
 def test_a_chain_gives_what_a_slow_reckoning_gives(random):
     kinds, table = chains.table(random)

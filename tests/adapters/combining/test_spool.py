@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import secrets
 import shutil
 from contextlib import suppress
@@ -12,7 +11,7 @@ from types import SimpleNamespace
 
 import duckdb
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.combining import scratch as module
@@ -23,6 +22,7 @@ from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, RunC
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Batch, Column, canonical
 from patient_ladle.core.steps.declared import KINDS, numbered, steps_of
+from tests.profile import examples
 
 from .session import Rows, shaped, values_of
 
@@ -85,7 +85,7 @@ def back_and_forth(memory, kind, batches):
 
 
 @pytest.mark.parametrize("kind", VALUES)
-@settings(max_examples=int(os.environ.get("LADLE_LOADED", "60")))
+@examples(0.6)
 @given(data=st.data())
 def test_what_is_loaded_comes_out_as_it_went_in(memory, kind, data):
     pieces = data.draw(st.lists(st.lists(VALUES[kind] | st.none(), min_size=1, max_size=5), max_size=3))
@@ -249,7 +249,7 @@ _PASSING = st.lists(
 )
 
 
-@settings(max_examples=120, deadline=None)
+@examples(1.2)
 @given(_PASSING, st.lists(st.tuples(*[st.none() | st.text("xyz", max_size=3)] * 3), max_size=7))
 def test_steps_that_need_no_whole_result_give_the_same_to_batches_as_they_pass(steps, rows):
     """Held against the engine, which loads all rows when another step, one that keeps them all, comes first."""

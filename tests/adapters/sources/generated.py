@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import random
 from collections.abc import Iterator
-
-COUNT = int(os.environ.get("LADLE_GENERATED", "4000"))
-"""Texts for each dialect that it takes; 100000 in the long form."""
 
 _INNER = ["a", " ", ":p", "?", "$1", "--", "#", "/*", "*/", "/", "*", "-", "\n", "\r\n", "\r", "''", '""', "``", "\\", "\\'", '\\"', "\\\\", "$$",
           "$a$", "é", "\u00a0", "€", ";", "[", "]", "x", "E'", "'", '"', "`", "\x01", "(", ")"]  # fmt: skip

@@ -10,14 +10,12 @@ import io
 import re
 import socket
 import threading
-import time
 from datetime import date, datetime, timezone
-from pathlib import Path
 
 import psycopg
 import psycopg.sql
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources import ENGINES, base, get_engine
@@ -42,13 +40,13 @@ from patient_ladle.core.statements.scanner import parameter_names, statements
 from patient_ladle.core.statements.text_diagnostics import of_text
 from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import BoundValues, Parameter, resolve, samples
-from tests.command import PATIENCE
+from tests.profile import examples
+from tests.traces import left
 
 from . import corpus
 from .cases.tables import DISTRICTS
 
 CASES = {name: importlib.import_module(f"{__package__}.cases.{name}") for name in ENGINES}
-TRACES = [Path("/tmp/ladle-hostile"), Path("/tmp/ladle-hostile.db"), Path("/tmp/ladle-stolen.csv")]
 SERVERS = sorted(name for name, words in CASES.items() if hasattr(words, "server_of_its_own"))
 
 
@@ -144,7 +142,7 @@ cells = st.one_of(
 
 
 @given(rows=st.lists(st.tuples(cells, st.floats(), st.datetimes(), st.booleans()), max_size=12), alone=st.booleans())
-@settings(max_examples=40)
+@examples(0.4)
 def test_lanes_give_the_same_bytes_for_anything(metering, rows, alone):
     parts = [
         "(null::text, null::float8, null::timestamptz, null::boolean)",
@@ -222,7 +220,7 @@ def test_nothing_hostile_changes_rows_or_files(any_case, lane):
         except LadleError as error:
             assert error.message, text
         assert any_case.rows() == before, text
-        assert not [trace for trace in TRACES if trace.exists()], text
+        assert left() == [], text
 
 
 def test_a_source_is_looked_around_in(any_case):
@@ -268,28 +266,27 @@ def test_an_undeclared_parameter_is_refused(any_case):
 def test_a_cancel_from_another_thread_stops_the_statement(any_case, which):
     session = any_case.open()
     threading.Timer(0.3, session.cancel).start()
-    began = time.monotonic()
     with pytest.raises(RunCancelled):
         session.describe(Statement(getattr(any_case.words, which)))
         for _ in session.batches():
             pass
-    assert time.monotonic() - began < PATIENCE
     session.close()
 
 
-@pytest.mark.parametrize("pause", [0.0, 0.002, 0.02])
-def test_a_cancel_that_comes_between_two_statements_is_not_lost(any_case, pause):
+@pytest.mark.parametrize("when", ["between them", "whenever it comes"])
+def test_a_cancel_that_comes_between_two_statements_is_not_lost(any_case, when):
     session = any_case.open()
     session.describe(Statement(any_case.one if any_case.words.RUNS_WHEN_DESCRIBED else any_case.words.SLOW))
-    threading.Timer(pause, session.cancel).start()
-    time.sleep(pause / 2)
-    began = time.monotonic()
+    cancelling = threading.Thread(target=session.cancel)
+    cancelling.start()
+    if when == "between them":
+        cancelling.join()
     with pytest.raises(RunCancelled):
         if any_case.words.RUNS_WHEN_DESCRIBED:
             session.describe(Statement(any_case.words.SLOW))
         for _ in session.batches():
             pass
-    assert time.monotonic() - began < PATIENCE
+    cancelling.join()
     session.close()
 
 
@@ -350,7 +347,6 @@ def test_a_statement_is_understood_without_being_run(case):
         assert wrong.value.facts["name"].rpartition(".")[2] == name
     with pytest.raises(StatementWrong):
         session.understand(Statement("select name frm districts order order"))
-    began = time.monotonic()
     parameters = [{"name": "since", "type": "date"}, {"name": "ids", "type": "integer", "is_list": True}, {"name": "rate", "type": "decimal"},
                   {"name": "place", "type": "identifier", "allowed": ["districts"]}]  # fmt: skip
     values = samples([Parameter.from_dict(p) for p in parameters])
@@ -359,7 +355,6 @@ def test_a_statement_is_understood_without_being_run(case):
         "from districts", "from :place"
     )
     assert [c.name for c in session.understand(Statement(listed, values))] == (["name"] if case.words.TELLS_COLUMNS else [])
-    assert time.monotonic() - began < PATIENCE
     session.close()
 
 
@@ -510,10 +505,8 @@ def test_the_result_is_that_of_one_moment(metering, cluster):
 )
 def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request, home, engine, change, secret, step, words):
     address = CASES[engine].built(home, request)[0] | change
-    began = time.monotonic()
     last = get_engine(engine).check(address, secret, 8)[-1]
     assert (last.step, last.passed, words in last.detail, bool(last.hint)) == (step, False, True, True), last
-    assert time.monotonic() - began < PATIENCE
     assert secret not in last.detail + last.hint or secret == "wrong"
     if step == "database":
         assert "There is: " in last.hint
@@ -524,9 +517,7 @@ def test_a_check_stops_at_the_step_that_fails_and_tells_the_causes_apart(request
 def test_a_server_that_accepts_and_says_nothing_is_told_within_the_connect_timeout(request, home, engine):
     address = CASES[engine].built(home, request)[0]
     with socket.create_server(("127.0.0.1", 0)) as mute:
-        began = time.monotonic()
         last = get_engine(engine).check(address | {"port": mute.getsockname()[1]}, "reading-only", 2)[-1]
-    assert time.monotonic() - began < PATIENCE
     assert (last.step, "says nothing within 2 s" in last.detail) == ("login", True)
 
 

@@ -10,7 +10,7 @@ from datetime import date, datetime, timezone
 
 import pyarrow as pa
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pyarrow import parquet
 
@@ -18,6 +18,7 @@ from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import SourceNotReadable
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.values.parameters import resolve
+from tests.profile import examples
 
 NOW = datetime(2026, 11, 24, 6, tzinfo=timezone.utc)
 
@@ -59,7 +60,7 @@ ALL_KINDS = ["1", "-17", "0", "999999999999999999", "1.10", "0.05", "-2.50", "tr
 
 
 @given(data=st.data())
-@settings(max_examples=80)
+@examples(0.8)
 def test_every_cell_comes_back_as_another_reader_finds_it(tmp_path_factory, data):
     """Whatever kinds were proven, for whatever mixture of values, in whatever number of files."""
     folder = tmp_path_factory.mktemp("files") / "t"

@@ -15,7 +15,7 @@ from datetime import date, datetime, timezone
 import bson
 import pytest
 from bson import Decimal128
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pymongo import errors
 
@@ -44,6 +44,7 @@ from patient_ladle.service.demo.document_server import DocumentServer, Login
 from tests.core.documents.slowly import documents as uneven
 from tests.core.documents.slowly import read_json, rows_of
 from tests.core.languages.test_documents import HOSTILE
+from tests.profile import examples
 
 from .cases.documents import address_of
 
@@ -477,7 +478,7 @@ NAMES = st.sampled_from(["a", "b", "c", "reading", "value", "é🜁"])
 
 
 @given(given=uneven(NAMES))
-@settings(max_examples=60)
+@examples(0.6)
 def test_any_documents_reach_csv_and_json_as_they_are(server, given):
     with server.turn:
         server.store["works"].drop_collection("any")

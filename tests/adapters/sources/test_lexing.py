@@ -1,7 +1,4 @@
-"""Our cutting of a text is the database's own: generated texts, each held against its judge, or refused by us.
-
-``LADLE_GENERATED=100000`` is the long form.
-"""
+"""Our cutting of a text is the database's own: generated texts, each held against its judge, or refused by us."""
 
 from __future__ import annotations
 
@@ -27,8 +24,9 @@ from patient_ladle.core.statements.languages.sqlite import SQLITE
 from patient_ladle.core.statements.lexing import scan
 from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.scanner import replace_parameters
+from tests.profile import SEED, TEXTS
 
-from .generated import COUNT, texts
+from .generated import texts
 
 COLUMNS = ("a", "b", "e", "n", "m", "x", "u", "_a", "a1", "é")
 
@@ -37,10 +35,10 @@ class Disagree(AssertionError):
     """The database reads the text in another way."""
 
 
-def judged(dialect, judge, count=COUNT):
-    """Holds so many texts that we take against the judge, who returns whether it could read the text at all."""
+def judged(dialect, judge, count=TEXTS):
+    """Holds so many texts that we take against the judge, who returns whether it could read the text at all; says what came of it."""
     taken = agreed = refused = 0
-    for text in texts(dialect.name, 1):
+    for text in texts(dialect.name, SEED):
         try:
             tokens = scan(text, dialect)
         except StatementRefused as error:
@@ -52,7 +50,7 @@ def judged(dialect, judge, count=COUNT):
         if taken == count:
             break
     assert agreed > count / 8, "too few of the texts are ones that the database reads: they prove nothing"
-    print(f"{dialect.name}: {agreed} agreed, {taken - agreed} that the database does not read, {refused} refused")
+    return f"Texts cut as {dialect.name} cuts them: {agreed:,} agreed, {taken - agreed:,} that it does not read, {refused:,} refused."
 
 
 KINDS = {"SCONST": "string", "USCONST": "string", "BCONST": "string", "XCONST": "string", "C_COMMENT": "comment", "SQL_COMMENT": "comment",
@@ -81,9 +79,9 @@ def by_postgresql_scanner(text, tokens):
     return True
 
 
-def test_postgresql_is_cut_as_its_own_scanner_does():
+def test_postgresql_is_cut_as_its_own_scanner_does(found):
     assert pglast.get_postgresql_version()[0] >= 15
-    judged(POSTGRESQL, by_postgresql_scanner)
+    found(judged(POSTGRESQL, by_postgresql_scanner))
 
 
 @pytest.fixture
@@ -106,8 +104,8 @@ def by_postgresql(cluster):
         yield judge
 
 
-def test_postgresql_counts_the_same_parameters(by_postgresql):
-    judged(POSTGRESQL, by_postgresql, COUNT // 2)
+def test_postgresql_counts_the_same_parameters(by_postgresql, found):
+    found(judged(POSTGRESQL, by_postgresql, TEXTS // 2))
 
 
 @pytest.fixture
@@ -134,8 +132,8 @@ def by_mariadb(maria):
         yield judge
 
 
-def test_mariadb_counts_the_same_parameters(by_mariadb):
-    judged(MARIADB, by_mariadb)
+def test_mariadb_counts_the_same_parameters(by_mariadb, found):
+    found(judged(MARIADB, by_mariadb))
 
 
 def _is_over(text, tokens):
@@ -183,8 +181,8 @@ def by_sqlite():
     connection.close()
 
 
-def test_sqlite_counts_the_same_parameters(by_sqlite):
-    judged(SQLITE, by_sqlite)
+def test_sqlite_counts_the_same_parameters(by_sqlite, found):
+    found(judged(SQLITE, by_sqlite))
 
 
 def by_duckdb(text, tokens):
@@ -204,8 +202,8 @@ def by_duckdb(text, tokens):
     return True
 
 
-def test_duckdb_counts_the_same_parameters():
-    judged(DUCKDB, by_duckdb)
+def test_duckdb_counts_the_same_parameters(found):
+    found(judged(DUCKDB, by_duckdb))
 
 
 KNOWN = {

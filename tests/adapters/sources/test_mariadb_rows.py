@@ -2,10 +2,11 @@
 
 import pymysql
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources.mariadb_rows import Rows
+from tests.profile import examples
 
 END = b"\xfe\x00\x00\x02\x00"
 FULL = 0xFFFFFF
@@ -76,7 +77,7 @@ def rows_of(data, width, sizes=(1 << 16,), first=7):
 texts = st.none() | st.binary(max_size=12) | st.integers(240, 300).map(lambda n: b"v" * n)
 
 
-@settings(max_examples=150)
+@examples(1.5)
 @given(st.data(), st.integers(1, 4), st.lists(st.integers(1, 700), min_size=1, max_size=4), st.integers(0, 255))
 def test_every_value_arrives_however_the_wire_cuts_it(data, width, sizes, first):
     rows = data.draw(st.lists(st.tuples(*[texts] * width), max_size=12))

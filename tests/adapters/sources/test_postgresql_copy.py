@@ -6,10 +6,11 @@ from types import SimpleNamespace
 
 import psycopg
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources.postgresql_copy import CopyByLibrary, CopyByWire, copy_out
+from tests.profile import examples
 
 FENS = [b"Alder Moor", b"d", b"\nd", b"Z", b"", b"\xf0\x9f\x90\x9f", b"x" * 25_595, b"y" * 0x6400, b"z" * (0x640000 - 4)]
 """Among them rows whose lengths hold the two bytes that the begin of a row is guessed by."""
@@ -58,7 +59,7 @@ def read(sent, sizes, then_closed=False):
 
 @given(st.lists(st.sampled_from(FENS[:-2]) | st.binary(max_size=40).map(lambda b: b.replace(b"\0", b"~")), max_size=60),
        st.sets(st.integers(0, 60)), st.lists(st.integers(1, 9_000), min_size=1, max_size=6))  # fmt: skip
-@settings(max_examples=150)
+@examples(1.5)
 def test_rows_are_whole_however_they_are_cut(rows, said, sizes):
     sizes = [max(size, 40) for size in sizes] if sum(map(len, rows)) > 20_000 else sizes
     assert read(answer(rows, said), sizes) == (b"".join(row + b"\n" for row in rows), len(rows), len(rows))

@@ -10,7 +10,7 @@ from decimal import Decimal
 
 import pyarrow as pa
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import StatementWrong, UnknownName
@@ -20,6 +20,7 @@ from patient_ladle.core.results.profile import of_cells, start_of, with_gaps
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.statements.views import Filter
 from tests.adapters.sources.small_tables import KINDS, ROWS
+from tests.profile import examples
 
 TESTS = {"is": operator.eq, "is_not": operator.ne, "less": operator.lt, "at_most": operator.le, "more": operator.gt,
          "at_least": operator.ge}  # fmt: skip
@@ -96,7 +97,7 @@ def held(profile, values, kind):
     assert sum(bar.rows for bar in profile.bars) == len(present)
 
 
-@settings(max_examples=40, derandomize=True, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(0.4)
 @given(look=looks())
 def test_a_source_tells_of_a_column_what_a_slow_reckoning_does(source, look):
     table, column, filters = look
@@ -112,7 +113,7 @@ def test_a_source_tells_of_a_column_what_a_slow_reckoning_does(source, look):
         assert found.distinct == len(present)
 
 
-@settings(max_examples=150, derandomize=True)
+@examples(1.5)
 @given(look=looks(), known=st.booleans())
 def test_texts_at_hand_tell_what_a_slow_reckoning_does(look, known):
     table, column, filters = look
@@ -123,7 +124,7 @@ def test_texts_at_hand_tell_what_a_slow_reckoning_does(look, known):
     assert found.distinct == len({value for value in values if value is not None})
 
 
-@settings(max_examples=200, derandomize=True)
+@examples(2)
 @given(
     st.lists(st.decimals(allow_nan=False, allow_infinity=False, places=3, min_value=-(10**25), max_value=10**25), min_size=1),
     st.booleans(),
@@ -139,7 +140,7 @@ def test_bars_hold_every_number_once_and_are_few(numbers, whole):
         assert bar.rows == sum(Decimal(bar.from_) <= each < Decimal(bar.to) for each in numbers)
 
 
-@settings(max_examples=200, derandomize=True)
+@examples(2)
 @given(st.lists(st.dates(), min_size=1))
 def test_bars_of_days_hold_every_day_once(days):
     found = of_cells("d", "date", pa.chunked_array([pa.array([day.isoformat() for day in days])]))
@@ -193,7 +194,7 @@ def test_a_column_that_is_not_there_is_named(small_sources):
 PERIODS = ("day", "week", "month", "quarter", "year")
 
 
-@settings(max_examples=200, derandomize=True)
+@examples(2)
 @given(
     st.sampled_from(PERIODS), st.sets(st.dates(date(2020, 1, 1), date(2023, 12, 31)), min_size=1, max_size=8),
     st.booleans(), st.integers(0, 2),

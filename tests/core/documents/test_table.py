@@ -9,7 +9,7 @@ import bson
 import pytest
 from bson import Binary, Code, DBRef, Decimal128, Int64, MaxKey, MinKey, ObjectId, Regex, Timestamp
 from bson.datetime_ms import DatetimeMS
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.documents import table as tables
@@ -18,6 +18,7 @@ from patient_ladle.core.documents.table import DocumentTable
 from patient_ladle.core.documents.walking import MAX_FIELDS
 from patient_ladle.core.errors import DiskFull, LadleError, ResultTooLarge, StatementFailed, StatementWrong
 from patient_ladle.core.statements.documents.projections import Wanted
+from tests.profile import examples
 
 from .slowly import LONG, documents, read_json, rows_of
 
@@ -57,14 +58,14 @@ def same(made, expected):
 
 
 @given(given=documents(NAMES), batches=st.integers(1, 4), depth=st.integers(0, 3))
-@settings(max_examples=300)
+@examples(3)
 def test_any_documents_become_the_rows_that_the_slow_way_makes_of_them(given, batches, depth):
     raws = [bson.encode(each) for each in given]
     same(table_of(raws, {"depth": depth}, batches=batches), list(rows_of(raws, depth)))
 
 
 @given(given=documents(NAMES), batches=st.integers(1, 3), depth=st.integers(0, 2))
-@settings(max_examples=200)
+@examples(2)
 def test_elements_of_a_list_become_rows_as_in_the_slow_way(given, batches, depth):
     raws = [bson.encode(each) for each in given]
     same(table_of(raws, {"depth": depth, "rows_of": "reading"}, batches=batches), list(rows_of(raws, depth, ("reading",))))

@@ -1,19 +1,18 @@
 """Whatever options, kinds and values come together: a proven file that other readers read alike, or a refusal with a name in it.
 
-``LADLE_EXTREMES`` is how many of them each format is tried with (the suite: few); ``pytest -s`` then tells the figures.
+``pytest -s`` tells the figures.
 """
 
 from __future__ import annotations
 
 import csv
 import io
-import os
 import re
 from collections import Counter
 
 import openpyxl
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, StatementWrong, ValueUnfit
@@ -26,10 +25,10 @@ from patient_ladle.core.results.columns import Column, CsvBatch
 from patient_ladle.core.runs.engine import RunJob
 from patient_ladle.core.runs.memory import MemoryFolder, MemorySession
 from tests.core.test_engine import run
+from tests.profile import examples
 
 from .cases import CASES
 
-EXAMPLES = int(os.environ.get("LADLE_EXTREMES", "120"))
 TALLY: Counter = Counter()
 
 MOMENTS = ["0001-01-01 00:00:00", "9999-12-31 23:59:59.999999", "2026-10-25 00:30:00.25", "1880-06-01 12:00:00", "infinity",
@@ -114,7 +113,7 @@ def names_something(error, columns, options, choices):
 
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
-@settings(max_examples=EXAMPLES)
+@examples(1.2)
 @given(data=st.data())
 def test_any_options_end_in_a_proven_file_that_others_read_or_in_a_refusal_with_a_name(name, data):
     columns, rows, options, choices = data.draw(jobs(name))

@@ -18,7 +18,7 @@ from datetime import datetime, timedelta, timezone
 
 import openpyxl
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, ProofFailed, ValueUnfit
@@ -37,6 +37,7 @@ from patient_ladle.core.runs.memory import MemoryFolder, MemorySession
 from patient_ladle.proof.counting import AlignedCounter, Damaged, DelimitedCounter, JsonCounter, SheetCounter, names_in
 from patient_ladle.proof.verifying import verify
 from tests.core.test_engine import run
+from tests.profile import examples
 
 from .cases import CASES
 
@@ -101,7 +102,7 @@ def test_every_registered_format_has_a_case():
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
 @given(result=results())
-@settings(max_examples=60)
+@examples(0.6)
 def test_another_reader_finds_what_went_in(name, result):
     columns, rows = result
     held = CASES[name].held
@@ -145,7 +146,7 @@ def alike(name, column, found, wanted):
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
 @given(result=results(), data=st.data())
-@settings(max_examples=60)
+@examples(0.6)
 def test_what_was_written_is_read_back(name, result, data):
     columns, rows = result
     if name == "parquet":
@@ -216,7 +217,7 @@ def test_each_format_is_described_previewed_and_verified_by_what_it_says_of_itse
 
 @pytest.mark.parametrize("name", sorted(FORMATS))
 @given(share=st.floats(0.05, 0.97))
-@settings(max_examples=20)
+@examples(0.2)
 def test_a_file_cut_short_is_never_counted_as_whole(name, share):
     rows = [(n, 'a "quoted"\ntext') for n in range(400)]
     file, _ = written(name, [Column("n", "integer"), Column("t", "text")], rows, split=100)
@@ -500,7 +501,7 @@ def test_cells_of_a_sheet_are_counted_row_by_row_however_its_bytes_come(widths, 
 
 
 @given(text=st.text("aé\n", max_size=30), piece=st.integers(1, 9), encoding=st.sampled_from(["utf-8", "utf-16", "cp1252"]))
-@settings(max_examples=300)
+@examples(3)
 def test_lines_of_aligned_text_are_all_equally_long(text, piece, encoding):
     *lines, rest = text.split("\n")
     good = not rest and len({*map(len, lines)}) <= 1
@@ -508,7 +509,7 @@ def test_lines_of_aligned_text_are_all_equally_long(text, piece, encoding):
 
 
 @given(text=st.text('aé"",,;\n\n\r', max_size=40), piece=st.integers(1, 9), delimiter=st.sampled_from([",", ";", "é"]))
-@settings(max_examples=800)
+@examples(8)
 def test_what_is_counted_in_delimited_text_is_what_another_reader_finds(text, piece, delimiter):
     counts = delimited_count((text + "\n").encode(), piece, "utf-8", 0, delimiter)
     assert counts == delimited_count((text + "\n").encode(), 1000, "utf-8", 0, delimiter), "however the bytes come"
@@ -521,7 +522,7 @@ def test_what_is_counted_in_delimited_text_is_what_another_reader_finds(text, pi
 @given(table=st.integers(1, 4).flatmap(lambda n: st.lists(st.lists(st.text('aé",;\n\r ', max_size=4), min_size=n, max_size=n))),
        piece=st.integers(1, 30), delimiter=st.sampled_from([",", ";", "é"]), end=st.sampled_from(["\n", "\r\n"]),
        encoding=st.sampled_from(["utf-8", "utf-8-sig", "utf-16", "iso8859-1"]))  # fmt: skip
-@settings(max_examples=500)
+@examples(5)
 def test_what_another_writer_wrote_is_counted_however_the_bytes_come(table, piece, delimiter, end, encoding):
     quoting = csv.QUOTE_ALL if any("\r" in cell for row in table for cell in row) else csv.QUOTE_MINIMAL  # it lets halves stand
     text = io.StringIO(newline="")

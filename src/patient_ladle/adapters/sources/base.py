@@ -221,7 +221,7 @@ class ProbingSession(SourceSession):
     the connection), and calls ``go_on`` before each step that may take long.
     """
 
-    driver_errors: ClassVar[tuple[type[Exception], ...]] = ()
+    driver_errors: tuple[type[Exception], ...] = ()
     """What its driver raises. Whatever of it a method lets through comes out ``translated``."""
 
     def __init__(self) -> None:

@@ -15,14 +15,8 @@ import json
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timezone
-from typing import Any
-
-import bson
-import pymongo
-from bson import json_util
-from bson.codec_options import CodecOptions, DatetimeConversion
-from bson.errors import BSONError
-from pymongo.errors import PyMongoError
+from functools import cache
+from typing import TYPE_CHECKING, Any
 
 from patient_ladle.core.documents.fields import fields_of
 from patient_ladle.core.documents.table import DocumentTable
@@ -43,10 +37,18 @@ from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.plans import Plan, of_documents
 from patient_ladle.core.values.parameters import BoundValues
+from patient_ladle.lazily import lazily
 
 from .base import CONNECT_SECONDS, TLS_FILES, About, AddressField, Engine, ProbingSession
 from .documents_errors import NOT_ALLOWED, connect_failed, translate
 from .network import knock, way_in
+
+if TYPE_CHECKING:
+    import bson
+    import pymongo
+    from bson import codec_options, json_util
+else:
+    pymongo, bson, codec_options, json_util = map(lazily, ("pymongo", "bson", "bson.codec_options", "bson.json_util"))
 
 SNAPSHOTS_FROM = 13
 """The protocol's version from which on members of replica sets give snapshots."""
@@ -69,16 +71,20 @@ listCollections listDatabases listIndexes listSampledQueries listSearchIndexes l
 planCacheRead queryStatsRead replSetGetConfig replSetGetStatus serverStatus shardingState top useUUID validate"""
 READING = frozenset(_LOOKING.split())
 """Actions that let a login look, and nothing else."""
-_VALUES: CodecOptions[Any] = CodecOptions(datetime_conversion=DatetimeConversion.DATETIME_AUTO, tz_aware=True)
+
+
+@cache
+def _values() -> codec_options.CodecOptions[Any]:
+    """How values come: moments as datetimes where those can hold them, with their zone."""
+    return codec_options.CodecOptions(datetime_conversion=codec_options.DatetimeConversion.DATETIME_AUTO, tz_aware=True)
 
 
 class DocumentSession(ProbingSession):
     """See SourceSession."""
 
-    driver_errors = (PyMongoError, BSONError, OSError)
-
     def __init__(self, connection: pymongo.MongoClient[Any], address: Mapping[str, Any], snapshots: bool) -> None:
         super().__init__()
+        self.driver_errors = (pymongo.errors.PyMongoError, bson.errors.BSONError, OSError)
         self.connection, self.address = connection, dict(address)
         self.snapshots = snapshots
         self.session = connection.start_session(snapshot=snapshots)
@@ -93,7 +99,7 @@ class DocumentSession(ProbingSession):
     @property
     def database(self) -> Any:
         """The one of the address."""
-        return self.connection.get_database(self.address["database"], codec_options=_VALUES)
+        return self.connection.get_database(self.address["database"], codec_options=_values())
 
     def identity(self) -> dict[str, str]:
         who = self.address
@@ -201,7 +207,7 @@ class DocumentSession(ProbingSession):
         try:
             command: dict[str, Any] = json_util.loads(json.dumps(plain), json_options=json_util.RELAXED_JSON_OPTIONS)
             bson.encode(command)
-        except (ValueError, TypeError, KeyError, OverflowError, decimal.DecimalException, BSONError) as error:
+        except (ValueError, TypeError, KeyError, OverflowError, decimal.DecimalException, bson.errors.BSONError) as error:
             raise StatementWrong(
                 f"a value of the statement is not what it says: {error}.",
                 'Write such values as extended JSON has them: {"$date": "2026-11-24T06:05:00Z"}, {"$numberDecimal": "1.50"}.',
@@ -264,7 +270,7 @@ class DocumentSession(ProbingSession):
             told = self.database.command(command, **({} if self.snapshots else {"session": self.session}))
             yield bson.encode({"count": told["n"]})
             return
-        values = self.database.command(command, session=self.session, codec_options=_VALUES)["values"]
+        values = self.database.command(command, session=self.session, codec_options=_values())["values"]
         for start in range(0, len(values), BATCH_ROWS):
             yield b"".join(bson.encode({command["key"]: value}) for value in values[start : start + BATCH_ROWS])
 
@@ -393,7 +399,7 @@ class DocumentsEngine(Engine):
         knock(address["host"], int(address["port"]), connect_timeout_seconds)
         try:
             client = self.connect(address, secret, connect_timeout_seconds)
-        except (PyMongoError, OSError, ValueError) as error:
+        except (pymongo.errors.PyMongoError, OSError, ValueError) as error:
             raise connect_failed(error, address, connect_timeout_seconds) from error
         try:
             told = client.admin.command("hello")
@@ -406,7 +412,7 @@ class DocumentsEngine(Engine):
                 )
             of_group = "setName" in told or told.get("msg") == "isdbgrid"
             return DocumentSession(client, address, of_group and told["maxWireVersion"] >= SNAPSHOTS_FROM)
-        except PyMongoError as error:
+        except pymongo.errors.PyMongoError as error:
             client.close()
             raise translate(error, False) from error
         except LadleError:
@@ -427,7 +433,7 @@ class DocumentsEngine(Engine):
         try:
             with self.connect(address, secret, connect_timeout_seconds) as client:
                 return self._seen(client)
-        except (PyMongoError, OSError, LadleError):
+        except (pymongo.errors.PyMongoError, OSError, LadleError):
             return []  # the server does not say
 
     def driver_code(self, address: Mapping[str, Any], statements: Sequence[str]) -> str:

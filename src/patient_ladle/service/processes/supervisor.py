@@ -8,6 +8,7 @@ import importlib.util
 import json
 import logging
 import os
+import re
 import secrets
 import signal
 import socket
@@ -62,9 +63,16 @@ def _own(*words: str) -> list[str]:
     return [sys.executable, "-m", "patient_ladle.service", *words]
 
 
+def _label(room: Path) -> str:
+    """The name under which a room's migrations are on record: its folder's, unless its ``apps.py`` gives another."""
+    entry = room / "apps.py"
+    given = re.search(r'^    label = "(\w+)"', entry.read_text(), re.MULTILINE) if entry.is_file() else None
+    return given.group(1) if given else room.name
+
+
 def _up_to_date(connection: psycopg.Connection[tuple[Any, ...]]) -> bool:
     """Has the database every migration that stands here, and somebody who can sign in? Spares a start two seconds."""
-    places = [(path.parent.name, path) for path in Path(__file__).parents[1].glob("*/migrations")]
+    places = [(_label(path.parent), path) for path in Path(__file__).parents[1].glob("*/migrations")]
     for name in ("auth", "contenttypes", "sessions"):
         spec = importlib.util.find_spec(f"django.contrib.{name}")
         places += [(name, Path(folder) / "migrations") for folder in (spec.submodule_search_locations or [] if spec else [])]

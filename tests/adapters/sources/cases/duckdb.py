@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import duckdb
 
+from tests.traces import placed
+
 from .tables import DISTRICTS
 
 IN_MEMBERS = "in (select unnest(:n))"
@@ -36,48 +38,50 @@ PARAMETER_TEXTS = ["it's :n!", "42", "25.0000000000", "true", "2026-11-25", "202
 ABSENT = "select count(*) from districts where :t is null or name = :t"
 LONG_TEXT = "select repeat('é', 10485760) as t, 1 as n"
 
-HOSTILE = [
-    "insert into districts values (9, 'x', 'y')",
-    "update districts set name = 'x'",
-    "delete from districts",
-    "drop table districts",
-    "drop view districts",
-    "create table t (a int)",
-    "create or replace table districts as select 1",
-    "select 1; drop table districts",
-    "with x as (insert into districts values (9, 'x', 'y') returning *) select * from x",
-    "with x as (delete from districts returning *) select * from x",
-    "attach '/tmp/ladle-hostile.db' as other",
-    "copy districts to '/tmp/ladle-stolen.csv'",
-    "copy (select 1) to '/tmp/ladle-hostile'",
-    "export database '/tmp/ladle-hostile'",
-    "select * from read_csv('/etc/passwd')",
-    "select * from read_text('/etc/passwd')",
-    "select * from '/etc/passwd'",
-    "from '/etc/passwd'",
-    "select * from glob('/etc/*')",
-    "install httpfs",
-    "load httpfs",
-    "set enable_external_access = true",
-    "pragma enable_external_access = true",
-    "reset enable_external_access",
-    "set memory_limit = '90GB'",
-    "begin transaction",
-    "commit",
-    "checkpoint",
-    "force checkpoint",
-    "vacuum",
-    "call pragma_version()",
-    "call force_checkpoint()",
-    "prepare x as delete from districts",
-    "use memory",
-    "pragma create_fts_index('districts', 'district_id', 'name')",
-    "select * from query('delete from districts')",
-    "create secret s (type s3)",
-    "create macro m() as 1",
-    "detach districts",
-    "explain analyze delete from districts",
-]
+HOSTILE = placed(
+    [
+        "insert into districts values (9, 'x', 'y')",
+        "update districts set name = 'x'",
+        "delete from districts",
+        "drop table districts",
+        "drop view districts",
+        "create table t (a int)",
+        "create or replace table districts as select 1",
+        "select 1; drop table districts",
+        "with x as (insert into districts values (9, 'x', 'y') returning *) select * from x",
+        "with x as (delete from districts returning *) select * from x",
+        "attach '/tmp/ladle-hostile.db' as other",
+        "copy districts to '/tmp/ladle-stolen.csv'",
+        "copy (select 1) to '/tmp/ladle-hostile'",
+        "export database '/tmp/ladle-hostile'",
+        "select * from read_csv('/etc/passwd')",
+        "select * from read_text('/etc/passwd')",
+        "select * from '/etc/passwd'",
+        "from '/etc/passwd'",
+        "select * from glob('/etc/*')",
+        "install httpfs",
+        "load httpfs",
+        "set enable_external_access = true",
+        "pragma enable_external_access = true",
+        "reset enable_external_access",
+        "set memory_limit = '90GB'",
+        "begin transaction",
+        "commit",
+        "checkpoint",
+        "force checkpoint",
+        "vacuum",
+        "call pragma_version()",
+        "call force_checkpoint()",
+        "prepare x as delete from districts",
+        "use memory",
+        "pragma create_fts_index('districts', 'district_id', 'name')",
+        "select * from query('delete from districts')",
+        "create secret s (type s3)",
+        "create macro m() as 1",
+        "detach districts",
+        "explain analyze delete from districts",
+    ]
+)
 
 TYPES = [
     ("null::varchar", "text", None),

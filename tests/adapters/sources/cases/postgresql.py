@@ -7,6 +7,7 @@ import base64
 import psycopg
 
 from patient_ladle.service.processes.cluster import Cluster
+from tests.traces import placed
 
 IN_MEMBERS = "= any(:n)"
 LONG_LENGTH = 10_485_760
@@ -71,42 +72,44 @@ PARAMETER_TEXTS = ["it's :n!", "42", "25.0", "true", "2026-11-25", "2026-11-24 0
 ABSENT = "select count(*) from districts where :t is null or name = :t"
 LONG_TEXT = "select repeat('é', 10485760) as t, 1 as n"
 
-HOSTILE = [
-    "insert into districts values (9, 'x', 'y')",
-    "update districts set name = 'x'",
-    "delete from districts",
-    "drop table districts",
-    "truncate districts",
-    "create table t (a int)",
-    "select 1; drop table districts",
-    "select 1; commit; delete from districts",
-    "with gone as (delete from districts returning *) select * from gone",
-    "with x as (insert into districts values (9, 'x', 'y') returning *) select * from x",
-    "select * into copied from districts",
-    "select * from districts for update",
-    "select set_config('transaction_read_only', 'off', false)",
-    "select set_config('default_transaction_read_only', 'off', false), nextval('counter')",
-    "set transaction read write",
-    "begin",
-    "commit",
-    "rollback; delete from districts",
-    "copy districts to '/tmp/ladle-stolen.csv'",
-    "copy (select 1) to program 'touch /tmp/ladle-hostile'",
-    "select pg_read_file('/etc/passwd')",
-    "select lo_export(1, '/tmp/ladle-hostile')",
-    "select lo_from_bytea(0, 'x')",
-    "select * from dblink('dbname=metering', 'delete from districts') as t(a int)",
-    "do $$ begin delete from districts; end $$",
-    "call something()",
-    "explain analyze delete from districts",
-    "lock table districts in access exclusive mode",
-    "listen x",
-    "vacuum districts",
-    "prepare x as delete from districts",
-    "execute x",
-    "select * from staff",
-    "values (nextval('counter'))",
-]
+HOSTILE = placed(
+    [
+        "insert into districts values (9, 'x', 'y')",
+        "update districts set name = 'x'",
+        "delete from districts",
+        "drop table districts",
+        "truncate districts",
+        "create table t (a int)",
+        "select 1; drop table districts",
+        "select 1; commit; delete from districts",
+        "with gone as (delete from districts returning *) select * from gone",
+        "with x as (insert into districts values (9, 'x', 'y') returning *) select * from x",
+        "select * into copied from districts",
+        "select * from districts for update",
+        "select set_config('transaction_read_only', 'off', false)",
+        "select set_config('default_transaction_read_only', 'off', false), nextval('counter')",
+        "set transaction read write",
+        "begin",
+        "commit",
+        "rollback; delete from districts",
+        "copy districts to '/tmp/ladle-stolen.csv'",
+        "copy (select 1) to program 'touch /tmp/ladle-hostile'",
+        "select pg_read_file('/etc/passwd')",
+        "select lo_export(1, '/tmp/ladle-hostile')",
+        "select lo_from_bytea(0, 'x')",
+        "select * from dblink('dbname=metering', 'delete from districts') as t(a int)",
+        "do $$ begin delete from districts; end $$",
+        "call something()",
+        "explain analyze delete from districts",
+        "lock table districts in access exclusive mode",
+        "listen x",
+        "vacuum districts",
+        "prepare x as delete from districts",
+        "execute x",
+        "select * from staff",
+        "values (nextval('counter'))",
+    ]
+)
 
 TYPES = [
     ("null::text", "text", None),

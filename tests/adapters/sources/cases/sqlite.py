@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
+from tests.traces import placed
+
 from .tables import DISTRICTS
 
 IN_MEMBERS = "in :n"
@@ -45,30 +47,32 @@ PARAMETER_TEXTS = ["it's :n!", "42", "25", "1", "2026-11-25", "2026-11-24 06:05:
 ABSENT = "select count(*) from districts where :t is null or name = :t"
 LONG_TEXT = "select replace(hex(zeroblob(5242880)), '0', 'é') as t, 1 as n"
 
-HOSTILE = [
-    "insert into districts values (9, 'x', 'y')",
-    "update districts set name = 'x'",
-    "delete from districts",
-    "drop table districts",
-    "create table t (a)",
-    "create temp table t as select 1",
-    "select 1; drop table districts",
-    "with x as (select 1) delete from districts",
-    "with x as (select 1) insert into districts select 9, 'x', 'y'",
-    "attach database '/tmp/ladle-hostile.db' as other",
-    "vacuum into '/tmp/ladle-hostile.db'",
-    "vacuum",
-    "pragma query_only = off",
-    "pragma writable_schema = on",
-    "select * from pragma_query_only",
-    "select load_extension('/tmp/evil.so')",
-    "begin immediate",
-    "commit",
-    "replace into districts values (1, 'x', 'y')",
-    "reindex",
-    "analyze",
-    "select writefile('/tmp/ladle-hostile', 'x')",
-]
+HOSTILE = placed(
+    [
+        "insert into districts values (9, 'x', 'y')",
+        "update districts set name = 'x'",
+        "delete from districts",
+        "drop table districts",
+        "create table t (a)",
+        "create temp table t as select 1",
+        "select 1; drop table districts",
+        "with x as (select 1) delete from districts",
+        "with x as (select 1) insert into districts select 9, 'x', 'y'",
+        "attach database '/tmp/ladle-hostile.db' as other",
+        "vacuum into '/tmp/ladle-hostile.db'",
+        "vacuum",
+        "pragma query_only = off",
+        "pragma writable_schema = on",
+        "select * from pragma_query_only",
+        "select load_extension('/tmp/evil.so')",
+        "begin immediate",
+        "commit",
+        "replace into districts values (1, 'x', 'y')",
+        "reindex",
+        "analyze",
+        "select writefile('/tmp/ladle-hostile', 'x')",
+    ]
+)
 
 TYPES = [
     ("null", "any", None),

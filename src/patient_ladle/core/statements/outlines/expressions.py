@@ -4,11 +4,17 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from sqlglot import exp
+from patient_ladle.lazily import lazily
 
 from .outline import refused
 from .parsing import Parser, Unread
+
+if TYPE_CHECKING:
+    from sqlglot import exp
+else:
+    exp = lazily("sqlglot.expressions")
 
 
 @dataclass(frozen=True, slots=True)

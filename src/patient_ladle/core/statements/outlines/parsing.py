@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import ParseError, SqlglotError
+from patient_ladle.lazily import lazily
 
 from ...errors import StatementRefused
 from ..dialects import Dialect
 from ..lexing import scan
 from .forms import Forms
+
+if TYPE_CHECKING:
+    import sqlglot
+    from sqlglot import errors, exp
+else:
+    sqlglot, errors, exp = lazily("sqlglot"), lazily("sqlglot.errors"), lazily("sqlglot.expressions")
 
 
 class Unread(Exception):
@@ -69,8 +74,8 @@ class Parser:
 def _trees(text: str, parser: str) -> list[exp.Expression]:
     try:
         return [tree.transform(_plainly_negated) for tree in sqlglot.parse(text, dialect=parser) if tree is not None]
-    except (SqlglotError, RecursionError) as error:
-        first = error.errors[0] if isinstance(error, ParseError) and error.errors else {}
+    except (errors.SqlglotError, RecursionError) as error:
+        first = error.errors[0] if isinstance(error, errors.ParseError) and error.errors else {}
         raise Unread(int(first["col"]) if first.get("line") == 2 else 0) from None
 
 

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import msgspec
-import sqlglot
-from sqlglot import exp
+
+from patient_ladle.lazily import lazily
 
 from ...errors import BadInput
 from ...values.parameters import Parameter
@@ -28,9 +28,14 @@ from .parsing import Parser, Unread, bare
 from .tables import Named, Tables
 from .values import constant
 
-_SIGNS: dict[type[exp.Expression], str] = {
-    exp.EQ: "is", exp.NEQ: "is_not", exp.LT: "less", exp.LTE: "at_most", exp.GT: "more", exp.GTE: "at_least",
-}  # fmt: skip
+if TYPE_CHECKING:
+    import sqlglot
+    from sqlglot import exp
+else:
+    sqlglot, exp = lazily("sqlglot"), lazily("sqlglot.expressions")
+
+_SIGNS = {"EQ": "is", "NEQ": "is_not", "LT": "less", "LTE": "at_most", "GT": "more", "GTE": "at_least"}
+"""By the name of a comparison's class."""
 _TURNED = {"is": "is", "is_not": "is_not", "less": "more", "at_most": "at_least", "more": "less", "at_least": "at_most"}
 _OPERATORS = {"is": "=", "is_not": "<>", "less": "<", "at_most": "<=", "more": ">", "at_least": ">="}
 _KNOWN = {"expressions", "from", "from_", "joins", "where", "group", "having", "order", "limit", "distinct", "kind"}
@@ -133,7 +138,7 @@ class _Reader:
         raise BadInput(f"no table before has a column '{name}'.", "Correct the statement first.")
 
     def _pair(self, node: exp.Expression, tables: Tables, join: Join) -> Pair:
-        sign = _SIGNS.get(type(node))
+        sign = _SIGNS.get(type(node).__name__)
         sides = [side for side in (node.args.get("this"), node.args.get("expression")) if isinstance(side, exp.Column)]
         if sign is None or len(sides) != 2:
             _lost(f"the condition '{self.parser.said(node)[:60]}' of a join", "Move it into where, if that is the same.")
@@ -240,7 +245,7 @@ class _Reader:
         return None
 
     def _condition(self, node: exp.Expression) -> Condition:
-        unknown = {name for name, value in node.args.items() if value} - _SAYS.get(type(node), _TWO)
+        unknown = {name for name, value in node.args.items() if value} - _SAYS.get(type(node).__name__, _TWO)
         if unknown:
             return self._holds(node)
         if isinstance(node, exp.Paren):
@@ -278,7 +283,7 @@ class _Reader:
             return self._in(node, "in_list")
         if isinstance(node, exp.Column):
             return self._tested(node, "is", value=True)
-        if type(node) in _SIGNS:
+        if type(node).__name__ in _SIGNS:
             return self._compared(node)
         return self._search(node) or self._holds(node)
 
@@ -287,7 +292,7 @@ class _Reader:
         return Condition(expression=self.parser.said(node), test="holds")
 
     def _compared(self, node: exp.Expression) -> Condition:
-        sign, left, right = _SIGNS[type(node)], node.this, node.expression
+        sign, left, right = _SIGNS[type(node).__name__], node.this, node.expression
         for test, form in (("in_list", self.forms.in_list), ("not_in_list", self.forms.not_in_list)):
             for each in node.find_all(exp.Placeholder):
                 if node == self.parser.term(form.format(e=self.parser.said(left), v=f":{each.name}")):
@@ -376,7 +381,7 @@ class _Reader:
             return _number("-" + node.this.this)
         if isinstance(node, exp.Literal):
             return node.this if node.is_string else _number(node.this)
-        if isinstance(node, exp.Cast) and isinstance(node.this, exp.Literal) and node.to.this in _MOMENT_TYPES:
+        if isinstance(node, exp.Cast) and isinstance(node.this, exp.Literal) and _is_of_a_moment(node.to):
             return str(node.this.this).removesuffix("+00") + ("Z" if str(node.this.this).endswith("+00") else "")
         return None
 
@@ -449,13 +454,16 @@ class _Reader:
 
 
 _TWO = frozenset({"this", "expression"})
-_SAYS: dict[type[exp.Expression], frozenset[str]] = {
-    exp.In: frozenset({"this", "expressions", "field"}), exp.Between: frozenset({"this", "low", "high"}),
-    exp.Column: frozenset({"this", "table", "db", "catalog"}),
+_SAYS = {
+    "In": frozenset({"this", "expressions", "field"}), "Between": frozenset({"this", "low", "high"}),
+    "Column": frozenset({"this", "table", "db", "catalog"}),
 }  # fmt: skip
 """The fields of conditions that are understood; one with another says more than an outline has words for."""
-_MOMENT_TYPES = (exp.DataType.Type.DATE, exp.DataType.Type.TIMESTAMP, exp.DataType.Type.TIMESTAMPTZ,
-                 exp.DataType.Type.TIMESTAMPNTZ, exp.DataType.Type.DATETIME)  # fmt: skip
+_MOMENT_TYPES = ("DATE", "TIMESTAMP", "TIMESTAMPTZ", "TIMESTAMPNTZ", "DATETIME")
+
+
+def _is_of_a_moment(to: exp.DataType) -> bool:
+    return any(to.this == exp.DataType.Type[name] for name in _MOMENT_TYPES)
 
 
 def _fields(term: Term) -> dict[str, Any]:
