@@ -322,7 +322,7 @@ TERMINALS = {
 
 WORKBOOKS = {"workbook": "ladle run start monthly_consumption --formats xlsx --option xlsx.title_rows={titles} --into {out}"}
 """Drawn from the file that the command leaves, sheet beside sheet, as its cells say."""
-TITLES = '["Fennmoor Water: consumption by district", "Data date {dataDate}, {environment}"]'
+TITLES = "Fennmoor Water: consumption by district on {dataDate}, {environment}"
 
 
 def _typed(words: list[str], environment: dict[str, str]) -> str:
@@ -377,7 +377,8 @@ def _draw_workbook(url: str, command: str, page: Page, target: Path | None) -> l
     return sorted({re.sub(r"\d[\d.,:-]*", "#", label) for label in labels})
 
 
-SHEETS = """<style>body{margin:0;padding:14px;display:flex;gap:18px;align-items:flex-start;background:#ddd;font:13px sans-serif}
+SHEETS = """<!doctype html><style>body{margin:0;padding:14px;background:#ddd;font:13px sans-serif}
+body{display:flex;gap:18px;align-items:flex-start}
 table{border-collapse:collapse;background:#fff}caption{caption-side:bottom;text-align:left;padding:4px 2px;color:#444}
 td,th{border:1px solid #d0d0d0;padding:1px 6px;height:17px;white-space:nowrap}th{background:#eee;color:#666;font-weight:400}
 td.number{text-align:right;font-variant-numeric:tabular-nums}</style>"""
@@ -386,8 +387,14 @@ td.number{text-align:right;font-variant-numeric:tabular-nums}</style>"""
 def _sheet(sheet: Worksheet) -> str:
     """A sheet as a table, with its letters and numbers."""
     head = "".join(f"<th>{get_column_letter(n + 1)}</th>" for n in range(sheet.max_column))
-    rows = [f"<tr><th>{n}</th>{''.join(_cell(cell) for cell in row)}</tr>" for n, row in enumerate(sheet.iter_rows(), 1)]
+    rows = [f"<tr><th>{n}</th>{_cells(row)}</tr>" for n, row in enumerate(sheet.iter_rows(), 1)]
     return f"<table><caption>{escape(sheet.title)}</caption><tr><th></th>{head}</tr>{''.join(rows)}</table>"
+
+
+def _cells(row: tuple[Cell, ...]) -> str:
+    if len(row) > 2 and all(cell.value is None for cell in row[1:]):  # a title goes on over the cells beside it
+        return f'<td colspan="{len(row)}" style="font-weight:600">{escape(str(row[0].value))}</td>'
+    return "".join(_cell(cell) for cell in row)
 
 
 def _cell(cell: Cell) -> str:
