@@ -48,10 +48,12 @@ def pytest_configure(config):
 
 
 FIRST = (
-    "test_checks", "test_docs", "test_faults", "test_everybody", "test_console_logic", "test_restore", "test_storm", "test_requests",
-    "test_hostile", "test_contract", "test_combined", "test_stores", "test_account", "test_nothing_lost", "test_writing", "test_wheel",
+    "test_checks", "test_docs", "test_faults", "test_combined", "test_everybody", "test_contract", "test_restore", "test_console_logic",
+    "test_storm", "test_requests", "test_outlines", "test_hostile", "test_refused", "test_stores", "test_account", "test_spool",
+    "test_nothing_lost", "test_instants", "test_writing", "test_wheel",
 )  # fmt: skip
-"""Files that take minutes: they begin first, so that no process is left alone with one at the end."""
+"""Files that take minutes begin first, so that no process is left alone with one at the end; those that wait for others stand
+between those that work themselves."""
 
 
 def pytest_collection_modifyitems(config, items):

@@ -1,7 +1,7 @@
 """How much a run of the tests tries: said here, and nowhere else.
 
-``short`` is what ``./scripts/test`` does, the same examples each time. ``long`` (``./scripts/test --long``) draws anew, twenty
-times as many, and adds what is marked ``long``: storms, orders of events, hostile lists and generated requests in full, pictures, all
+``short`` is what ``./scripts/test`` does, the same examples each time. ``long`` (``./scripts/test --long``) draws anew,
+twenty-five times as many, and adds what is marked ``long``: storms, orders of events, hostile lists and generated requests in full, pictures, all
 widths, recipes, wall clocks. Its seed is printed; ``LADLE_SEED`` repeats it.
 """
 
@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, settings
 LONG = os.environ.get("LADLE_TESTS", "short") == "long"
 SEED = int(os.environ.setdefault("LADLE_SEED", str(random.SystemRandom().randrange(1_000_000) if LONG else 1)))
 """Handed down to every process of the run."""
-EXAMPLES = 1_000 if LONG else 50
+EXAMPLES = 1_000 if LONG else 40
 """Of a generated test of factor 1."""
 
 NIGHTS = 300 if LONG else 6
@@ -26,6 +26,8 @@ TEXTS = 40_000 if LONG else 2_000
 """Generated texts for each dialect that is cut as its server cuts it."""
 HOSTILE_TEXT_STEP, HOSTILE_VALUE_STEP = (1, 1) if LONG else (8, 16)
 """Each so-manieth text, and value, goes through every way into the service; all of them meet each engine in its contract."""
+GATED_STEP = 1 if LONG else 4
+"""Of hostile texts that meet the gate first: the gate has tests of its own, and every text meets each engine behind it."""
 YEARS = 10 if LONG else 2
 """Over which every day of every rule is reckoned in another way."""
 WIDTHS = (1280, 900, 600, 400) if LONG else (1280, 400)

@@ -28,7 +28,9 @@ def browser():
 def page(browser, request):
     """A page of the service that the test uses: ``service``, or the module's own ``harmed``."""
     used = request.getfixturevalue("harmed" if "harmed" in request.fixturenames else "service")
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=used.url, accept_downloads=True)
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=used.url, accept_downloads=True, reduced_motion="reduce"
+    )
     context.set_default_timeout(PATIENCE * 1000)
     made, said = context.new_page(), []
     made.on("console", lambda message: said.append(message.text) if message.type in ("error", "warning") else None)

@@ -97,10 +97,11 @@ def test_every_page_is_there_for_everybody_at_every_width(page, looked_into, add
         page.set_viewport_size({"width": width, "height": 800})
         if wrong := faults(page, rules=RULES if width in RULED else None):
             found[width] = wrong
-    page.set_viewport_size({"width": 1280, "height": 800})
-    page.get_by_role("button", name="Dark view").click()
-    if wrong := faults(page, rules=COLOURS):
-        found["dark"] = wrong
+    if LONG or PAGES.index(address) % 3 == 0:
+        page.set_viewport_size({"width": 1280, "height": 800})
+        page.get_by_role("button", name="Dark view").click()
+        if wrong := faults(page, rules=COLOURS):
+            found["dark"] = wrong
     assert not found, "\n".join(f"{where}: {wrong}" for where, wrongs in found.items() for wrong in wrongs)
 
 

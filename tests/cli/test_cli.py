@@ -10,12 +10,11 @@ import sys
 
 import pytest
 
-from patient_ladle.cli.main import parser
 from patient_ladle.client import CallFailed, Ladle
 from tests.command import PATIENCE, ladle
 from tests.conftest import PASSWORD, printed
 
-from . import NOUNS
+from . import NOUNS, command_line
 
 START = {("service", "start"), ("worker", "start")}
 """They ask no service."""
@@ -260,7 +259,7 @@ def test_people_and_tokens(service):
 def test_every_command_has_help_and_json(capsys):
     def told(*words):
         with pytest.raises(SystemExit):
-            parser().parse_args([*words, "--help"])
+            command_line().parse_args([*words, "--help"])
         return capsys.readouterr().out
 
     def named(text):
@@ -324,12 +323,12 @@ def test_output_that_nobody_reads_to_its_end_is_no_error(service):
 def test_an_option_that_is_given_twice_is_an_error_and_not_the_last_one_in_silence(words, capsys):
     option = words[-2]
     with pytest.raises(SystemExit) as ended:
-        parser().parse_args(words)
+        command_line().parse_args(words)
     assert ended.value.code == 2
     assert f"{option} was given twice. Give it once; a list is written a,b,c." in capsys.readouterr().err
-    parser().parse_args(words[:-2])
+    command_line().parse_args(words[:-2])
     repeated = ("run", "start", "use", "--set", "a=1", "--set", "b=2")
-    assert parser().parse_args(repeated).set == ["a=1", "b=2"]
+    assert command_line().parse_args(repeated).set == ["a=1", "b=2"]
 
 
 def test_whoever_archives_or_deactivates_is_told_which_schedules_that_is_about(service):

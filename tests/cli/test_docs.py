@@ -16,11 +16,10 @@ from pathlib import Path
 
 import pytest
 
-from patient_ladle.cli.main import parser
 from tests.command import PATIENCE, ladle
 from tests.conftest import port_of_our_own, until
 
-from . import NOUNS
+from . import NOUNS, command_line
 
 ROOT = Path(__file__).parents[2]
 LADLE = [sys.executable, "-m", "patient_ladle.cli.main"]
@@ -228,12 +227,12 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
     verbs = {noun: set(re.findall(r"`([\w-]+)`", words)) for noun, words in shown}
     for noun in NOUNS:
         with pytest.raises(SystemExit):
-            parser().parse_args([noun, "--help"])
+            command_line().parse_args([noun, "--help"])
         assert verbs[noun] == set(re.findall(r"^    ([a-z-]+)(?: |$)", capsys.readouterr().out, re.M)), noun
     for document in PAGES:
         for step in steps(document):
             if step.startswith("ladle "):
-                parser().parse_args(shlex.split(step)[1:])
+                command_line().parse_args(shlex.split(step)[1:])
 
 
 def test_every_option_stands_in_the_formats_page_as_it_is_declared(demo):

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from patient_ladle.cli.main import parser
+from . import command_line
 
 ROOT = Path(__file__).parents[2]
 PAGES = sorted(page for page in (*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")) if page.name != "CHANGELOG.md")
@@ -36,7 +36,7 @@ def inline(page):
 
 def wrong_with(command):
     """What there is not of a command, in words; its own words may be left out, for a sentence names the rest."""
-    here, words = parser(), shlex.split(command.replace("NAME=VALUE", "a=b"))[1:]
+    here, words = command_line(), shlex.split(command.replace("NAME=VALUE", "a=b"))[1:]
     while words and (below := [each for each in here._actions if isinstance(each, argparse._SubParsersAction)]):
         if words[0] not in below[0].choices:
             return f"there is no '{words[0]}'"

@@ -8,14 +8,16 @@ import shlex
 
 import pytest
 
-from patient_ladle.cli.main import main, parser
+from patient_ladle.cli.main import main
 from patient_ladle.cli.parsing import Parser, verbs_of
 from patient_ladle.cli.synonyms import COMMANDS, OPTIONS, VERBS
+
+from . import command_line
 
 
 def commands():
     """Every command by its words."""
-    nouns = verbs_of(parser())
+    nouns = verbs_of(command_line())
     return {
         f"{noun} {verb}".strip(): made
         for noun, parsed in nouns.items()
@@ -55,7 +57,8 @@ def test_the_right_word_is_proposed_and_the_help_of_that_very_command(capsys, ty
     assert meant in said
     words = typed.split()
     own = next(
-        (found for found in (" ".join(words[:2]), words[0]) if found in ALL), words[0] if words[0] in verbs_of(parser()) else ""
+        (found for found in (" ".join(words[:2]), words[0]) if found in ALL),
+        words[0] if words[0] in verbs_of(command_line()) else "",
     )
     assert f"See: ladle{' ' * bool(own)}{own} --help" in said
 
@@ -68,7 +71,7 @@ def test_a_program_gets_the_same_as_json(capsys):
 
 
 def test_whatever_is_proposed_exists():
-    nouns = verbs_of(parser())
+    nouns = verbs_of(command_line())
     for meant in {*COMMANDS.values()} - {"--version"}:
         words = [word for word in meant.split() if not word.isupper()]
         command = " ".join(words[:2]) if verbs_of(nouns[words[0]]) else words[0]
@@ -90,4 +93,4 @@ def test_every_argument_says_what_it_is_and_every_example_can_be_typed(command):
         line = line.split("|")[-1].split(" > ")[0].split(" < ")[0].split("   (")[0]
         words = [word for word in shlex.split(line) if not word.startswith("LADLE_")]
         assert (words[0], " ".join(words[1 : 1 + len(command.split())])) == ("ladle", command)
-        assert isinstance(parser().parse_args(words[1:]), argparse.Namespace)
+        assert isinstance(command_line().parse_args(words[1:]), argparse.Namespace)

@@ -18,8 +18,9 @@ from patient_ladle.core.statements.scanner import called_names
 from patient_ladle.core.statements.text_diagnostics import of_text_and_parts, of_types
 from patient_ladle.core.values.parameters import Parameter
 from tests.core.languages.cases import SQL_LANGUAGES
+from tests.profile import LONG
 
-LENGTH = 20 << 10
+LENGTH = (20 if LONG else 6) << 10
 PIECES = ["a;", ";", "[", "(", "()", "[]", "''", "'a',", "a ", "a+", "/*", "/**/", "--\n", ":a ", ":a,", "$$", "$a$", '""', "e''", "E'\\'", "1.", "1e", "u&",
           "select 1;", "'", '"', "`", "a$", "é", "for ", "for update ", "\r\n", "\n", "[:a]", "a[1:n]", "#", "#\n", "- ", "-", "/", "$1", "$a", "(a", "a(", "::",
           "1_", "x'a'", "'\\", "select (", "*,", "from a,", "join b ", "with a as (", "/* :a */ 1 /* : */ ", "(insert ", "a.", "\\", "?", "\u00a0"]  # fmt: skip

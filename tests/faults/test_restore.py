@@ -16,7 +16,7 @@ import pytest
 
 from patient_ladle.client import Ladle
 from tests.command import PATIENCE
-from tests.conftest import ADMINISTRATOR, PASSWORD, children_of, set_up, start_service, stop_service, until
+from tests.conftest import ADMINISTRATOR, PASSWORD, children_of, port_of_our_own, set_up, start_service, stop_service, until
 
 DOCUMENT = Path(__file__).parents[2] / "docs" / "operations.md"
 DATABASES = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
@@ -48,7 +48,7 @@ def drilled(home, metering):
 
 def refused(data, *words):
     """What a start that refuses says."""
-    environment = os.environ | {"LADLE_DATA": str(data), "LADLE_LOG_LEVEL": "WARNING"}
+    environment = os.environ | {"LADLE_DATA": str(data), "LADLE_PORT": str(port_of_our_own()), "LADLE_LOG_LEVEL": "WARNING"}
     command = [sys.executable, "-m", "patient_ladle.cli.main", "service", "start", *words]
     done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=PATIENCE, check=False)
     assert done.returncode == 1, done.stdout

@@ -19,6 +19,7 @@ from patient_ladle.core.errors import RunCancelled
 from patient_ladle.core.ports import Statement
 from scripts.chromium import launched
 from tests.adapters.sources.test_contract import CASES
+from tests.browser.conftest import let_in
 from tests.conftest import until
 
 TRIES = 12
@@ -94,7 +95,7 @@ def test_a_run_begins_within_fifty_milliseconds(within, service):
     with service.ladle() as ladle:
 
         def once():
-            run = ladle.runs.wait(ladle.runs.start("district_use", deliver=False)["id"])
+            run = ladle.runs.wait(ladle.runs.start("district_use", publish=False)["id"])
             queued, began = (datetime.fromisoformat(run[name]) for name in ("queued_at", "started_at"))
             return (began - queued).total_seconds()
 
@@ -106,7 +107,7 @@ def test_a_small_run_is_whole_soon(within, service):
 
         def once():
             began = time.perf_counter()
-            ladle.runs.wait(ladle.runs.start("district_use", deliver=False)["id"])
+            ladle.runs.wait(ladle.runs.start("district_use", publish=False)["id"])
             return since(began)
 
         within("a run of three rows to three proven files, as its caller sees it", 1.0, once)
@@ -117,7 +118,7 @@ def test_a_look_at_one_row_and_the_first_answer_of_a_preview_come_at_once(within
 
         def look():
             began = time.perf_counter()
-            ladle.sources.run_query("metering", "live", "rows", table="districts", limit=1)
+            ladle.sources.run_query("metering", "live", "rows", table="districts", rows=1)
             return since(began)
 
         def preview():
@@ -131,12 +132,11 @@ def test_a_look_at_one_row_and_the_first_answer_of_a_preview_come_at_once(within
 
 
 def test_a_page_of_the_console_is_there_at_once(within, service):
-    with sync_playwright() as playwright, service.ladle() as ladle:
+    with sync_playwright() as playwright:
         browser = launched(playwright)
         context = browser.new_context(base_url=service.url)
-        context.set_extra_http_headers({"Authorization": f"Bearer {service.tokens['administrator']}"})
         page = context.new_page()
-        assert ladle.status()
+        let_in(page)
 
         def once(path, heading):
             page.goto("about:blank")

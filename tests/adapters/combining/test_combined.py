@@ -162,7 +162,7 @@ REST = (
 
 
 @pytest.mark.parametrize("tables", FROM)
-@examples(0.12)
+@examples(0.08)
 @given(items=st.lists(st.sampled_from(SELECT), min_size=1, max_size=2), rest=st.sampled_from(REST))
 def test_a_statement_gives_the_same_whether_all_columns_were_loaded_or_those_that_it_may_read(two_inputs, tables, items, rest):
     statement = f"select {', '.join(items)} from {tables} {rest}"

@@ -10,6 +10,7 @@ from patient_ladle.core.results.columns import Column
 from patient_ladle.core.steps.declared import plain_steps, schema, steps_of
 from patient_ladle.core.steps.lookups import Lookup
 from patient_ladle.core.values.parameters import Parameter
+from tests.profile import LONG
 
 from .session import Rows, shaped
 
@@ -230,7 +231,7 @@ def test_hostile_expressions_read_nothing_and_change_nothing(tmp_path, hostile):
         step("compute", column="x", **{"as": text}), step("filter", where=text), step("filter", where=f"{text} is null"),
         step("group", by=["district"], columns={"x": f"max({text})"}), step("group", columns={"x": text}),
     ]  # fmt: skip
-    for steps in places:
+    for steps in places if LONG else (places[0], places[1 + HOSTILE.index(hostile) % 4]):
         inner = Rows(COLUMNS, ROWS)
         try:
             found = shaped(COLUMNS, ROWS, steps, inner=inner)
