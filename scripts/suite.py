@@ -218,8 +218,8 @@ def set_clock(moment: str) -> dict[str, str]:
     at = datetime.fromisoformat(moment)
     at = at if at.tzinfo else at.replace(tzinfo=timezone.utc)
     away = (at - datetime.now(timezone.utc)).total_seconds()
-    return {"LD_PRELOAD": str(found[-1]), "FAKETIME": f"{away:+.0f}", "FAKETIME_DONT_FAKE_MONOTONIC": "1",
-            "FAKETIME_NO_CACHE": "1", "FAKETIME_DONT_RESET": "1"}  # fmt: skip
+    shim = os.pathsep.join(filter(None, [str(ROOT / "tests" / "another_day"), os.environ.get("PYTHONPATH")]))
+    return {"LD_PRELOAD": str(found[-1]), "FAKETIME": f"{away:+.0f}", "FAKETIME_DONT_FAKE_MONOTONIC": "1", "PYTHONPATH": shim}
 
 
 def main(words: list[str]) -> int:

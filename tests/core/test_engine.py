@@ -27,12 +27,14 @@ from patient_ladle.core.files.compression import COMPRESSIONS, extension_of
 from patient_ladle.core.files.formats import FORMATS, get_format
 from patient_ladle.core.files.naming import check_template, file_stem
 from patient_ladle.core.files.output import OutputSettings
+from patient_ladle.core.files.writing import FilesOfFormat
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column, unique_names
 from patient_ladle.core.runs.engine import RunJob, run_extract
 from patient_ladle.core.runs.memory import ManualClock, MemoryDelivery, MemoryFolder, MemoryLedger, MemorySession
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL
 from patient_ladle.core.statements.scanner import statements
+from patient_ladle.proof.counting import Counted
 from patient_ladle.proof.unpacking import unpacked
 
 from .test_descriptor import conforms
@@ -134,6 +136,34 @@ def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
     with pytest.raises(ProofFailed):
         run(MemorySession(COLUMNS, ROWS), folder=folder, job=job, delivered=delivered)
     assert delivered == {}
+
+
+def test_rows_that_a_writer_loses_are_missed(monkeypatch):
+    """Whatever the file says of itself: it is whole, it reads back as written, and is not what was fetched."""
+    write, batches = FilesOfFormat.write, []
+    monkeypatch.setattr(
+        FilesOfFormat, "write", lambda self, batch: batches.append(batch) or len(batches) == 2 or write(self, batch)
+    )
+    folder = MemoryFolder()
+    with pytest.raises(ProofFailed, match=r"csv: 12,000 rows fetched, \d,000 written"):
+        run(MemorySession(COLUMNS, ROWS), folder=folder, job=RunJob("meters", "m", Statement("select 1"), ("csv",)))
+    assert (folder.files, folder.descriptor) == ({}, None)
+
+
+@pytest.mark.parametrize(
+    ("found", "words"),
+    [
+        (Counted(11_999, (2,)), r"12,000 rows written, 11,999 read back"),
+        (Counted(12_000, (3,)), r"rows of 2 cells written, of 3 read back"),
+    ],
+)
+def test_a_file_in_which_other_rows_or_cells_are_found_is_withheld(monkeypatch, found, words):
+    """Though its bytes are those that were written: its writer and whoever reads it do not mean the same."""
+    monkeypatch.setattr(FilesOfFormat, "_counted", lambda *_: found)
+    folder = MemoryFolder()
+    with pytest.raises(ProofFailed, match=words):
+        run(MemorySession(COLUMNS, ROWS), folder=folder, job=RunJob("meters", "m", Statement("select 1"), ("csv",)))
+    assert folder.descriptor is None
 
 
 def test_a_deadline_says_so_and_not_cancelled():

@@ -115,6 +115,7 @@ def test_a_small_run_is_whole_soon(within, service):
 
 def test_a_look_at_one_row_and_the_first_answer_of_a_preview_come_at_once(within, service):
     with service.ladle() as ladle:
+        ladle.sources.run_query("metering", "live", "catalogue")
 
         def look():
             began = time.perf_counter()

@@ -428,10 +428,10 @@ def test_a_schedule_minds_its_holidays_and_a_calendar_in_use_stays(schedule, rep
     )
 
     save_calendar(repository, "england", country="gb", region="eng")
-    made = schedule("monthly", rule="1st 05:00", calendar="england", on_holiday="next_working_day", first_date=date(2027, 1, 1))
-    assert made.next_due_at == datetime(2027, 1, 4, 5, tzinfo=timezone.utc)
-    assert edit_schedule("monthly", on_holiday="skip").next_due_at == datetime(2027, 2, 1, 5, tzinfo=timezone.utc)
-    assert edit_schedule("monthly", exceptions=["2027-02-01"]).next_due_at == datetime(2027, 3, 1, 5, tzinfo=timezone.utc)
+    made = schedule("monthly", rule="1st 05:00", calendar="england", on_holiday="next_working_day", first_date=date(2038, 1, 1))
+    assert made.next_due_at == datetime(2038, 1, 4, 5, tzinfo=timezone.utc)
+    assert edit_schedule("monthly", on_holiday="skip").next_due_at == datetime(2038, 2, 1, 5, tzinfo=timezone.utc)
+    assert edit_schedule("monthly", exceptions=["2038-02-01"]).next_due_at == datetime(2038, 3, 1, 5, tzinfo=timezone.utc)
     with pytest.raises(Conflict, match="is in use: monthly"):
         remove_calendar("england")
     with pytest.raises(BadInput, match="there is no calendar 'englund'"):
