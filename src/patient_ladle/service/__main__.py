@@ -133,9 +133,12 @@ def _migrate(args: argparse.Namespace) -> int:
 
 
 def _close_pool() -> None:
+    """No connection is left for processes that are forked off to share: neither the pool's nor this thread's own, which a pool
+    does not close. Two that write on one socket talk into each other's transactions."""
     from django.db import connection
     from django.db.backends.postgresql.base import DatabaseWrapper
 
+    connection.close()
     cast(DatabaseWrapper, connection).close_pool()
 
 
