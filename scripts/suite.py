@@ -39,6 +39,8 @@ FORGIVEN = (
 security and whatever is generated, holds every time or is a fault."""
 PROCESSES = (os.cpu_count() or 2) + 1
 """One more than cores: whoever waits for a page, or for a worker to come back, leaves a fifth of them idle."""
+ALONE = ("--latency", "-p", "no:xdist")
+TABLE = ("| what | median | longest | bound |", "|---|---:|---:|---:|")
 TRIED_AGAIN = 8
 """More failures than that are no chance, and nobody should wait for them twice."""
 RUNS_REMEMBERED = 10
@@ -155,7 +157,7 @@ def whole(root: Path, environment: Mapping[str, str], history: History, page: Pa
     if status and not verdict.failed and not verdict.unsteady:
         verdict.against.append(f"pytest ended with status {status}")
     if page is not None:
-        _, latencies = run_pytest(root, ["--latency", "-p", "no:xdist"], environment)
+        _, latencies = run_pytest(root, ALONE, environment)
         late = [one.name for one in latencies.values() if one.outcome == "failed"]
         verdict.failed += late
         verdict.against += [f"failed: {name}" for name in late]
@@ -174,7 +176,7 @@ def whole(root: Path, environment: Mapping[str, str], history: History, page: Pa
 def write_page(
     page: Path, tests: Mapping[str, Told], latencies: Mapping[str, Told], against: Sequence[str], seconds: float
 ) -> None:
-    """What the long form found."""
+    """What the long form found, with date and commit."""
     asked = ["git", "rev-parse", "--short", "HEAD"]
     commit = subprocess.run(asked, cwd=ROOT, capture_output=True, text=True, check=False).stdout.strip() or "unknown"
     minutes = by_folder(tests)
@@ -197,8 +199,7 @@ def write_page(
         "",
         "Alone on the machine, ten tries and more of each; a test fails beyond the bound.",
         "",
-        "| what | median | longest | bound |",
-        "|---|---:|---:|---:|",
+        *TABLE,
         *(line for one in latencies.values() for line in one.found),
         "",
         "## Minutes",
@@ -237,6 +238,10 @@ def main(words: list[str]) -> int:
         os.environ.setdefault("LADLE_SEED", str(time.time_ns() % 1_000_000))
         environment |= {"LADLE_TESTS": "long", "LADLE_SEED": os.environ["LADLE_SEED"]}
         print(f"the long form, with seed {environment['LADLE_SEED']}", flush=True)
+    if words == ["--latency"]:
+        status, latencies = run_pytest(ROOT, ALONE, environment)
+        print("\n".join([*TABLE, *(line for one in latencies.values() for line in one.found)]))
+        return status
     if words:
         return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=ROOT, env=environment, check=False).returncode
     history = History(Path(platformdirs.user_cache_dir("patient-ladle")) / "unsteady.json")

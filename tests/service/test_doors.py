@@ -15,6 +15,7 @@ import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, Ladle, RunFailed
+from patient_ladle.core.errors import StatementWrong
 from tests.command import PATIENCE
 from tests.conftest import PASSWORD, READER_PASSWORD, until
 
@@ -334,6 +335,19 @@ def test_whoever_only_reads_or_runs_sees_nothing_of_how_a_source_is_reached_or_a
         assert [mark for mark in marks if mark in said] == []
         asked = runner.transport.call("POST", "/extracts/marked/choices", json={"parameter": "zone", "environment": "live"})
         assert "mark-of-a-statement" not in str(asked)
+
+
+@pytest.mark.parametrize(("role", "sees"), [("reader", False), ("runner", False), ("author", True), ("administrator", True)])
+def test_the_databases_own_words_in_a_refusal_are_for_authors(orm, role, sees):
+    from patient_ladle.service.common.caller import set_role, shown
+
+    own = StatementWrong('column "d.nmae" does not exist.', "Line 2 names it.", line=2)
+    set_role(role)
+    try:
+        said = shown(own)
+    finally:
+        set_role(None)
+    assert ("nmae" in said.message, "Line 2" in said.hint, bool(said.facts)) == (sees, sees, sees)
 
 
 @pytest.mark.parametrize(
