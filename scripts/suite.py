@@ -1,6 +1,6 @@
 """All tests, told: what failed is tried once more, alone; what passes then is unsteady and is named in the last lines.
 
-./scripts/test                       the short form: what is changed goes in after it
+./scripts/test                       the checks and all tests in the short form
 ./scripts/test tests/core -k dates   one part of it, as pytest takes it
 ./scripts/test --long                the long form, drawn anew; writes docs/long-form.md
 ./scripts/test --latency             how soon things happen, alone on the machine
@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -228,6 +229,7 @@ def main(words: list[str]) -> int:
     if "--help" in words:
         print(__doc__)
         return 0
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # ended from outside, it ends the tests, and they what they started
     environment = dict(os.environ)
     for word in [each for each in words if each.startswith("--clock=")]:
         words.remove(word)

@@ -24,6 +24,11 @@ def template_of(mark: str) -> Path:
     return Path(tempfile.gettempdir()) / f"ladle-template-{mark}"
 
 
+def traces_of(mark: str) -> Path:
+    """Where hostile statements of that run would leave a file."""
+    return Path(tempfile.gettempdir()) / f"ladle-traces-{mark}"
+
+
 def watch() -> subprocess.Popen | None:
     """Mark this process and start the one that waits; None where this is a process of a run that has one."""
     if MARK in os.environ:
@@ -67,5 +72,5 @@ if __name__ == "__main__":
     while os.read(0, 64):
         continue
     end(sys.argv[1])
-    for folder in (template_of(sys.argv[1]), Path(tempfile.gettempdir()) / f"ladle-traces-{sys.argv[1]}"):
+    for folder in (template_of(sys.argv[1]), traces_of(sys.argv[1])):
         shutil.rmtree(folder, ignore_errors=True)

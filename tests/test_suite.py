@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import runpy
 import subprocess
 import sys
@@ -11,6 +12,8 @@ from pathlib import Path
 import pytest
 
 from tests import profile
+from tests.command import PATIENCE
+from tests.conftest import until
 
 ROOT = Path(__file__).parents[1]
 CONFTEST = """
@@ -75,6 +78,19 @@ def test_what_fails_again_fails_and_what_must_hold_each_time_is_not_forgiven(sui
 def test_a_folder_that_takes_half_as_long_again_as_it_may_is_told(suite):
     status, said = suite({"tests/browser/test_a.py": WELL}, seconds=91.0)
     assert (status, said[0]) == (0, "over its budget: tests/browser took 1.5 min of 1")
+
+
+def test_a_run_that_is_ended_from_outside_ends_its_tests(tmp_path):
+    (tmp_path / "test_waits.py").write_text(
+        "import os, signal\n\n\ndef test_waits():\n    print('waits', os.getpid(), flush=True)\n    signal.pause()\n"
+    )
+    words = [sys.executable, "scripts/suite.py", "-s", "-p", "no:cacheprovider", "--rootdir", str(tmp_path), str(tmp_path)]
+    with subprocess.Popen(words, cwd=ROOT, stdout=subprocess.PIPE, text=True) as running:
+        pid = next(found[1] for line in running.stdout if (found := re.search(r"waits (\d+)", line)))
+        running.terminate()
+        running.wait(PATIENCE)
+    assert running.returncode == 143
+    until(lambda: not Path("/proc", pid).exists(), 30, "the tests go on")
 
 
 def test_every_folder_of_tests_has_a_budget_and_who_may_be_unsteady_is_there():

@@ -3,19 +3,12 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
-from .janitor import MARK
+from .janitor import MARK, traces_of
 
-
-def folder_of(mark: str) -> Path:
-    """That of the run with this mark."""
-    return Path(tempfile.gettempdir()) / f"ladle-traces-{mark}"
-
-
-FOLDER = folder_of(os.environ[MARK])
+FOLDER = traces_of(os.environ[MARK])
 FOLDER.mkdir(exist_ok=True)
 FOLDER.chmod(0o1777)
 
