@@ -1,7 +1,10 @@
 """Work on texts and files that people send, outside the web's threads: in a few processes kept ready, each with a deadline.
 
 What reads a person's text is made to take time that grows with the text only; should one of them not, it takes the time of
-one process for some seconds, and of nobody else. A process that is late or has died is replaced.
+one process for some seconds, and of nobody else. A process that is late, holds much or has died is replaced.
+
+What counts is the memory that a process *holds*. Its address space says nothing: the engine's allocator reserves from half
+a gigabyte to several, by chance, and a limit there fails honest work at random.
 """
 
 from __future__ import annotations
@@ -12,12 +15,15 @@ import os
 import queue
 import resource
 import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
+
+import duckdb
 
 from patient_ladle.core.errors import BadInput, Busy, LadleError, ServiceFault
 
@@ -35,7 +41,11 @@ START_SECONDS = 60.0
 LINE_SECONDS = 15.0
 """In which a process must become free."""
 MEMORY_BYTES = 2 << 30
-"""Of address space, beyond what a process holds when it is ready: a cell of a gigabyte is not looked at."""
+"""That a process may hold beyond what it holds when it is ready: a cell of a gigabyte is not looked at."""
+KEPT_BYTES = MEMORY_BYTES // 4
+"""That it may still hold when its work is done; with more it is replaced."""
+LOOK_SECONDS = 0.02
+"""Between two looks at what it holds."""
 _READY = ("ready", None)
 _PRELOADED = [
     "patient_ladle.core.statements.languages",
@@ -50,8 +60,6 @@ _PRELOADED = [
 
 def _work(wire: Connection) -> None:
     """The life of one process: a call comes, an answer goes, until the other end is closed."""
-    held = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
-    resource.setrlimit(resource.RLIMIT_AS, (held + MEMORY_BYTES,) * 2)
     wire.send(_READY)
     while True:
         try:
@@ -62,7 +70,7 @@ def _work(wire: Connection) -> None:
             answer: tuple[str, Any] = ("done", function(*args, **kwargs))
         except LadleError as error:
             answer = ("refused", error)
-        except MemoryError:
+        except (MemoryError, duckdb.OutOfMemoryException):
             answer = ("refused", _too_much())
         except Exception as error:
             log.exception("work on a text failed")
@@ -74,28 +82,54 @@ def _too_much() -> BadInput:
     return BadInput("this is too much to be worked on here.", "Send a smaller one.")
 
 
+def _held_bytes(process: BaseProcess | None) -> int:
+    """Resident memory; 0 once it is gone."""
+    try:
+        return int(Path(f"/proc/{process.pid if process else 0}/statm").read_text().split()[1]) * resource.getpagesize()
+    except (OSError, IndexError):
+        return 0
+
+
 class _Judge:
     """One process; started when it is first needed."""
 
     def __init__(self) -> None:
         self.process: BaseProcess | None = None
         self.wire: Connection | None = None
+        self.ready_bytes = 0
 
     def ask(self, seconds: float, function: Callable[..., Any], args: Any, kwargs: Any) -> tuple[str, Any]:
-        """Its answer. Raises BadInput where it took too long, and ServiceFault where it died."""
+        """Its answer. Raises BadInput where it took too long or too much memory, and ServiceFault where it died."""
         if self.process is None or not self.process.is_alive():
             self._start()
         assert self.wire is not None
         try:
             self.wire.send((function, args, kwargs))
-            if self.wire.poll(seconds):
+            if self._answers_within(seconds):
                 answer: tuple[str, Any] = self.wire.recv()
+                if self._grown_bytes() > KEPT_BYTES:
+                    self.end()
                 return answer
         except (EOFError, OSError) as error:
             self.end()
             raise ServiceFault("the service met a fault of its own.", "Its log has the details.") from error
         self.end()
         raise BadInput(f"working on this took longer than {seconds:g} s, and was stopped.", "Send a smaller or simpler one.")
+
+    def _answers_within(self, seconds: float) -> bool:
+        """Whether it says something in time. Raises BadInput, and ends it, when it holds too much."""
+        assert self.wire is not None
+        late = time.monotonic() + seconds
+        while (left := late - time.monotonic()) > 0:
+            if self.wire.poll(min(left, LOOK_SECONDS)):
+                return True
+            if self._grown_bytes() > MEMORY_BYTES:
+                self.end()
+                raise _too_much()
+        return False
+
+    def _grown_bytes(self) -> int:
+        return _held_bytes(self.process) - self.ready_bytes
 
     def _start(self) -> None:
         self.end()
@@ -107,6 +141,7 @@ class _Judge:
         if not self.wire.poll(START_SECONDS) or self.wire.recv() != _READY:
             self.end()
             raise ServiceFault("the service met a fault of its own.", "Its log has the details.")
+        self.ready_bytes = _held_bytes(self.process)
 
     def end(self) -> None:
         """At once."""
