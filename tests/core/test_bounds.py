@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from patient_ladle.core.errors import LadleError
 from patient_ladle.core.results.differences import MOST_PAIRS, lines_between
 from patient_ladle.core.statements.filling import restore_parameters
-from patient_ladle.core.statements.scanner import called_names
+from patient_ladle.core.statements.references import references
 from patient_ladle.core.statements.text_diagnostics import of_text_and_parts, of_types
 from patient_ladle.core.values.parameters import Parameter
 from tests.core.languages.cases import SQL_LANGUAGES
@@ -35,9 +35,9 @@ def proposed_after(dialect, text):
 def test_no_text_takes_longer_to_cut_than_its_length_says(dialect):
     for piece in PIECES:
         text = "select " + piece * (LENGTH // len(piece.encode()))
-        for work in (type(dialect).names_used, called_names, restore_parameters, proposed_after):
+        for work in (type(dialect).names_used, references, restore_parameters, proposed_after):
             try:
-                work(text, dialect) if work in (called_names, restore_parameters) else work(dialect, text)
+                work(text, dialect) if work in (references, restore_parameters) else work(dialect, text)
             except LadleError as refused:
                 assert refused.hint
 

@@ -4099,6 +4099,8 @@ export interface components {
             quiet_zone?: string;
             /** @description It is asked for saved statements only: no preview and no run of a text that is not in the repository. */
             saved_only?: boolean;
+            /** @description Functions, types and relations, by name, that statements of this source may use beyond what every source allows: in PostgreSQL functions in C, say, such as public.similarity. */
+            permitted?: string[];
             /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"] | null;
@@ -4169,6 +4171,17 @@ export interface components {
          * @enum {string}
          */
         PeriodEnum: "" | "day" | "week" | "month" | "quarter" | "year";
+        PermittedView: {
+            /** @description Its name. */
+            name: string;
+            /** @description Who permitted it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+        };
         PersonBody: {
             /** @description The name the person signs in with. */
             name: string;
@@ -5554,6 +5567,8 @@ export interface components {
              * @default false
              */
             saved_only: boolean;
+            /** @description Functions, types and relations, by name, that statements of this source may use beyond what every source allows: in PostgreSQL functions in C, say, such as public.similarity. */
+            permitted?: string[];
             /** @description By environment: where the source is there. */
             addresses?: {
                 [key: string]: components["schemas"]["AddressBody"];
@@ -5584,6 +5599,8 @@ export interface components {
             quiet_zone: string;
             /** @description It is asked for saved statements only: no preview and no run of a text that is not in the repository. */
             saved_only: boolean;
+            /** @description Functions, types and relations, by name, that statements of this source may use beyond what every source allows: in PostgreSQL functions in C, say, such as public.similarity. */
+            permitted: components["schemas"]["PermittedView"][];
             /** @description By environment: where the source is there. */
             addresses: components["schemas"]["AddressView"][];
         };

@@ -807,6 +807,12 @@ class PeopleGroup(TypedDict):
     created_at: str
 
 
+class Permitted(TypedDict):
+    name: str
+    by: str
+    at: str
+
+
 class Person(TypedDict):
     name: str
     role: RoleEnum
@@ -1253,6 +1259,7 @@ class Source(TypedDict):
     quiet_hours: str
     quiet_zone: str
     saved_only: bool
+    permitted: list[Permitted]
     addresses: list[Address]
 
 

@@ -50,7 +50,7 @@ class Sources(Group):
         return self._post("/sources", {"name": name, "engine": engine, "addresses": dict(addresses), **settings})
 
     def edit(self, name: str, **changes: Any) -> Source:
-        """``note``, ``group``, ``max_runs``, limits, ``addresses`` (None removes one)."""
+        """``note``, ``group``, ``max_runs``, limits, ``permitted`` (names, all of them), ``addresses`` (None removes one)."""
         return self._patch(f"/sources/{name_in_path(name)}", changes)
 
     def remove(self, name: str) -> None:

@@ -108,6 +108,9 @@ class SourceSession(Protocol):
     makes the call in progress raise RunCancelled.
     """
 
+    remarks: Sequence[str] = ()
+    """What a person should know of the statement that was described last: of functions that it calls, say."""
+
     def describe(self, statement: Statement) -> Sequence[Column]:
         """Columns of the result, found without running the statement where the engine can."""
 

@@ -20,6 +20,7 @@ class Rows:
     def __init__(self, columns, rows, size=3):
         self.columns, self.rows, self.size = columns, rows, size
         self.closed = self.cancelled = False
+        self.remarks = ()
 
     def identity(self):
         return {"server": "memory"}

@@ -19,7 +19,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources import ENGINES, base, get_engine
-from patient_ladle.adapters.sources import postgresql as postgresql_engine
 from patient_ladle.adapters.sources.postgresql import PostgresqlSession
 from patient_ladle.core.errors import (
     ConnectionLost,
@@ -127,7 +126,7 @@ def test_settings_of_the_login_and_of_the_query_do_not_change_how_values_are_wri
             )
             plain = ("2026-11-24", "P1D", "AP8=", "0.30000000000000004", "x")
             assert case.fetch(hostile)[1] == case.fetch(hostile, soon=True)[1] == [plain]
-            monkeypatch.setattr(PostgresqlSession, "_refuse_functions", lambda *_: None)
+            monkeypatch.setattr(PostgresqlSession, "_refuse_what_is_not_allowed", lambda *_: None)
             with pytest.raises(StatementRefused, match="changed DateStyle"):
                 _straight(case, "select date '2026-11-24', set_config('DateStyle', 'German', false)")
         finally:
@@ -201,7 +200,6 @@ def _straight(case, text):
     session = case.open()
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(base, "one_reading_statement", lambda statement, _: statement)
-        patch.setattr(postgresql_engine, "called_names", lambda *_: [])
         try:
             session.describe(Statement(text))
             return [cell for batch in session.batches() for cells in batch.cells for cell in cells.to_pylist()]

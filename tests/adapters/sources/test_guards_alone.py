@@ -43,7 +43,7 @@ OFF = {
     "counting": [(module, "refuse_other_count", lambda *_: None) for module in (postgresql, mariadb, sqlite, duckdb_session)],
     "no code": [(postgresql, "bound_literal", quoted), (mariadb, "bound_literal", quoted)],
     "one command": [(postgresql_copy, "one_command", lambda query: [(b"Q", query + b"\0")])],
-    "the database's word on calls": [(postgresql.PostgresqlSession, "_refuse_functions", lambda *_: None)],
+    "the database's word on calls": [(postgresql.PostgresqlSession, "_refuse_what_is_not_allowed", lambda *_: None)],
     "a transaction that reads": [(postgresql, "_BEGIN", "begin isolation level repeatable read"), (mariadb, "READ_ONLY", ("begin",)),
                                  (postgresql, "_SETTINGS", postgresql._SETTINGS | {"default_transaction_read_only": "off"})],
     "authorizer": [(sqlite, "_allow_reading", lambda *_: sqlite3.SQLITE_OK)],

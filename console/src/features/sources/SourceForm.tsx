@@ -25,6 +25,7 @@ interface Fields {
   quiet_hours?: string;
   quiet_zone?: string;
   saved_only: boolean;
+  permitted?: string[];
 }
 
 function AddressItem({ field }: { field: Engine["address_fields"][number] }) {
@@ -106,7 +107,12 @@ function SourceForm({ source }: { source: Source | null }) {
       form={form}
       first={
         source
-          ? { ...source, environment: first, address: addressIn(first) }
+          ? {
+              ...source,
+              permitted: source.permitted.map((each) => each.name),
+              environment: first,
+              address: addressIn(first),
+            }
           : {
               engine: engines.data[0]?.name,
               environment: first,
@@ -207,6 +213,13 @@ function SourceForm({ source }: { source: Source | null }) {
         </Form.Item>
         <Form.Item label="Most bytes of a result" name="max_bytes" extra="Empty: no limit.">
           <InputNumber min={1} style={{ width: 160 }} />
+        </Form.Item>
+        <Form.Item
+          label="Permitted"
+          name="permitted"
+          extra="Functions in C, types and relations by name, such as public.similarity, that its statements may use beyond what every source allows."
+        >
+          <Select mode="tags" open={false} suffixIcon={null} tokenSeparators={[",", " "]} placeholder="none" />
         </Form.Item>
         <Form.Item
           name="saved_only"

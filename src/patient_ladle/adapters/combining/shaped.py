@@ -74,16 +74,21 @@ class ShapedSession(SourceSession):
     def identity(self) -> dict[str, str]:
         return self.who or self.inner.identity()
 
+    def _described(self, statement: Statement) -> Sequence[Column]:
+        columns = self.inner.describe(statement)
+        self.remarks = self.inner.remarks
+        return columns
+
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.left -= 1
         self.steps = statement.steps
         self._let_go_of_scratch()
         self.passing = []
         if not statement.steps:
-            return self.inner.describe(statement)
+            return self._described(statement)
         first = PREVIEW_ROWS + 1 if statement.reading.first else 0
         whole = replace(statement, steps=(), reading=replace(statement.reading, first=first, columns=()))
-        columns, _ = unique_names(self.inner.describe(whole))
+        columns, _ = unique_names(self._described(whole))
         scratch = self.scratch = Scratch()
         try:
             met = tables_by_key(self.lookups.values(), self._inputs_met(statement))

@@ -117,6 +117,15 @@ def gated(statement: Statement, dialect: Dialect) -> str:
     return text
 
 
+PERMITTED = "permitted"
+"""In the address that a session is opened at: names that an administrator permits for the source (``Source.permitted``)."""
+
+
+def permitted_in(address: Mapping[str, Any]) -> Sequence[str]:
+    """What else statements of this source may call and read, by name."""
+    return tuple(address.get(PERMITTED) or ())
+
+
 def with_names(statement: Statement, text: str, dialect: Dialect) -> str:
     """The text with the names of tables and columns that were chosen in place; its other parameters stay."""
     return rendered(statement, text, dialect, lambda parameter, _: f":{parameter.name}").text
@@ -226,6 +235,7 @@ class ProbingSession(SourceSession):
 
     def __init__(self) -> None:
         self.cancelled = False
+        self.remarks: Sequence[str] = ()
         self.over = threading.Event()
 
     def __init_subclass__(cls, **given: Any) -> None:

@@ -41,7 +41,7 @@ from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColum
 from patient_ladle.core.statements.languages.postgresql import POSTGRESQL, bound_literal, cast_of
 from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.statements.plans import Plan, of_postgresql
-from patient_ladle.core.statements.scanner import called_names
+from patient_ladle.core.statements.references import references
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
 from .base import (
@@ -53,11 +53,13 @@ from .base import (
     ProbingSession,
     gated,
     missing_name,
+    permitted_in,
     refuse_other_count,
     rendered,
     with_names,
 )
 from .network import no_answer, nothing_listens, way_in
+from .postgresql_allowed import Judge
 from .postgresql_copy import copy_out, expected
 from .postgresql_nested import RECORD_NOTE, RECORDS, TREE, Types
 
@@ -110,35 +112,6 @@ select k.conrelid, k.contype::text, k.confrelid,
 from pg_catalog.pg_constraint k where k.conrelid = any(%s::oid[]) and k.contype in ('p', 'u', 'f') order by k.conname"""
 _INDEXES = """
 select i.indrelid, pg_get_indexdef(i.indexrelid) from pg_catalog.pg_index i where i.indrelid = any(%s::oid[]) order by 1, 2"""
-_CALLED_IN_C = """
-select p.proname from pg_catalog.pg_proc p join pg_catalog.pg_language l on l.oid = p.prolang
-join pg_catalog.pg_namespace n on n.oid = p.pronamespace
-where p.proname = any(%s::text[]) and p.provolatile = 'v' and l.lanname in ('c', 'internal')
-  and not (n.nspname = 'pg_catalog' and p.proname = any(%s::text[])) order by 1 limit 1"""
-_HARMLESS = frozenset(
-    [
-        "random",
-        "setseed",
-        "clock_timestamp",
-        "timeofday",
-        "gen_random_uuid",
-        "currval",
-        "lastval",
-        "current_query",
-        "pg_sleep",
-        "pg_is_in_recovery",
-        "pg_table_size",
-        "pg_indexes_size",
-        "pg_total_relation_size",
-        "pg_relation_size",
-        "pg_database_size",
-        "pg_collation_actual_version",
-        "pg_partition_tree",
-        "pg_partition_ancestors",
-        "pg_xact_commit_timestamp",
-    ]
-)
-"""Functions of PostgreSQL's own that it calls volatile although they change nothing and run no text."""
 _HARMFUL_ROLES = (
     "pg_read_server_files",
     "pg_write_server_files",
@@ -276,9 +249,9 @@ class PostgresqlSession(ProbingSession):
 
     driver_errors = (psycopg.Error,)
 
-    def __init__(self, connection: psycopg.Connection[Any]) -> None:
+    def __init__(self, connection: psycopg.Connection[Any], permitted: Sequence[str] = ()) -> None:
         super().__init__()
-        self.connection = connection
+        self.connection, self.permitted = connection, permitted
         self.statement: tuple[str, _Binding] | None = None
         self.columns: list[Column] = []
         self.oids: set[int] = set()
@@ -361,6 +334,7 @@ class PostgresqlSession(ProbingSession):
         self.statement = (text, binding)
         conn = self.connection.pgconn
         self.go_on()
+        self._refuse_what_is_not_allowed(with_names(statement, text, POSTGRESQL))  # first: constants are read by their types
         try:
             expected(conn.prepare(b"", binding.rendered.text.encode()), pq.ExecStatus.COMMAND_OK)
             found = expected(conn.describe_prepared(b""), pq.ExecStatus.COMMAND_OK)
@@ -369,7 +343,6 @@ class PostgresqlSession(ProbingSession):
         refuse_other_count(found.nparams, len(binding.texts))
         if not found.nfields:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
-        self._refuse_functions(called_names(with_names(statement, text, POSTGRESQL), POSTGRESQL))
         types = self._types([(found.ftype(i), found.fmod(i)) for i in range(found.nfields)])
         nested = self._nested([found.ftype(i) for i in range(found.nfields)])
         self.columns = []
@@ -397,18 +370,9 @@ class PostgresqlSession(ProbingSession):
         )
         return [str(name) for (name,) in rows]
 
-    def _refuse_functions(self, names: Sequence[str]) -> None:
-        """Of what the statement calls, what the database knows as written in C and able to change something.
-
-        A function in SQL or in a trusted language cannot leave the read-only transaction; one in C can, whatever its name.
-        """
-        wanted = [form for name in names for form in (name, name.lower())]
-        found = self._asked(_CALLED_IN_C, [wanted, sorted(_HARMLESS)]) if wanted else []
-        if found:
-            raise StatementRefused(
-                f"the statement does more than read: a call of '{found[0][0]}', which the database knows as able to change "
-                "something.", "An extract only reads; take that part out.",
-            )  # fmt: skip
+    def _refuse_what_is_not_allowed(self, text: str) -> None:
+        """Of what the statement calls and reads, by what the database says of it (``postgresql_allowed``)."""
+        self.remarks = Judge(self._asked, text, self.permitted).judge(references(text, POSTGRESQL))
 
     def _forms(self, nested: Types, oids: Sequence[int]) -> list[str]:
         """For each column the expression whose server text is the canonical one."""
@@ -546,7 +510,7 @@ class PostgresqlEngine(Engine):
         except psycopg.Error as error:
             connection.close()
             raise _translate(error) from error
-        return PostgresqlSession(connection)
+        return PostgresqlSession(connection, permitted_in(address))
 
     def _connection(self, address: Mapping[str, Any], secret: str, seconds: float, database: str) -> psycopg.Connection[Any]:
         settings = _SETTINGS | {name: str(address[field]) for field, name in _FROM_ADDRESS.items() if field in address}

@@ -47,6 +47,10 @@ def _show(args: argparse.Namespace, source: Mapping[str, Any]) -> None:
     ]
     facts += [("quiet hours", f"{source['quiet_hours']} {source['quiet_zone']}".strip())]
     facts += [("not saved", "refused: it is asked for saved statements only" if source["saved_only"] else "")]
+    permitted = [
+        f"{each['name']} (by {each['by'] or 'the service'}, {moment(each['at'])})" for each in source["permitted"] or ()
+    ]
+    facts += [("permitted", "; ".join(permitted))]
     facts += [("most rows", source["max_rows"]), ("most bytes", source["max_bytes"])]
     for address in source["addresses"]:
         secret = ", password kept" if address["has_secret"] else ""
@@ -87,7 +91,8 @@ def _settings(args: argparse.Namespace) -> dict[str, Any]:
 def source_add(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         addresses = {args.env: _address_body(args)} if args.address or args.url_stdin else {}
-        _show(args, ladle.sources.add(args.name, args.engine, addresses, **_settings(args)))
+        permitted = {"permitted": args.permit} if args.permit else {}
+        _show(args, ladle.sources.add(args.name, args.engine, addresses, **permitted, **_settings(args)))
 
 
 def source_edit(args: argparse.Namespace) -> None:
@@ -97,8 +102,14 @@ def source_edit(args: argparse.Namespace) -> None:
             changes["addresses"] = {args.env: _address_body(args)}
         if args.remove_address:
             changes["addresses"] = {args.env: None}
+        if args.permit or args.permit_no_longer:
+            gone = {name.lower() for name in args.permit_no_longer}
+            held = [each["name"] for each in ladle.sources.get(args.name)["permitted"] or ()]
+            changes["permitted"] = [name for name in dict.fromkeys([*held, *args.permit]) if name.lower() not in gone]
         if not changes:
-            raise ClientError("nothing to change was given.", "Give --address, --note, --max-runs or --query-timeout.")
+            raise ClientError(
+                "nothing to change was given.", "Give --address, --note, --permit, --max-runs or --query-timeout."
+            )
         _show(args, ladle.sources.edit(args.name, **changes))
 
 
@@ -201,6 +212,10 @@ def _address_options(verb: argparse.ArgumentParser) -> None:
     verb.add_argument(
         "--unsaved", choices=("yes", "no"), help="whether statements that are not saved may be previewed and run (default yes)"
     )
+    verb.add_argument(
+        "--permit", action="append", default=[], metavar="NAME",
+        help="a function, type or relation that its statements may use beyond what every source allows; may be repeated",
+    )  # fmt: skip
     verb.add_argument("--max-runs", type=int, help="runs that may read it at once")
     verb.add_argument("--query-timeout", type=int, metavar="SECONDS", help="longest time of one statement")
 
@@ -215,13 +230,16 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         "ladle source add metering postgresql --address host=db1 port=5432 database=metering user=reports",
     )  # fmt: skip
     verb.add_argument("name")
-    verb.add_argument("engine", help="postgresql, mariadb, sqlite, duckdb or files")
+    verb.add_argument("engine", help="postgresql, mariadb, sqlite, duckdb, files or documents: ladle source engines")
     _address_options(verb)
     verb = source.verb(
         "edit", source_edit, "Change a source, or one of its addresses.", "ladle source edit metering --max-runs 4"
     )
     verb.add_argument("name")
     _address_options(verb)
+    verb.add_argument(
+        "--permit-no-longer", action="append", default=[], metavar="NAME", help="take a permission back; may be repeated"
+    )
     verb.add_argument("--remove-address", action="store_true", help="remove the address in --env")
     verb = source.verb("remove", source_remove, "Remove a source that nothing uses.", "ladle source remove old --yes")
     verb.add_argument("name")

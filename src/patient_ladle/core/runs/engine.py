@@ -219,6 +219,8 @@ def _describe(statement: Statement, session: SourceSession, ledger: RunLedger) -
     warnings += [f"column '{column.name}' is {column.note}" for column in columns if column.note]
     for warning in warnings:
         ledger.log("warning", warning)
+    for remark in session.remarks:  # of every run: no warning, which would say that this one is out of the ordinary
+        ledger.log("info", remark)
     ledger.log("info", f"{len(columns)} columns: " + ", ".join(f"{c.name} ({c.kind})" for c in columns))
     return columns, warnings
 

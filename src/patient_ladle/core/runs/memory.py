@@ -30,6 +30,7 @@ class MemorySession:
         self.columns, self.rows = columns, rows
         self.fail_after, self.failure = fail_after, failure
         self.cancelled = self.closed = False
+        self.remarks: Sequence[str] = ()
 
     def identity(self) -> dict[str, str]:
         return {"server": "memory"}

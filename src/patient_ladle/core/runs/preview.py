@@ -70,7 +70,7 @@ def first_rows(session: SourceSession, statement: Statement, limits: PreviewLimi
     return {
         "columns": [{"name": c.name, "kind": c.kind, "source_type": c.source_type} for c in columns],
         "rows": rows,
-        "notes": [f"column '{c.name}' is {c.note}" for c in columns if c.note],
+        "notes": [f"column '{c.name}' is {c.note}" for c in columns if c.note] + list(session.remarks),
         "complete": not more,
         "first_seconds": round(first or time.monotonic() - began, 3),
         "seconds": round(time.monotonic() - began, 3),

@@ -150,12 +150,6 @@ class _Code:
 _FILL = {"comment": " ", "string": "'", "parameter": ":", "slice": ":", "name": '"', "end": ";"}
 
 
-def called_names(text: str, dialect: Dialect) -> list[str]:
-    """Names that stand before a parenthesis, each once, as written but for their quotes."""
-    found = _CALL.finditer(_Code(text, scan(text, dialect)).named)
-    return list(dict.fromkeys(call.group(1) for call in found))
-
-
 @cache
 def _refusals(dialect: Dialect) -> tuple[re.Pattern[str], re.Pattern[str]]:
     """The dialect's refused phrases, and its refused names; each matches whole words."""

@@ -19,6 +19,10 @@ from . import services
 from .models import Address, Environment, Source
 from .queries import source_named
 
+PERMITTED = (
+    "Functions, types and relations, by name, that statements of this source may use beyond what every source allows: in"
+    " PostgreSQL functions in C, say, such as public.similarity."
+)
 SAVED_ONLY = "It is asked for saved statements only: no preview and no run of a text that is not in the repository."
 
 
@@ -61,7 +65,14 @@ class AddressView(ForAuthors):
         return bool(address.secret)
 
 
-class SourceView(serializers.Serializer[Any]):
+class PermittedView(serializers.Serializer[Any]):
+    name = serializers.CharField()
+    by = serializers.CharField(help_text="Who permitted it.")
+    at = serializers.DateTimeField(help_text="When.")
+
+
+class SourceView(ForAuthors):
+    for_authors = ("permitted",)
     name = serializers.CharField()
     engine = serializers.CharField()
     group = serializers.CharField()
@@ -74,6 +85,7 @@ class SourceView(serializers.Serializer[Any]):
     quiet_hours = serializers.CharField()
     quiet_zone = serializers.CharField()
     saved_only = serializers.BooleanField(help_text=SAVED_ONLY)
+    permitted = PermittedView(many=True, help_text=PERMITTED)
     addresses = AddressView(many=True)
 
 
@@ -102,6 +114,9 @@ class SourceBody(StrictSerializer):
         allow_blank=True, default="", max_length=64, help_text="Whose clocks count; the service's zone unless given."
     )
     saved_only = serializers.BooleanField(default=False, help_text=SAVED_ONLY)
+    permitted = serializers.ListField(
+        child=serializers.CharField(max_length=200), default=list, max_length=500, help_text=PERMITTED
+    )
     addresses = serializers.DictField(child=AddressBody(), default=dict)
 
 
@@ -116,6 +131,9 @@ class SourceEdit(StrictSerializer):
     quiet_hours = serializers.CharField(allow_blank=True, required=False, max_length=200)
     quiet_zone = serializers.CharField(allow_blank=True, required=False, max_length=64)
     saved_only = serializers.BooleanField(required=False, help_text=SAVED_ONLY)
+    permitted = serializers.ListField(
+        child=serializers.CharField(max_length=200), required=False, max_length=500, help_text=PERMITTED
+    )
     addresses = serializers.DictField(child=AddressBody(allow_null=True), required=False)
 
 
@@ -243,7 +261,7 @@ class Sources(RoleView):
 
     @extend_schema(operation_id="add_source", request=SourceBody, responses={201: SourceView})
     def post(self, request: SignedIn) -> Response:
-        return Response(SourceView(services.add_source(**body_of(request, SourceBody))).data, status=201)
+        return Response(SourceView(services.add_source(**body_of(request, SourceBody), by=request.user.name)).data, status=201)
 
 
 class OneSource(RoleView):
@@ -255,7 +273,7 @@ class OneSource(RoleView):
 
     @extend_schema(operation_id="edit_source", request=SourceEdit, responses=SourceView)
     def patch(self, request: SignedIn, name: str) -> Response:
-        return Response(SourceView(services.edit_source(name, body_of(request, SourceEdit))).data)
+        return Response(SourceView(services.edit_source(name, body_of(request, SourceEdit), request.user.name)).data)
 
     @extend_schema(operation_id="remove_source", request=None, responses={204: None})
     def delete(self, request: SignedIn, name: str) -> Response:

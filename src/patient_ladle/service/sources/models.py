@@ -36,6 +36,8 @@ class Source(models.Model):
     quiet_hours = models.CharField(max_length=200, blank=True, default="")
     quiet_zone = models.CharField(max_length=64, blank=True, default="")
     saved_only = models.BooleanField(default=False)
+    permitted = models.JSONField(default=list)
+    """Names that its statements may call or read beyond what every source allows: ``{"name", "by", "at"}`` each."""
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:

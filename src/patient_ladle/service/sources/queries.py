@@ -13,6 +13,7 @@ from django.db.models import Q
 from django.db.models.functions import Now
 
 from patient_ladle.adapters.sources import Engine, get_engine
+from patient_ladle.adapters.sources.base import PERMITTED
 from patient_ladle.adapters.sources.network import way_in
 from patient_ladle.core.errors import BadInput, SecretUnreadable, SourceUnreachable, unknown_name
 from patient_ladle.service.common.fields import UnreadableSecret
@@ -97,7 +98,7 @@ def connection_spec(address: Address) -> dict[str, Any]:
     return {
         "kind": "source",
         "engine": engine.name,
-        "address": address.fields,
+        "address": address.fields | {PERMITTED: [each["name"] for each in address.source.permitted]},
         "secret": secret_of(address),
         "connect_timeout_seconds": address.source.connect_timeout_seconds,
     }

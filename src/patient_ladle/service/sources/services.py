@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import logging
+import re
+from collections.abc import Sequence
 from typing import Any
 
 from django.conf import settings
@@ -18,6 +21,8 @@ from patient_ladle.service.common.names import check_name
 
 from .models import Address, Environment, Source
 from .queries import address_in, connection_spec, environment_named, refuse_unsafe, source_named
+
+log = logging.getLogger("ladle.service")
 
 
 def add_environment(name: str, note: str) -> Environment:
@@ -88,14 +93,35 @@ def _check_quiet(source: Source) -> None:
     QuietHours.from_text(source.quiet_hours, source.quiet_zone or settings.TIME_ZONE)
 
 
+_PERMITTED_NAME = re.compile(r"[^\s,;'()]{1,200}")
+
+
+def _permit(source: Source, names: Sequence[str], by: str) -> None:
+    """From now on these and no others; who permitted each, and when, stays with it. Raises BadInput."""
+    known = {str(each["name"]).lower(): each for each in source.permitted}
+    now, made = timezone.now().isoformat(timespec="seconds"), {}
+    for name in names:
+        if not _PERMITTED_NAME.fullmatch(name):
+            raise BadInput(f"'{name}' is no name of a function, type or relation.", "Give one, such as public.similarity.")
+        if name.lower() not in known:
+            log.info("%s permits '%s' for source '%s'", by or "the service", name, source.name)
+        made[name.lower()] = known.get(name.lower()) or {"name": name, "by": by, "at": now}
+    for name in known.keys() - made.keys():
+        log.info("%s permits '%s' for source '%s' no longer", by or "the service", name, source.name)
+    source.permitted = list(made.values())
+
+
 @transaction.atomic
-def add_source(name: str, engine: str, addresses: dict[str, Any], **settings_given: Any) -> Source:
-    """A new source with its addresses by environment. Raises BadInput, Conflict."""
+def add_source(
+    name: str, engine: str, addresses: dict[str, Any], by: str = "", permitted: Sequence[str] = (), **settings_given: Any
+) -> Source:
+    """A new source with its addresses by environment; ``by``: who permits. Raises BadInput, Conflict."""
     check_name("source", name)
     get_engine(engine)
     if Source.objects.filter(name=name).exists():
         raise Conflict(f"there is a source '{name}' already.", "Choose another name, or edit that source.")
     source = Source(name=name, engine=engine, **settings_given)
+    _permit(source, permitted, by)
     _check_quiet(source)
     source.save()
     for environment, given in addresses.items():
@@ -104,9 +130,11 @@ def add_source(name: str, engine: str, addresses: dict[str, Any], **settings_giv
 
 
 @transaction.atomic
-def edit_source(name: str, changes: dict[str, Any]) -> Source:
-    """Change note, limits or addresses; an address given as null is removed."""
+def edit_source(name: str, changes: dict[str, Any], by: str = "") -> Source:
+    """Change note, limits, addresses or what is permitted; an address given as null is removed."""
     source = source_named(name)
+    if "permitted" in changes:
+        _permit(source, changes.pop("permitted"), by)
     for environment, given in (changes.pop("addresses", None) or {}).items():
         if given is None:
             Address.objects.filter(source=source, environment=environment_named(environment)).delete()

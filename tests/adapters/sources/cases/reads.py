@@ -22,6 +22,13 @@ POSTGRESQL = [
     "select 1 -- a\r, pg_read_file('/etc/passwd')",
     "select \u20ac$$ pg_read_file('/etc/passwd') $$",
     "with x as (select pg_read_file('/etc/passwd') as y) select y from x",
+    "select table_to_xml('pg_authid', true, false, '')",
+    "select schema_to_xml('pg_catalog', true, false, '')",
+    "select * from pg_roles where rolpassword is not null",
+    "select pg_stat_get_activity(null)",
+    "select inet_server_addr(), txid_current()",
+    "table pg_locks",
+    "select option_value from information_schema.foreign_server_options",
     "select U&\"pg_read_f\\0069le\"('/etc/passwd')",
 ]
 MARIADB = [
