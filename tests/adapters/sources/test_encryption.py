@@ -79,6 +79,7 @@ def encrypted(home, cluster, metering):
         connection.execute("select pg_reload_conf()")
 
 
+PERMITTED = ["pg_stat_ssl", "pg_backend_pid", "information_schema.session_status"]
 ENCRYPTED = {
     "postgresql": "select ssl::text from pg_stat_ssl where pid = pg_backend_pid()",
     "mariadb": "select variable_value <> '' from information_schema.session_status where variable_name = 'Ssl_cipher'",
@@ -97,7 +98,7 @@ def authority(home, path):
 def test_a_connection_is_encrypted_and_its_certificate_verified(encrypted, home, engine, mode):
     address, path = encrypted[engine]
     more = {"ssl_mode": mode} | ({"ssl_ca": authority(home, path)} if mode == "verify-full" else {})
-    session = get_engine(engine).open(address | more | {"permitted": ["pg_stat_ssl", "pg_backend_pid"]}, "reading-only")
+    session = get_engine(engine).open(address | more | {"permitted": PERMITTED}, "reading-only")
     session.describe(Statement(ENCRYPTED[engine]))
     [batch] = session.batches()
     session.close()

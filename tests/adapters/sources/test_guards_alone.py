@@ -16,7 +16,16 @@ import duckdb
 import psycopg
 import pytest
 
-from patient_ladle.adapters.sources import base, duckdb_session, get_engine, mariadb, postgresql, postgresql_copy, sqlite
+from patient_ladle.adapters.sources import (
+    base,
+    duckdb_session,
+    get_engine,
+    mariadb,
+    mariadb_allowed,
+    postgresql,
+    postgresql_copy,
+    sqlite,
+)
 from patient_ladle.core.errors import LadleError, SourceWritable, StatementRefused
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.statements.parts import Rendered
@@ -44,6 +53,7 @@ OFF = {
     "no code": [(postgresql, "bound_literal", quoted), (mariadb, "bound_literal", quoted)],
     "one command": [(postgresql_copy, "one_command", lambda query: [(b"Q", query + b"\0")])],
     "the database's word on calls": [(postgresql.PostgresqlSession, "_refuse_what_is_not_allowed", lambda *_: None)],
+    "what is listed": [(mariadb_allowed.Judge, "judge", lambda *_: [])],
     "a transaction that reads": [(postgresql, "_BEGIN", "begin isolation level repeatable read"), (mariadb, "READ_ONLY", ("begin",)),
                                  (postgresql, "_SETTINGS", postgresql._SETTINGS | {"default_transaction_read_only": "off"})],
     "authorizer": [(sqlite, "_allow_reading", lambda *_: sqlite3.SQLITE_OK)],
@@ -73,8 +83,8 @@ ATTACKS = [
     Attack("postgresql", ("gate", "the database's word on calls"), f"select pg_read_file('{HOST_FILE}')", soon=True),
     Attack("postgresql", ("gate", "the database's word on calls", "a transaction that reads"), "select setval('counter', 77)"),
     Attack("mariadb", ("cutting", "counting", "no code"), "select concat(':p') as a", f", load_file(0x{HOST_FILE.encode().hex()}), "),
-    Attack("mariadb", ("gate",), f"select load_file('{HOST_FILE}')"),
-    Attack("mariadb", ("gate", "a transaction that reads"), "select setval(counter, 77)"),
+    Attack("mariadb", ("gate", "what is listed"), f"select load_file('{HOST_FILE}')"),
+    Attack("mariadb", ("gate", "what is listed", "a transaction that reads"), "select setval(counter, 77)"),
     Attack("sqlite", ("gate", "authorizer", "query_only", "mode"), "insert into districts values (9, 'root:', null) returning name"),
     Attack("duckdb", ("gate", "no files"), f"select * from read_text('{HOST_FILE}')"),
     Attack("files", ("gate", "no files"), f"select * from read_text('{HOST_FILE}')"),

@@ -50,10 +50,13 @@ from .base import (
     Engine,
     ProbingSession,
     gated,
+    permitted_in,
     refuse_other_count,
     rendered,
     tables_by_alias,
+    with_names,
 )
+from .mariadb_allowed import OWN_DATABASES, Judge
 from .mariadb_errors import connect_failed, translate
 from .mariadb_rows import DRIVER_ERRORS, Rows
 from .network import opened, way_in
@@ -94,8 +97,7 @@ _CATALOGUE_KINDS = {
     "timestamp": "zoned", "binary": "binary", "varbinary": "binary", "tinyblob": "binary", "blob": "binary", "mediumblob": "binary",
     "longblob": "binary",
 }  # fmt: skip
-_OWN_DATABASES = ("information_schema", "mysql", "performance_schema", "sys")
-_OWN_SCHEMAS = str(_OWN_DATABASES)
+_OWN_SCHEMAS = str(OWN_DATABASES)
 _RIGHT = re.compile(r"[A-Z][A-Z ]*(?: \([^)]*\))?")
 _READING = ("SELECT", "USAGE", "SHOW VIEW", "SHOW DATABASES")
 """Rights that let a login read, or see what there is, and nothing else."""
@@ -235,6 +237,8 @@ class MariadbSession(ProbingSession):
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.text = gated(statement, MARIADB)
+        asking = with_names(statement, self.text, MARIADB)
+        self.remarks = Judge(self._asked, asking, str(self.address["database"]), permitted_in(self.address)).judge()
         marks: list[str] = []
 
         def mark(parameter: Parameter, _: Value) -> str:
@@ -482,6 +486,6 @@ class MariadbEngine(Engine):
         try:
             with self.connect(address, secret, connect_timeout_seconds, None) as connection, connection.cursor() as cursor:
                 cursor.execute("show databases")
-                return [str(name) for (name,) in cursor.fetchall() if name not in _OWN_DATABASES]
+                return [str(name) for (name,) in cursor.fetchall() if name not in OWN_DATABASES]
         except (pymysql.Error, OSError, LadleError):
             return []  # the server does not say

@@ -52,8 +52,8 @@ def kill(request, session):
 def server_of_its_own(folder):
     server = MariaServer(folder, "mariadb")
     server.start()
-    server.carry_out(["create user reader identified by 'x'", "grant select on *.* to reader"])
-    return server, {"host": "127.0.0.1", "port": server.port, "database": "mysql", "user": "reader"}, "x"
+    server.carry_out(["create database works", "create user reader identified by 'x'", "grant select on *.* to reader"])
+    return server, {"host": "127.0.0.1", "port": server.port, "database": "works", "user": "reader"}, "x"
 
 
 SLOW = "select sleep(3600)"
