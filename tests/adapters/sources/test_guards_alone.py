@@ -56,7 +56,7 @@ OFF = {
     "what is listed": [(mariadb_allowed.Judge, "judge", lambda *_: [])],
     "a transaction that reads": [(postgresql, "_BEGIN", "begin isolation level repeatable read"), (mariadb, "READ_ONLY", ("begin",)),
                                  (postgresql, "_SETTINGS", postgresql._SETTINGS | {"default_transaction_read_only": "off"})],
-    "authorizer": [(sqlite, "_allow_reading", lambda *_: sqlite3.SQLITE_OK)],
+    "authorizer": [(sqlite, "authorizer", lambda *_: lambda *_: sqlite3.SQLITE_OK)],
     "query_only": [(sqlite, "_PRAGMAS", ())],
     "mode": [(sqlite, "_MODE", "rw")],
     "no files": [(duckdb_session, "SAFE", duckdb_session.SAFE | {"enable_external_access": "true"})],

@@ -38,26 +38,18 @@ from .base import (
     database_file,
     gated,
     missing_name,
+    permitted_in,
     refuse_other_count,
     rendered,
     tables_by_alias,
 )
+from .sqlite_allowed import authorizer, known_to
 
 _MODE = "ro"
 _PRAGMAS = ("pragma query_only = on", "pragma trusted_schema = off")
 """A session writes nothing, and no view or index calls what has effects of its own."""
 PIECES = 10
 """Fetches for one batch: rows of a small one are still near the processor when they are turned into columns."""
-_READING = (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE)
-
-
-def _allow_reading(action: int, _first: str | None, second: str | None, *_rest: Any) -> int:
-    """The authorizer: denies everything but reading, and the one function that loads code."""
-    if action not in _READING or (action == sqlite3.SQLITE_FUNCTION and second == "load_extension"):
-        return sqlite3.SQLITE_DENY
-    return sqlite3.SQLITE_OK
-
-
 _MISSING = {r"no such table: (\S+)": "table", r"no such column: (\S+)": "column"}
 
 
@@ -153,9 +145,9 @@ class SqliteSession(ProbingSession):
 
     driver_errors = (sqlite3.Error,)
 
-    def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str) -> None:
+    def __init__(self, connection: sqlite3.Connection, path: Path, encoding: str, refused: Sequence[str] = ()) -> None:
         super().__init__()
-        self.connection, self.path, self.encoding = connection, path, encoding
+        self.connection, self.path, self.encoding, self.refused = connection, path, encoding, refused
         self.cursor: sqlite3.Cursor | None = None
         self.width = 0
         self.text = ""
@@ -213,11 +205,25 @@ class SqliteSession(ProbingSession):
             counts = re.search(r"uses (\d+), and there are (\d+)", str(error))
             if counts:
                 refuse_other_count(int(counts.group(1)), int(counts.group(2)))
+            if self.refused and re.search("not authorized|prohibited", str(error)):
+                raise self._not_allowed(self.refused[-1]) from error
             raise _translate(error if isinstance(error, sqlite3.Error) else sqlite3.Error(str(error)), self.text) from error
         if self.cursor.description is None:
             raise StatementRefused("the statement returns no columns.", "Write a statement that selects something.")
         self.width = len(self.cursor.description)
         return [Column(str(entry[0]), "any") for entry in self.cursor.description]
+
+    def _not_allowed(self, what: str) -> StatementRefused:
+        name = what.partition("'")[2].partition("'")[0]
+        found = re.search(rf"(?<!\w){re.escape(name)}(?!\w)", self.text, re.IGNORECASE)
+        line, column = place(self.text, found.start() if found else 0)
+        return StatementRefused(
+            f"the statement does more than read: {what} (line {line}, column {column}).",
+            "Say it without that; where it is known to be harmless, an administrator can permit it for this source: "
+            f"ladle source edit NAME --permit {name}.",
+            line=line,
+            column=column,
+        )
 
     def plan(self, statement: Statement) -> Plan:
         self._prepared(statement, "explain query plan ")
@@ -263,11 +269,12 @@ class SqliteEngine(Engine):
         path = database_file(address["path"])
         try:
             connection = _connection(path)
-            connection.execute("select * from json_each('[]')").fetchall()  # makes the table function known
+            known = known_to(connection)
             connection.execute("begin")
             connection.execute("select count(*) from sqlite_master").fetchone()  # takes the snapshot
             encoding = connection.execute("pragma encoding").fetchone()[0]
-            connection.set_authorizer(_allow_reading)
+            refused: list[str] = []
+            connection.set_authorizer(authorizer(known, permitted_in(address), refused))
         except sqlite3.Error as error:
             raise _translate(error) from error
-        return SqliteSession(connection, path, str(encoding))
+        return SqliteSession(connection, path, str(encoding), refused)
