@@ -18,6 +18,7 @@ import pytest
 
 from patient_ladle.adapters.sources import (
     base,
+    duckdb_allowed,
     duckdb_session,
     get_engine,
     mariadb,
@@ -53,7 +54,7 @@ OFF = {
     "no code": [(postgresql, "bound_literal", quoted), (mariadb, "bound_literal", quoted)],
     "one command": [(postgresql_copy, "one_command", lambda query: [(b"Q", query + b"\0")])],
     "the database's word on calls": [(postgresql.PostgresqlSession, "_refuse_what_is_not_allowed", lambda *_: None)],
-    "what is listed": [(mariadb_allowed.Judge, "judge", lambda *_: [])],
+    "what is listed": [(module.Judge, "judge", lambda *_: []) for module in (mariadb_allowed, duckdb_allowed)],
     "a transaction that reads": [(postgresql, "_BEGIN", "begin isolation level repeatable read"), (mariadb, "READ_ONLY", ("begin",)),
                                  (postgresql, "_SETTINGS", postgresql._SETTINGS | {"default_transaction_read_only": "off"})],
     "authorizer": [(sqlite, "authorizer", lambda *_: lambda *_: sqlite3.SQLITE_OK)],
@@ -86,8 +87,8 @@ ATTACKS = [
     Attack("mariadb", ("gate", "what is listed"), f"select load_file('{HOST_FILE}')"),
     Attack("mariadb", ("gate", "what is listed", "a transaction that reads"), "select setval(counter, 77)"),
     Attack("sqlite", ("gate", "authorizer", "query_only", "mode"), "insert into districts values (9, 'root:', null) returning name"),
-    Attack("duckdb", ("gate", "no files"), f"select * from read_text('{HOST_FILE}')"),
-    Attack("files", ("gate", "no files"), f"select * from read_text('{HOST_FILE}')"),
+    Attack("duckdb", ("gate", "what is listed", "no files"), f"select * from read_text('{HOST_FILE}')"),
+    Attack("files", ("gate", "what is listed", "no files"), f"select * from read_text('{HOST_FILE}')"),
 ]  # fmt: skip
 
 

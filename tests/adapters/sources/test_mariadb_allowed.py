@@ -20,11 +20,23 @@ OWN = (
 )
 THEIR_OWN = ("mysql_native_password",)
 """Stands in the text of a view of the server's own."""
-REFUSED = set(
-    """benchmark binlog_gtid_pos des_decrypt des_encrypt get_lock is_free_lock is_used_lock load_file master_gtid_wait
-    master_pos_wait release_all_locks release_lock wsrep_last_seen_gtid wsrep_last_written_gtid
-    wsrep_sync_wait_upto_gtid""".split()
-)
+REFUSED = {
+    "benchmark",
+    "binlog_gtid_pos",
+    "des_decrypt",
+    "des_encrypt",
+    "get_lock",
+    "is_free_lock",
+    "is_used_lock",
+    "load_file",
+    "master_gtid_wait",
+    "master_pos_wait",
+    "release_all_locks",
+    "release_lock",
+    "wsrep_last_seen_gtid",
+    "wsrep_last_written_gtid",
+    "wsrep_sync_wait_upto_gtid",
+}
 
 
 @pytest.fixture(scope="module")

@@ -14,10 +14,17 @@ from patient_ladle.core.errors import LadleError, StatementRefused
 from patient_ladle.core.ports import Statement
 
 HONEST = [line for line in (Path(__file__).parent / "cases" / "honest_sqlite.txt").read_text().splitlines() if line]
-REFUSED = set(
-    """fts3_tokenizer fts5_source_id load_extension optimize rtreecheck sqlite_compileoption_get sqlite_compileoption_used sqlite_log
-    sqlite_source_id""".split()
-)
+REFUSED = {
+    "fts3_tokenizer",
+    "fts5_source_id",
+    "load_extension",
+    "optimize",
+    "rtreecheck",
+    "sqlite_compileoption_get",
+    "sqlite_compileoption_used",
+    "sqlite_log",
+    "sqlite_source_id",
+}
 
 
 TAKES = {"rtreecheck": 2, "fts5_source_id": 0, "sqlite_source_id": 0, "sqlite_log": 2}

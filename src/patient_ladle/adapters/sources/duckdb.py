@@ -11,7 +11,7 @@ import duckdb
 from patient_ladle.core.errors import SourceNotReadable, SourceUnreachable
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 
-from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file
+from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, database_file, permitted_in
 from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into
 
 
@@ -49,4 +49,6 @@ class DuckdbEngine(Engine):
             raise SourceNotReadable(
                 f"the file cannot be read as a DuckDB database: {said}.", "Correct the path of the source."
             ) from error
-        return DuckdbSession(connection, {"file": str(path)}, own)
+        session = DuckdbSession(connection, {"file": str(path)}, own)
+        session.permitted = permitted_in(address)
+        return session

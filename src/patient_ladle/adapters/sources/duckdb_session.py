@@ -37,7 +37,18 @@ from patient_ladle.core.statements.parts import Rendered, place
 from patient_ladle.core.statements.plans import Plan, of_duckdb
 from patient_ladle.core.values.parameters import Parameter, Value, as_text
 
-from .base import About, AddressField, ProbingSession, gated, missing_name, refuse_other_count, rendered, tables_by_alias
+from .base import (
+    About,
+    AddressField,
+    ProbingSession,
+    gated,
+    missing_name,
+    refuse_other_count,
+    rendered,
+    tables_by_alias,
+    with_names,
+)
+from .duckdb_allowed import Judge
 from .duckdb_nested import ZONED, form_of
 
 _MISSING = {
@@ -191,6 +202,7 @@ class DuckdbSession(ProbingSession):
     ) -> None:
         super().__init__()
         self.connection, self.who, self.own = connection, dict(who), own
+        self.permitted: Sequence[str] = ()
         self.rendered: Rendered | None = None
         self.columns: list[Column] = []
         self.text = ""
@@ -266,6 +278,7 @@ class DuckdbSession(ProbingSession):
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         self.text = gated(statement, DUCKDB)
+        Judge(with_names(statement, self.text, DUCKDB), self.permitted).judge()
         self.rendered, self.bound = bind_values(statement, self.text)
         try:
             statements = duckdb.extract_statements(self.rendered.text)

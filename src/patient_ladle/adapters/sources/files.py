@@ -22,7 +22,7 @@ from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.duckdb import DUCKDB, kind_named
 
-from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession
+from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, permitted_in
 from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of
 from .duckdb_session import ZONE, DuckdbSession, secured, spilling_into
 
@@ -71,6 +71,7 @@ class FilesSession(DuckdbSession):
         super().__init__(connection, who, own)
         self.tables, self.unopened = dict(tables), dict(tables)
         self.address, self.descriptors = address, descriptors
+        self.permitted = permitted_in(address)
 
     def _reading(self, name: str) -> Reading:
         return reading_of(self.address, name, self.descriptors, self.tables[name][0])

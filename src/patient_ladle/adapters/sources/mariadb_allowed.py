@@ -196,7 +196,7 @@ def _made_by_with(words: Sequence[Word]) -> set[int]:
         end = at + 2
         while end < len(words) and (words[end].kind in ("word", "name") or words[end].text == ","):
             end += 1
-        if words[end : end + 1] and words[end].text == ")" and end + 2 < len(words) and words[end + 1].is_word("as"):
-            if words[end + 2].text == "(":
-                found.add(word.start)
+        closes = end + 2 < len(words) and words[end].text == ")"
+        if closes and words[end + 1].is_word("as") and words[end + 2].text == "(":
+            found.add(word.start)
     return found

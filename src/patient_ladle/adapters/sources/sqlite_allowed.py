@@ -43,7 +43,9 @@ class Known:
 
 def known_to(connection: sqlite3.Connection) -> Known:
     """Looks, and has every virtual table made known: under an authorizer none can be."""
-    rows = connection.execute("select lower(name), coalesce(sql, '') from sqlite_master where type in ('table', 'view')").fetchall()
+    rows = connection.execute(
+        "select lower(name), coalesce(sql, '') from sqlite_master where type in ('table', 'view')"
+    ).fetchall()
     virtual = [str(name) for name, sql in rows if str(sql).lower().startswith("create virtual")]
     for name in ("json_each", "json_tree", *virtual):
         with suppress(sqlite3.Error):  # of a module that is not here: whoever reads it is told
