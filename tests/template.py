@@ -24,7 +24,7 @@ KINDS: dict[str, type[PrivateServer]] = {LEDGER: Cluster, METERING: Cluster, WOR
 UNSYNCED = "\nfsync = off\nfull_page_writes = off\n"
 """Tests kill processes and never the machine: what a process gave to the system is not lost."""
 
-_METERING = """
+METERING_TABLES = """
 create table districts (district_id int primary key, name text not null, zone text);
 insert into districts values (1, 'Alder Moor', 'North'), (2, 'Birch Fen', 'South'), (3, 'Heron "Holt", old', null);
 create table readings as select n as reading_id, 1 + n % 3 as district_id, timestamptz '2026-11-01 00:00+00' + n * interval '1 minute'
@@ -92,7 +92,7 @@ def _make_metering(template: Path) -> None:
     try:
         server.make_database("metering")
         with psycopg.connect(server.url("metering")) as connection:
-            connection.execute(_METERING)
+            connection.execute(METERING_TABLES)
     finally:
         server.stop()
 

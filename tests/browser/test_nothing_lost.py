@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from tests.command import PATIENCE
-from tests.conftest import until
+from tests.conftest import PASSWORD, until
 
 from .conftest import expect, foresee, let_in, sign_in
 from .test_console import violations
@@ -98,6 +98,45 @@ def test_a_service_that_is_away_is_said_once_and_work_goes_on_when_it_is_back(pa
     page.get_by_role("button", name="Undo changes").click()
     until(lambda: kept(drafted) is None)
     foresee(page, "ERR_FAILED")
+
+
+def type_unsent(page, editor, text):
+    """Typed while the service is away; when it is there again the session has ended."""
+    page.route("**/api/**", lambda route: route.abort())
+    write(page, editor, text)
+    expect(page.get_by_role("status").filter(has_text="The service does not answer.")).to_have_count(1)
+    page.context.clear_cookies(name="ladle_session")
+    page.unroute("**/api/**")
+    foresee(page, "ERR_FAILED", "status of 401", "status of 403")
+
+
+@pytest.mark.parametrize("name", ["reader", "runner"])
+def test_whoever_signs_in_next_on_a_page_sees_nothing_of_the_one_before(page, drafted, name):
+    sign_in(page, "author")
+    editor = editor_of(page)
+    type_unsent(page, editor, "select 'of the author alone' as a")
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="typed_in")).to_be_visible()
+    expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    assert not [words for words in ("of the author alone", "from districts") if words in page.content()]
+
+
+def test_the_same_person_who_signs_in_again_has_what_was_typed(page, drafted):
+    sign_in(page, "author")
+    editor = editor_of(page)
+    type_unsent(page, editor, "select 'not sent yet' as a")
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    page.get_by_label("Name").fill("author")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("textbox", name="Statement", exact=True)).to_contain_text("not sent yet")
+    until(lambda: kept(drafted) == "select 'not sent yet' as a")
+    page.get_by_role("button", name="Undo changes").click()
+    until(lambda: kept(drafted) is None)
 
 
 def test_a_page_whose_file_is_gone_is_loaded_anew(page, drafted):

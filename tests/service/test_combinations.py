@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import io
 import json
+import zipfile
 
+import httpx
 import psycopg
 import pytest
 
 from patient_ladle.client import CallFailed, QueryFailed, RunFailed
+from patient_ladle.core.files.formats import FORMATS
 from tests.command import PATIENCE
 from tests.conftest import printed
 
@@ -83,18 +87,58 @@ def test_the_run_its_members_its_log_and_its_descriptor_tell_where_all_of_it_cam
     log = [line["text"] for line in author.runs.log(ran["id"])]
     assert {"input used: 3 rows loaded", "input names: 2 rows loaded"} <= set(log)
     described = json.loads(b"".join(author.runs.read(ran["id"], "datapackage.json")))["ladle"]
-    told = {each["name"]: each for each in described["inputs"]}
-    assert (told["used"]["source"], told["used"]["rows"], told["used"]["revision"], told["used"]["run"]) == (
-        "metering",
-        3,
-        1,
-        used["run"],
-    )
-    assert told["used"]["login"] == author.runs.get(used["run"])["identity"]["login"] != ""
-    assert told["used"]["hashes"] == [f"sha256:{author.runs.get(used['run'])['files'][0]['sha256']}"]
-    assert told["used"]["values"]["most"] == "500"
-    assert (told["names"]["lookup"], told["names"]["revision"], told["names"]["rows"]) == ("comb_names", 1, 2)
+    first, _, table = described["inputs"]
+    assert (first["run"], first["rows"], first["stored"]) == (used["run"], 3, False)
+    assert first["hashes"] == [f"sha256:{author.runs.get(used['run'])['files'][0]['sha256']}"]
+    assert table == {"lookup": "comb_names", "revision": 1, "rows": 2}
+    assert (used["source"], used["revision"], used["values_in_effect"]["most"]) == ("metering", 1, "500")
+    assert used["login"] == author.runs.get(used["run"])["identity"]["login"] != ""
     assert described["shaped"][0]["fetched"] == 3
+
+
+def inside(data):
+    """A file's bytes and, where it is an archive or packed, those of what is in it."""
+    yield data
+    if data[:2] == b"PK":
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            for name in archive.namelist():
+                yield from inside(archive.read(name))
+    elif data[:2] == b"\x1f\x8b":
+        yield from inside(gzip.decompress(data))
+
+
+def test_no_file_of_any_format_tells_a_reader_of_logins_statements_steps_and_inputs(service, author, ran):
+    run = author.runs.wait(
+        author.runs.start("together", environment="live", data_date="2026-11-24", formats=[*FORMATS], publish=True)["id"],
+        PATIENCE,
+    )
+    identities = [author.runs.get(each["run"])["identity"] for each in run["inputs"] if each["run"]]
+    needles = [*{value for each in identities for key, value in each.items() if key in ("server", "login")} - {"reader"}]
+    needles += [
+        "comb_use",
+        "comb_orders",
+        "district_id = any",
+        "left join",
+        "litres / readings",
+        "per_reading = ",
+        "'used'",
+        '"login"',
+    ]
+    with service.ladle("reader") as reader:
+        assert not reader.runs.get(run["id"])["inputs"]
+        files = {each["name"]: b"".join(reader.runs.read(run["id"], each["name"])) for each in run["files"]}
+        files["datapackage.json"] = b"".join(reader.runs.read(run["id"], "datapackage.json"))
+        files["zip"] = httpx.get(
+            f"{service.url}/api/v1/runs/{run['id']}/zip", headers={"Authorization": f"Bearer {service.tokens['reader']}"}
+        ).content
+    assert len(files) == len(FORMATS) + 2
+    for name, data in files.items():
+        for part in inside(data):
+            assert not [needle for needle in needles if needle.encode() in part], name
+    with zipfile.ZipFile(io.BytesIO(next(data for name, data in files.items() if name.endswith(".xlsx")))) as book:
+        told = "".join(book.read(name).decode() for name in book.namelist() if name.endswith(".xml"))
+    assert f"run {run['inputs'][0]['run']}, attempt 1" in told
+    assert "[{" not in told, "facts are words, no literals of a program"
 
 
 def test_lists_leave_the_inputs_out_until_they_are_asked_for(author, ran):

@@ -4822,6 +4822,8 @@ export interface components {
             stored: boolean;
             /** @description How many rows. */
             rows: number | null;
+            /** @description That its session used. */
+            login: string;
             /** @description Of that run; sensitive ones masked. */
             values_in_effect: {
                 [key: string]: unknown;

@@ -11,7 +11,7 @@ import { LoadingLine } from "../components/LoadingLine";
 import { Logo } from "../components/Logo";
 import { ProblemNote } from "../components/ProblemNote";
 import { Problem } from "../api/client";
-import { kept, unsent } from "../lib/kept";
+import { unsent } from "../lib/kept";
 import { useMode } from "./mode";
 
 const pages = [
@@ -85,9 +85,6 @@ export function Shell() {
   useTitle();
   const name = me.data?.name;
   useEffect(() => {
-    if (name) kept.belongTo(name);
-  }, [name]);
-  useEffect(() => {
     if (name && /^\/(extracts|runs|schedules|sources|lookups)\/./.test(pathname))
       void recent((module) => module.noteOpened(name, pathname, search));
   }, [name, pathname, search]);
@@ -113,7 +110,7 @@ export function Shell() {
     location.assign("/");
   };
   return (
-    <div className="shell">
+    <div className="shell" key={name}>
       <a className="skip" href="#main">
         To the page
       </a>

@@ -10,6 +10,7 @@ export const kept = {
   of: (key: string) => forms.get(key),
   keep: (key: string, values: object) => void forms.set(key, values),
   forget: (key: string) => void forms.delete(key),
+  isOfSomebodyBut: (name: string) => whose !== "" && whose !== name,
   /** Whose they are: of somebody else nothing is kept. */
   belongTo(name: string) {
     if (whose !== name) {

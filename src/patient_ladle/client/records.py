@@ -1009,6 +1009,7 @@ class RunInput(TypedDict):
     held: str
     stored: bool
     rows: int | None
+    login: str
     values_in_effect: dict[str, Any]
 
 

@@ -18,6 +18,7 @@ from patient_ladle.core.errors import LadleError, StatementFailed, StatementRefu
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.values.parameters import Parameter, resolve
 from tests.adapters.sources.cases.reads import TOLD
+from tests.template import METERING_TABLES
 
 EXTENSIONS = ("tablefunc", "dblink", "xml2", "postgres_fdw", "pg_stat_statements", "adminpack", "pg_trgm", "hstore", "intarray",
               "citext", "cube", "pgcrypto", "file_fdw", "tsm_system_rows", "pageinspect", "btree_gist", "fuzzystrmatch", "lo")  # fmt: skip
@@ -60,8 +61,9 @@ def extended(cluster, metering):
     """A database with the tables of ``metering``, functions of people's own and extensions; the login may do everything."""
     with psycopg.connect(cluster.url("postgres"), autocommit=True) as connection:
         connection.execute("drop database if exists extended")
-        connection.execute("create database extended template metering")
+        connection.execute("create database extended")
     with psycopg.connect(cluster.url("extended"), autocommit=True) as connection:
+        connection.execute(METERING_TABLES.replace("create role reader login password 'reading-only';", ""))
         connection.execute(OWN)
         for name in EXTENSIONS:
             connection.execute(f"create extension if not exists {name}")

@@ -3,12 +3,16 @@ import { Button, Form, Input } from "antd";
 import { api, must } from "../../api/client";
 import { Logo } from "../../components/Logo";
 import { ProblemNote } from "../../components/ProblemNote";
+import { becomes } from "./person";
 
 export function SignIn() {
   const client = useQueryClient();
   const signIn = useMutation({
     mutationFn: (body: { name: string; password: string }) => must(api.POST("/api/v1/sign-in", { body })),
-    onSuccess: (me) => client.setQueryData(["me"], me),
+    onSuccess: (me) => {
+      becomes(client, me.name);
+      client.setQueryData(["me"], me);
+    },
   });
   return (
     <main className="sign-in">

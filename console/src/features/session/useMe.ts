@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, must } from "../../api/client";
+import { becomes } from "./person";
 
 /** The page says whether its session is signed in, so that a stranger's first look asks for nothing it cannot have. */
 export const signedInAtStart =
@@ -11,7 +12,11 @@ const order = ["reader", "runner", "author", "administrator"];
 export function useMe() {
   const me = useQuery({
     queryKey: ["me"],
-    queryFn: () => must(api.GET("/api/v1/me")),
+    queryFn: async ({ client }) => {
+      const found = await must(api.GET("/api/v1/me"));
+      becomes(client, found.name);
+      return found;
+    },
     retry: false,
     staleTime: Infinity,
     enabled: signedInAtStart,

@@ -143,7 +143,9 @@ def carry_out(job: dict[str, Any], ledger: PipeLedger) -> None:
     parameters = [Parameter.from_dict(item) for item in job["parameters"]]
     given, told = _drawn(job, ledger)
     values = resolve(parameters, given, date.fromisoformat(job["data_date"]), datetime.fromisoformat(job["due_at"]))
-    about = {**job["about"], "values": {**values.as_text(), **told}}
+    # Files travel: which input a value came from is for the record.
+    elsewhere = {name: f"{amount(len(given[name]), 'value')} of another result" for name in told}
+    about = {**job["about"], "values": {**values.as_text(), **elsewhere}}
     parts = tuple(reader_of(job["reader"]).language(job["reader"]).parts(job["statement"]))
     guards = checked_guards(job["guards"])
     guarded = {guard.given.get("lookup") for guard in guards}

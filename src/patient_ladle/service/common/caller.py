@@ -60,4 +60,4 @@ class ForAuthors(serializers.Serializer[Any]):
 
 
 def _empty(value: Any) -> Any:
-    return value if value is None else type(value)() if isinstance(value, (str, list, dict)) else None
+    return next((kind() for kind in (str, list, dict) if isinstance(value, kind)), None)

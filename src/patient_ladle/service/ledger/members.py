@@ -256,7 +256,9 @@ def stored_job(name: str, run: Run, statement: int) -> dict[str, Any]:
 
 
 def input_jobs(run: Run) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
-    """What the child of a combination loads, and what the descriptor says of it. Raises UnknownName, Conflict."""
+    """What the child of a combination loads, and what the descriptor says of it: what proves it and names nobody's sources, as
+    whoever may read the file need not see the inputs (``inputs_told`` has the rest). Raises UnknownName, Conflict.
+    """
     kept = {each["name"]: each for each in run.inputs}
     members = Run.objects.select_related("extract", "revision", "environment", "source").in_bulk(
         [each["run"] for each in kept.values()]
@@ -266,24 +268,16 @@ def input_jobs(run: Run) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
         if each.lookup:
             [table] = tables_of([each.lookup])
             jobs.append({"kind": "lookup", "name": each.name, "lookup": table.to_dict()})
-            told.append({"name": each.name, "lookup": each.lookup, "revision": table.revision, "rows": len(table.rows)})
+            told.append({"lookup": each.lookup, "revision": table.revision, "rows": len(table.rows)})
             continue
         member = members[kept[each.name]["run"]]
         job = stored_job(each.name, member, each.statement)
         jobs.append(job)
         told.append(
             {
-                "name": each.name,
-                "extract": member.extract.name,
-                "revision": member.revision.number,
-                **({"statement": each.statement} if each.statement > 1 else {}),
-                "values": member.values_in_effect,
-                "source": member.source_name,
-                "login": member.identity.get("login", ""),
-                "environment": member.environment.name,
-                "dataDate": member.data_date.isoformat(),
                 "run": member.pk,
                 "attempt": member.attempt,
+                "dataDate": member.data_date.isoformat(),
                 "stored": kept[each.name]["stored"],
                 "rows": job["rows"],
                 "hashes": [f"sha256:{file['sha256']}" for file in job["files"]],
@@ -338,6 +332,7 @@ def inputs_told(run: Run) -> list[dict[str, Any]]:
                 "held": member.held if member else "",
                 "stored": bool(taken and taken["stored"]),
                 "rows": result["rows"] if result else member.rows if member else None,
+                "login": member.identity.get("login", "") if member else "",
                 "values_in_effect": member.values_in_effect if member else {},
             }
         )

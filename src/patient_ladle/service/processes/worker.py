@@ -120,7 +120,6 @@ def job_of(run: Run, store_mark: str = "") -> dict[str, Any]:
             "run": run.pk,
             "attempt": run.attempt,
             **({"inputs": inputs} if inputs else {}),
-            **({"steps": revision.steps} if revision.steps else {}),
             **({"lookups": [{"name": each.name, "revision": each.revision} for each in lookups]} if lookups else {}),
         },
     }

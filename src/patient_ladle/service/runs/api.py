@@ -132,11 +132,12 @@ class RunInput(serializers.Serializer[Any]):
     held = serializers.CharField()
     stored = serializers.BooleanField(help_text="The result was there already, and was taken.")
     rows = serializers.IntegerField(allow_null=True)
+    login = serializers.CharField(help_text="That its session used.")
     values_in_effect = serializers.DictField(help_text="Of that run; sensitive ones masked.")
 
 
 class RunView(RunLine):
-    for_authors = ("identity", "statement")
+    for_authors = ("identity", "statement", "inputs")
     errors_in = ("error", "delivery_error")
     delivery_error = ErrorView(allow_null=True, help_text="Why it is not delivered; null: nothing stands in its way.")
     deliver_at = serializers.DateTimeField(allow_null=True, help_text="When the delivery is tried next.")

@@ -358,6 +358,9 @@ class XlsxWriter(FormatWriter):
         for key, value in self.target.about.items():
             if isinstance(value, dict):
                 facts += [(f"value of {name}", _shown(each)) for name, each in value.items()]
+            elif isinstance(value, list):
+                one = _in_words(key).removesuffix("s")
+                facts += [(f"{one} {number}", _shown_part(each)) for number, each in enumerate(value, 1)]
             else:
                 facts.append((_in_words(key), str(value)))
         several = len(self.found) > 1
@@ -385,6 +388,13 @@ def _shown(value: Any) -> str:
     if value is None:
         return "null"
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _shown_part(value: Any) -> str:
+    """A fact that has facts of its own: ``run 12, rows 3``."""
+    if not isinstance(value, dict):
+        return _shown(value)
+    return ", ".join(f"{_in_words(key)} {_shown(each)}" for key, each in value.items() if each is not False)
 
 
 def _in_words(key: str) -> str:
