@@ -234,10 +234,8 @@ def test_values_are_handed_on_and_taken_from_a_column_of_another_input(repositor
         ("a", "stored", member.pk),
         ("w", "stored", wide.pk),
     ]
-    assert [(each["extract"], each["revision"], each["rows"]) for each in told] == [
-        ("asked", 1, 1),
-        ("from_wide", wide.revision.number, 1),
-    ]
+    assert [(each["run"], each["rows"]) for each in told] == [(member.pk, 1), (wide.pk, 1)]
+    assert not {"name", "extract", "values", "source", "login"} & {key for each in told for key in each}
 
 
 def test_two_inputs_of_one_extract_with_the_same_values_are_one_run(repository, combination):

@@ -83,10 +83,11 @@ def _too_much() -> BadInput:
 
 
 def _held_bytes(process: BaseProcess | None) -> int:
-    """Resident memory; 0 once it is gone."""
+    """Resident memory of its own, without pages of files that others map as well; 0 once it is gone."""
     try:
-        return int(Path(f"/proc/{process.pid if process else 0}/statm").read_text().split()[1]) * resource.getpagesize()
-    except (OSError, IndexError):
+        _, resident, shared, *_ = map(int, Path(f"/proc/{process.pid if process else 0}/statm").read_text().split())
+        return (resident - shared) * resource.getpagesize()
+    except (OSError, ValueError):
         return 0
 
 
