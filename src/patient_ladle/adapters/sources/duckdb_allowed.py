@@ -11,12 +11,12 @@ from functools import cache
 
 import duckdb
 
-from patient_ladle.core.errors import StatementRefused
 from patient_ladle.core.statements.languages.duckdb import DUCKDB
 from patient_ladle.core.statements.languages.sql import words
-from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.references import Name, references
 from patient_ladle.core.statements.words import words_of
+
+from .allowed import not_allowed
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,22 +91,9 @@ _BEFORE_PARENTHESES = DUCKDB.reserved | words(
 )
 """Words of the grammar that may stand there and call nothing."""
 _EXPRESSIONS = ("scalar", "aggregate", "window", "macro")
-_CLAUSES = (
-    "select",
-    "from",
-    "join",
-    "lateral",
-    "where",
-    "group",
-    "order",
-    "by",
-    "having",
-    "qualify",
-    "on",
-    "using",
-    "limit",
-    "values",
-)
+_TABLES, _NO_TABLES = ("from", "join", "lateral"), ("select", "where", "group", "having", "qualify", "window", "order", "limit")
+"""Words that the engine reserves, and that begin what tables stand in, or what none does. *on* and *using* end nothing: after a
+comma tables go on."""
 _FUNCTIONS = "select distinct lower(function_name), schema_name, function_type, stability, internal from duckdb_functions()"
 
 
@@ -137,6 +124,22 @@ def rule_of(one: Function) -> str:
     return next((name for name, holds in RULES.items() if holds(one)), "")
 
 
+def _where_tables_stand(text: str) -> frozenset[int]:
+    """Places of the words in a clause of tables, each in its own parentheses; a word after a dot begins no clause."""
+    inside, found, before = [False], set[int](), ""
+    for word in words_of(text, DUCKDB):
+        if word.kind == "mark" and word.text in ("(", "[", "{"):
+            inside.append(False)
+        elif word.kind == "mark" and word.text in (")", "]", "}"):
+            inside = inside[:-1] or [False]
+        elif before != "." and word.is_word(*_TABLES, *_NO_TABLES):
+            inside[-1] = word.is_word(*_TABLES)
+        elif inside[-1]:
+            found.add(word.start)
+        before = word.text
+    return frozenset(found)
+
+
 class Judge:
     """Of one statement. ``permitted``: names. A macro that somebody made in a file is none of the engine's functions."""
 
@@ -147,46 +150,25 @@ class Judge:
         """Raises StatementRefused, with line and column, for what may not be called or read."""
         found = references(self.text, DUCKDB)
         self._relations(found.names)
+        tables: frozenset[int] | None = None
         for call in found.calls:
             name = call.last.lower()
             if self._calls_nothing(call) or name in self.permitted:
                 continue
             ways = own_functions().get(name, ())
-            if any(one.kind in _EXPRESSIONS for one in ways) and not self._gives_rows(call):
-                ways = tuple(one for one in ways if one.kind in _EXPRESSIONS)
-            if any(not rule_of(one) for one in ways):
-                raise self._refused(call, f"a call of '{name}', which is none of those that only read")
+            refused = [one for one in ways if not rule_of(one)]
+            if refused and refused != [*ways] and not any(one.kind in _EXPRESSIONS for one in refused):
+                tables = _where_tables_stand(self.text) if tables is None else tables
+                refused = refused if call.start in tables else []
+            if refused:
+                raise not_allowed(self.text, call.start, f"a call of '{name}', which is none of those that only read", name)
 
     def _calls_nothing(self, call: Name) -> bool:
         return len(call.path) == 1 and not call.quoted[0] and call.last.lower() in _BEFORE_PARENTHESES
-
-    def _gives_rows(self, call: Name) -> bool:
-        """Whether it stands where tables do: the clause that it is in, at its depth, begins with from or join."""
-        before, depth = [word for word in words_of(self.text, DUCKDB) if word.start < call.start], 0
-        for word in reversed(before):
-            if word.kind == "mark" and word.text in (")", "]", "}"):
-                depth += 1
-            elif word.kind == "mark" and word.text in ("(", "[", "{"):
-                depth -= 1
-                if depth < 0:
-                    return False  # the argument of something, or a list
-            elif not depth and word.is_word(*_CLAUSES):
-                return word.is_word("from", "join", "lateral")
-        return False
 
     def _relations(self, names: Sequence[Name]) -> None:
         for each in names:
             name, schema = each.last.lower(), each.path[-2].lower() if len(each.path) > 1 else ""
             hit = any(name == theirs and schema in ("", of) for of, theirs in own_views())
             if hit and name not in CATALOGUE and name not in self.permitted:
-                raise self._refused(each, f"'{name}', which tells of the engine")
-
-    def _refused(self, name: Name, what: str) -> StatementRefused:
-        line, column = place(self.text, name.start)
-        return StatementRefused(
-            f"the statement does more than read: {what} (line {line}, column {column}).",
-            "Say it without that; where it is known to be harmless, an administrator can permit it for this source: "
-            f"ladle source edit NAME --permit {name.last.lower()}.",
-            line=line,
-            column=column,
-        )
+                raise not_allowed(self.text, each.start, f"'{name}', which tells of the engine", name)

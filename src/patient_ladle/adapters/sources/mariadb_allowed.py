@@ -10,12 +10,12 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import Any
 
-from patient_ladle.core.errors import StatementRefused
 from patient_ladle.core.statements.languages.mariadb import MARIADB, bound_literal
 from patient_ladle.core.statements.languages.sql import words
-from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.references import Name, references
 from patient_ladle.core.statements.words import Word, words_of
+
+from .allowed import not_allowed
 
 _NUMBERS = words(
     """abs acos asin atan atan2 bin bit_count ceil ceiling conv cos cot crc32 crc32c degrees exp floor format greatest hex least ln
@@ -113,7 +113,7 @@ class Judge:
         every = words_of(self.text, MARIADB)
         for name, at in _variables(every):
             if name not in VARIABLES and name not in self.permitted and f"@@{name}" not in self.permitted:
-                raise self._refused(at, f"'@@{name}', which tells of the server", f"@@{name}")
+                raise not_allowed(self.text, at, f"'@@{name}', which tells of the server", f"@@{name}")
         for each in found.names:
             self._relation(each)
         made = _made_by_with(every)
@@ -123,11 +123,11 @@ class Judge:
     def _relation(self, name: Name) -> None:
         path = [part.lower() for part in name.path]
         if self.database.lower() in OWN_DATABASES:
-            raise self._refused(name.start, f"'{self.database}', the database of this source, is the server's own", "")
+            raise not_allowed(self.text, name.start, f"'{self.database}', the database of this source, is the server's own")
         if len(path) > 1 and path[0] in OWN_DATABASES and not (path[0] == "information_schema" and path[1] in CATALOGUE):
             said = f"{path[0]}.{path[1]}"
             if said not in self.permitted:
-                raise self._refused(name.start, f"'{said}', which tells of the server", said)
+                raise not_allowed(self.text, name.start, f"'{said}', which tells of the server", said)
 
     def _is_known(self, call: Name) -> bool:
         if len(call.path) > 1:
@@ -148,8 +148,11 @@ class Judge:
             schema = call.path[-2] if len(call.path) > 1 else self.database
             path = ".".join(call.path).lower()
             if (schema.lower(), call.last.lower()) not in known and path not in self.permitted:
-                raise self._refused(
-                    call.start, f"a call of '{path}', which is none of those that only read and no stored function", path
+                raise not_allowed(
+                    self.text,
+                    call.start,
+                    f"a call of '{path}', which is none of those that only read and no stored function",
+                    path,
                 )
         return [
             f"function {schema}.{name} {what}"
@@ -159,19 +162,6 @@ class Judge:
                 *(["says that it writes, which the session refuses"] if access == "MODIFIES SQL DATA" else []),
             )
         ]
-
-    def _refused(self, at: int, what: str, name: str) -> StatementRefused:
-        line, column = place(self.text, at)
-        permit = (
-            " Where it is known to be harmless, an administrator can permit it for this source: "
-            f"ladle source edit NAME --permit {name}." if name else ""
-        )  # fmt: skip
-        return StatementRefused(
-            f"the statement does more than read: {what} (line {line}, column {column}).",
-            f"Say it without that.{permit}",
-            line=line,
-            column=column,
-        )
 
 
 def _variables(words: Sequence[Word]) -> Iterator[tuple[str, int]]:

@@ -12,52 +12,19 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from patient_ladle.core.errors import StatementRefused
-from patient_ladle.core.statements.parts import place
+from patient_ladle.core.statements.languages.sql import words
 from patient_ladle.core.statements.references import Name, References
 
-_INNER = frozenset(
-    [
-        "internal",
-        "cstring",
-        "trigger",
-        "event_trigger",
-        "pg_node_tree",
-        "index_am_handler",
-        "table_am_handler",
-        "tsm_handler",
-        "fdw_handler",
-        "language_handler",
-        "pg_ddl_command",
-        "refcursor",
-    ]
+from .allowed import not_allowed
+
+_INNER = words(
+    """internal cstring trigger event_trigger pg_node_tree index_am_handler table_am_handler tsm_handler
+        fdw_handler language_handler pg_ddl_command refcursor"""
 )
 """What only the server makes, for itself."""
-_LOOKING = frozenset(
-    [
-        "text",
-        "name",
-        "oid",
-        "xid",
-        "cid",
-        "tid",
-        "regclass",
-        "regproc",
-        "regprocedure",
-        "regoper",
-        "regoperator",
-        "regtype",
-        "regrole",
-        "regnamespace",
-        "regconfig",
-        "regdictionary",
-        "regcollation",
-        "aclitem",
-        "aclitem[]",
-        "text[]",
-        "oidvector",
-        "xml",
-    ]
+_LOOKING = words(
+    """text name oid xid cid tid regclass regproc regprocedure regoper regoperator regtype regrole regnamespace
+        regconfig regdictionary regcollation aclitem aclitem[] text[] oidvector xml"""
 )
 """Types whose values may be names of something: a function that takes one could look it up, or run it."""
 _NAMING = _LOOKING - {"oid", "xid", "cid", "tid", "oidvector"}
@@ -123,51 +90,72 @@ _TABLES = "it tells of tables, columns and types only"
 _OF_SESSION = "it tells of this session alone"
 _SIZES = "the size of a table that is named"
 FUNCTIONS: Mapping[str, str] = {
-    **dict.fromkeys(
-        ["random", "setseed", "random_normal", "clock_timestamp", "timeofday", "now", "statement_timestamp", "transaction_timestamp", "gen_random_uuid", "uuidv4", "uuidv7", "pg_sleep", "pg_sleep_for", "pg_sleep_until", "array_sample", "array_shuffle"], _CLOCKS
+    **dict.fromkeys(words(
+        """random setseed random_normal clock_timestamp timeofday now statement_timestamp transaction_timestamp
+        gen_random_uuid uuidv4 uuidv7 pg_sleep pg_sleep_for pg_sleep_until array_sample array_shuffle"""
+    ), _CLOCKS
     ),
-    **dict.fromkeys(
-        ["anytextcat", "textanycat", "concat", "concat_ws", "format", "to_char", "to_date", "to_number", "to_timestamp", "date_part", "date_trunc", "extract", "timezone", "make_timestamptz", "array_to_string", "quote_literal", "quote_nullable", "xml", "xml_is_well_formed", "convert", "convert_from", "convert_to", "length", "textsend", "namesend", "xml_send", "jsonb_path_exists_tz", "jsonb_path_match_tz", "jsonb_path_query_tz", "jsonb_path_query_array_tz", "jsonb_path_query_first_tz", "date_add", "date_subtract", "age", "json_build_array", "json_build_object", "jsonb_build_array", "jsonb_build_object"], _TEXTS
+    **dict.fromkeys(words(
+        """anytextcat textanycat concat concat_ws format to_char to_date to_number to_timestamp date_part
+        date_trunc extract timezone make_timestamptz array_to_string quote_literal quote_nullable xml
+        xml_is_well_formed convert convert_from convert_to length textsend namesend xml_send
+        jsonb_path_exists_tz jsonb_path_match_tz jsonb_path_query_tz jsonb_path_query_array_tz
+        jsonb_path_query_first_tz date_add date_subtract age json_build_array json_build_object
+        jsonb_build_array jsonb_build_object"""
+    ), _TEXTS
     ),
-    **dict.fromkeys(
-        ["to_tsvector", "json_to_tsvector", "jsonb_to_tsvector", "to_tsquery", "plainto_tsquery", "phraseto_tsquery", "websearch_to_tsquery", "ts_headline", "ts_match_tt", "ts_match_tq", "ts_debug", "ts_parse", "ts_token_type", "get_current_ts_config"], _SEARCH
+    **dict.fromkeys(words(
+        """to_tsvector json_to_tsvector jsonb_to_tsvector to_tsquery plainto_tsquery phraseto_tsquery
+        websearch_to_tsquery ts_headline ts_match_tt ts_match_tq ts_debug ts_parse ts_token_type
+        get_current_ts_config"""
+    ), _SEARCH
     ),
-    **dict.fromkeys(
-        ["format_type", "obj_description", "col_description", "pg_get_viewdef", "pg_get_constraintdef", "pg_get_indexdef", "pg_get_expr", "pg_get_partkeydef", "pg_get_partition_constraintdef", "pg_get_serial_sequence", "pg_table_is_visible", "pg_type_is_visible", "pg_typeof", "pg_basetype", "pg_column_size", "pg_column_compression", "pg_collation_for", "to_regclass", "to_regtype", "to_regnamespace", "regclass", "pg_partition_tree", "pg_partition_ancestors", "pg_partition_root", "pg_sequence_parameters", "pg_get_keywords", "oidvectortypes", "pg_char_to_encoding", "pg_encoding_to_char"], _TABLES
+    **dict.fromkeys(words(
+        """format_type obj_description col_description pg_get_viewdef pg_get_constraintdef pg_get_indexdef
+        pg_get_expr pg_get_partkeydef pg_get_partition_constraintdef pg_get_serial_sequence pg_table_is_visible
+        pg_type_is_visible pg_typeof pg_basetype pg_column_size pg_column_compression pg_collation_for
+        to_regclass to_regtype to_regnamespace regclass pg_partition_tree pg_partition_ancestors
+        pg_partition_root pg_sequence_parameters pg_get_keywords oidvectortypes pg_char_to_encoding
+        pg_encoding_to_char"""
+    ), _TABLES
     ),
-    **dict.fromkeys(
-        ["current_database", "current_schema", "current_schemas", "current_user", "session_user", "getdatabaseencoding", "pg_client_encoding", "current_query", "currval", "lastval", "pg_is_in_recovery", "version", "pg_my_temp_schema", "row_security_active", "pg_collation_actual_version", "pg_timezone_names", "pg_timezone_abbrevs", "pg_trigger_depth"], _OF_SESSION
+    **dict.fromkeys(words(
+        """current_database current_schema current_schemas current_user session_user getdatabaseencoding
+        pg_client_encoding current_query currval lastval pg_is_in_recovery version pg_my_temp_schema
+        row_security_active pg_collation_actual_version pg_timezone_names pg_timezone_abbrevs pg_trigger_depth"""
+    ), _OF_SESSION
     ),
-    **dict.fromkeys(["pg_relation_size", "pg_table_size", "pg_indexes_size", "pg_total_relation_size"], _SIZES),
+    **dict.fromkeys(words(
+        """pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size"""
+    ), _SIZES),
     **dict.fromkeys(["bernoulli", "system"], "a sample of a table"),
     "current_setting": "of the few settings that the gate lets be asked for",
     "pg_xact_commit_timestamp": "when a row was written",
 }  # fmt: skip
 """Functions of the server's own under no rule: all that go by the name are allowed."""
 
-TYPES = frozenset(
-    [
-        "regclass",
-        "regtype",
-        "regnamespace",
-        "regproc",
-        "regprocedure",
-        "regoper",
-        "regoperator",
-        "regconfig",
-        "regdictionary",
-        "regcollation",
-    ]
+TYPES = words(
+    """regclass regtype regnamespace regproc regprocedure regoper regoperator regconfig regdictionary
+        regcollation"""
 )
 """Types of the server's own that look a name up and that a statement may name: of tables, types and text search. ``regrole`` and
 ``aclitem`` tell of accounts."""
 _OF_TABLES = "of tables, columns, types, keys and comments, which a login that may sign in can see"
 CATALOGUE: Mapping[str, Mapping[str, str]] = {
-    "pg_catalog": dict.fromkeys(
-        ["pg_class", "pg_attribute", "pg_attrdef", "pg_type", "pg_namespace", "pg_constraint", "pg_index", "pg_indexes", "pg_tables", "pg_views", "pg_matviews", "pg_description", "pg_enum", "pg_range", "pg_inherits", "pg_partitioned_table", "pg_sequence", "pg_sequences", "pg_collation", "pg_am", "pg_opclass", "pg_opfamily", "pg_operator", "pg_cast", "pg_depend", "pg_stats", "pg_stats_ext", "pg_statistic_ext", "pg_timezone_names", "pg_timezone_abbrevs", "pg_ts_config", "pg_ts_dict", "pg_aggregate"], _OF_TABLES
+    "pg_catalog": dict.fromkeys(words(
+        """pg_class pg_attribute pg_attrdef pg_type pg_namespace pg_constraint pg_index pg_indexes pg_tables
+        pg_views pg_matviews pg_description pg_enum pg_range pg_inherits pg_partitioned_table pg_sequence
+        pg_sequences pg_collation pg_am pg_opclass pg_opfamily pg_operator pg_cast pg_depend pg_stats
+        pg_stats_ext pg_statistic_ext pg_timezone_names pg_timezone_abbrevs pg_ts_config pg_ts_dict pg_aggregate"""
+    ), _OF_TABLES
     ),
-    "information_schema": dict.fromkeys(
-        ["attributes", "character_sets", "check_constraint_routine_usage", "check_constraints", "collations", "collation_character_set_applicability", "column_column_usage", "column_domain_usage", "column_udt_usage", "columns", "constraint_column_usage", "constraint_table_usage", "domain_constraints", "domain_udt_usage", "domains", "element_types", "information_schema_catalog_name", "key_column_usage", "referential_constraints", "schemata", "sequences", "sql_features", "sql_sizing", "table_constraints", "tables", "user_defined_types", "view_column_usage", "view_table_usage", "views"], _OF_TABLES
+    "information_schema": dict.fromkeys(words(
+        """attributes character_sets check_constraint_routine_usage check_constraints collations
+        collation_character_set_applicability column_column_usage column_domain_usage column_udt_usage columns
+        constraint_column_usage constraint_table_usage domain_constraints domain_udt_usage domains element_types
+        information_schema_catalog_name key_column_usage referential_constraints schemata sequences sql_features
+        sql_sizing table_constraints tables user_defined_types view_column_usage view_table_usage views"""
+    ), _OF_TABLES
     ),
 }  # fmt: skip
 """Relations of the server's own schemas that a statement may read; what is in none tells of accounts, sessions or the server."""
@@ -311,7 +299,7 @@ class Judge:
             allowed = extension is None and name in CATALOGUE.get(schema, {})
             if not allowed and not self._is_permitted(name, f"{schema}.{name}"):
                 of = f"of extension {extension}" if extension else "which tells of the server"
-                raise self._refused(self._place(found.names, name), f"'{schema}.{name}', {of}", f"{schema}.{name}")
+                raise not_allowed(self.text, self._place(found.names, name), f"'{schema}.{name}', {of}", f"{schema}.{name}")
 
     def _functions(self, found: References) -> list[str]:
         said = [("call", *each) for each in sorted(_said(found.calls))]
@@ -337,30 +325,20 @@ class Judge:
             if not may_be_an_operator(one) and (one.behind in found.beside or not _NAMING & {*one.takes}):
                 at = found.operators[one.behind]
                 what = f"the operator {one.behind} may be that of {one.full_name}, which is written in {_language(one)}"
-                raise self._refused(at, what, one.full_name)
+                raise not_allowed(self.text, at, what, one.full_name)
         elif kind == "type":
             if not may_make_a_type(one):
                 at = self._place(found.types, one.behind)
                 why = "looks accounts up" if one.is_own else f"is made by {one.full_name}, which is written in {_language(one)}"
-                raise self._refused(at, f"the type '{one.behind}' {why}", one.behind)
+                raise not_allowed(self.text, at, f"the type '{one.behind}' {why}", one.behind)
         elif not may_be_called(one):
             name = one.behind or one.name
             why = "which is none of those that only read" if one.is_own else f"which is written in {_language(one)}"
             at = self._place([*found.calls, *found.fields], name)
-            raise self._refused(at, f"a call of '{name}', {why}", name if one.is_own or one.behind else one.full_name)
+            raise not_allowed(self.text, at, f"a call of '{name}', {why}", name if one.is_own or one.behind else one.full_name)
 
     def _place(self, names: Iterable[Name], name: str) -> int:
         return next((each.start for each in names if each.last.lower() == name.lower()), 0)
-
-    def _refused(self, at: int, what: str, name: str) -> StatementRefused:
-        line, column = place(self.text, at)
-        return StatementRefused(
-            f"the statement does more than read: {what} (line {line}, column {column}).",
-            "Say it without that; where it is known to be harmless, an administrator can permit it for this source: "
-            f"ladle source edit NAME --permit {name}.",
-            line=line,
-            column=column,
-        )
 
 
 def _language(one: Function) -> str:

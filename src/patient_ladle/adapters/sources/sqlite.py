@@ -29,6 +29,7 @@ from patient_ladle.core.statements.parts import place
 from patient_ladle.core.statements.plans import Plan, of_sqlite
 from patient_ladle.core.values.parameters import Parameter, Value
 
+from .allowed import not_allowed
 from .base import (
     CONNECT_SECONDS,
     About,
@@ -216,14 +217,7 @@ class SqliteSession(ProbingSession):
     def _not_allowed(self, what: str) -> StatementRefused:
         name = what.partition("'")[2].partition("'")[0]
         found = re.search(rf"(?<!\w){re.escape(name)}(?!\w)", self.text, re.IGNORECASE)
-        line, column = place(self.text, found.start() if found else 0)
-        return StatementRefused(
-            f"the statement does more than read: {what} (line {line}, column {column}).",
-            "Say it without that; where it is known to be harmless, an administrator can permit it for this source: "
-            f"ladle source edit NAME --permit {name}.",
-            line=line,
-            column=column,
-        )
+        return not_allowed(self.text, found.start() if found else 0, what, name)
 
     def plan(self, statement: Statement) -> Plan:
         self._prepared(statement, "explain query plan ")
