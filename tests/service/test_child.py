@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import time
+from types import SimpleNamespace
 
 import psycopg
 import pytest
@@ -290,7 +292,7 @@ def test_a_run_that_eats_memory_is_stopped_with_a_clear_word_and_no_other_is_tou
 
     class Stub:
         def __init__(self, size):
-            self.size, self.killed = size, False
+            self.size, self.killed, self.process = size, False, SimpleNamespace(pid=os.getpid())
 
         def resident_bytes(self):
             return self.size

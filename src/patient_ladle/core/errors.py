@@ -16,6 +16,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any, ClassVar
 
+from .keepable import bounded, keepable, keepable_text
+
 Facts = dict[str, Any]
 
 
@@ -35,13 +37,13 @@ class LadleError(Exception):
         return (from_dict, (self.to_dict(),))
 
     def to_dict(self) -> Facts:
-        """Plain values only: code, message, hint, transient, facts."""
+        """Plain values only: code, message, hint, transient, facts; whatever a driver put into them, fit to be kept."""
         return {
             "code": self.code,
-            "message": self.message,
-            "hint": self.hint,
+            "message": bounded(keepable_text(self.message)),
+            "hint": bounded(keepable_text(self.hint)),
             "transient": self.transient,
-            "facts": self.facts,
+            "facts": keepable(self.facts),
         }
 
     def in_words(self) -> str:

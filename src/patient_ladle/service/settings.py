@@ -62,6 +62,8 @@ WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes
 RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
 STALE_SECONDS = float(os.environ.get("LADLE_STALE_SECONDS", "60"))
 """A scheduler that has not looked, and a worker that has not beaten, for so long is told of: nothing runs."""
+STILL_SECONDS = float(os.environ.get("LADLE_STILL_MINUTES", "15")) * 60
+"""A run or a delivery that neither says nor does anything for so long hangs: it is ended, and told of."""
 STOP_SECONDS = float(os.environ.get("LADLE_STOP_SECONDS", "20"))
 """How long a worker that is stopped lets its runs go on before it hands them back."""
 DELIVERY_HOURS = float(os.environ.get("LADLE_DELIVERY_HOURS", "24"))

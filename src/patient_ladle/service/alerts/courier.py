@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import logging
 import threading
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as FutureTimeout
 from datetime import timedelta
 from datetime import timezone as zones
+from typing import Any
 
 from django.conf import settings
 from django.db import transaction
@@ -13,6 +16,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.base import NotSent, Reach
+from patient_ladle.core.keepable import keepable_text
 from patient_ladle.core.runs.alerts import Message
 from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.service.common.alone import guarded
@@ -26,6 +30,8 @@ POLL_SECONDS = 1.0
 BATCH = 20
 LEASE = timedelta(minutes=2)
 """A sending taken by a courier that died is taken again after so long."""
+SEND_SECONDS = 60.0
+"""One sending, from the first word to the last: a server that answers by the letter is given up."""
 PATIENCE = RetryPolicy(10, first_wait_seconds=10.0)
 """Ten tries over about an hour and a half."""
 
@@ -73,17 +79,45 @@ def _send(sending: Sending) -> None:
             raise NotSent(f"the secret of channel '{channel.name}' cannot be read with the keys of this host.",
                           "Put keys/secrets.key of the service back, or give the secret anew: ladle channel edit.")  # fmt: skip
         wanted = channel.settings | ({"to": sending.to} if sending.to else {})
-        said = get_channel(channel.kind).send(message_of(sending.alert), wanted, channel.secret, reach())
-        sending.state, sending.response, sending.sent_at = SENT, said[:1000], now
+        said = _sent_in_time(sending, wanted)
+        sending.state, sending.response, sending.sent_at = SENT, keepable_text(said)[:1000], now
     except NotSent as error:
         again, why_not = PATIENCE.again_at(error, sending.attempts, timezone.now())
-        sending.response = f"{error.in_words()} {'' if again else why_not}".strip()[:1000]
+        sending.response = keepable_text(f"{error.in_words()} {'' if again else why_not}".strip())[:1000]
         sending.state, sending.next_at = (WAITING, again) if again else (FAILED, now)
         log.warning("alert %s to %s: %s", sending.alert_id, channel.name, sending.response)
     except Exception:
         log.exception("alert %s to %s", sending.alert_id, channel.name)
         sending.state, sending.response = FAILED, "a fault of the service's own; its log has the details"
     sending.save()
+
+
+_HANGING: dict[int, threading.Thread] = {}
+"""Threads that send for a channel, by its number, and were given up."""
+
+
+def _sent_in_time(sending: Sending, wanted: dict[str, Any]) -> str:
+    """What the other side said. Raises NotSent, whatever it does for however long: then the thread is left to itself, and
+    the channel is not tried again before it has ended."""
+    channel, message, ended = sending.channel, message_of(sending.alert), Future[str]()
+    earlier = _HANGING.get(channel.pk)
+    if earlier is not None and earlier.is_alive():
+        raise NotSent(f"an earlier sending to '{channel.name}' has not ended yet.", "See what its server does.")
+
+    def send() -> None:
+        try:
+            ended.set_result(get_channel(channel.kind).send(message, wanted, channel.secret, reach()))
+        except Exception as error:  # noqa: BLE001  # it is raised where it was asked for
+            ended.set_exception(error)
+
+    thread = threading.Thread(target=send, daemon=True, name=f"sending {sending.pk}")
+    thread.start()
+    try:
+        return ended.result(SEND_SECONDS)
+    except FutureTimeout:
+        _HANGING[channel.pk] = thread
+        words = f"the server had not taken it after {SEND_SECONDS:g} s."
+        raise NotSent(words, "See whether it, or the network on the way to it, hangs.") from None
 
 
 def work(stop: threading.Event) -> None:

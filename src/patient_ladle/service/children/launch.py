@@ -13,6 +13,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from patient_ladle.core.keepable import said
+
 PAGE_BYTES = os.sysconf("SC_PAGE_SIZE")
 PREFIX = "ladle-child-"
 
@@ -113,7 +115,7 @@ class Child:
             if not piece:
                 return False
             *lines, self.rest = (self.rest + piece).split(b"\n")
-            self.heard += map(json.loads, lines)
+            self.heard += map(said, lines)
         return True
 
     def kill(self) -> None:

@@ -46,6 +46,12 @@ def clear_after(run: Run, targets: Sequence[str]) -> None:
             TargetToClear.objects.get_or_create(run=run, target=target)
 
 
+def clear_later(run: Run, targets: Sequence[str]) -> None:
+    """The same, once they answer."""
+    for target in targets:
+        TargetToClear.objects.get_or_create(run=run, target=target)
+
+
 def clear_attempts(now: datetime) -> int:
     """What attempts that are over have left in the store after all; returns how many were looked at. A store that is away is
     looked at later."""

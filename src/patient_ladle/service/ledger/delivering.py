@@ -26,7 +26,16 @@ from django.db.models import Q
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import in_words, kind_named, kind_of, mark_of
-from patient_ladle.core.errors import BadInput, Conflict, Fenced, LadleError, ProofFailed, ServiceFault, unknown_name
+from patient_ladle.core.errors import (
+    BadInput,
+    Conflict,
+    Fenced,
+    LadleError,
+    ProofFailed,
+    ServiceFault,
+    StoreUnwritable,
+    unknown_name,
+)
 from patient_ladle.core.files.naming import file_stem
 from patient_ladle.core.files.output import OutputSettings
 from patient_ladle.core.ports import DeliveryPlan
@@ -38,7 +47,7 @@ from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
-from .clearing import clear_after
+from .clearing import clear_after, clear_later
 from .models import DeliveryTarget, Run, Worker
 from .owning import claim_names, own_names
 from .run_log import add_log, delivered_words, wake_workers
@@ -109,10 +118,14 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     tell_followers(row)
 
 
-def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
+def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError, hangs: bool = False) -> None:
     """The try has failed: nothing prepared is left, and there is a next one, or a person decides. In the transaction that
-    holds the run's row."""
-    kind_named(plan.kind).sweep(plan)
+    holds the run's row.
+
+    ``hangs``: no target is touched now; it is cleared when it answers again.
+    """
+    if not hangs:
+        kind_named(plan.kind).sweep(plan)
     now = timezone.now()
     until = row.deliver_until or now + timedelta(hours=settings.DELIVERY_HOURS)
     patience = RetryPolicy(1_000, until, FIRST_WAIT_SECONDS)
@@ -125,7 +138,10 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
     else:
         DELIVERY.move(row, "fail", **known)
     row.save()
-    clear_after(row, plan.targets)
+    if hangs:
+        clear_later(row, plan.targets)
+    else:
+        clear_after(row, plan.targets)
     add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
     for name in error.facts.get("delivered", []):
         add_log(row, "warning", f"'{name}' is delivered all the same: it was taken before it could be put back", "deliver")
@@ -133,7 +149,7 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError) -> None:
         add_log(row, "warning", f"the delivery is tried again at {again:%Y-%m-%d %H:%M:%S} UTC", "deliver")
     else:
         add_log(row, "error", f"delivery failed: {why_not}. The result is stored and proven.", "deliver")
-    if not again or row.delivery_attempts > UNTOLD_TRIES:
+    if not again or hangs or row.delivery_attempts > UNTOLD_TRIES:
         not_delivered_yet(row, plan.targets, error)
 
 
@@ -225,6 +241,23 @@ def fail_delivery(run: Run) -> None:
         not_delivered(row, DeliveryPlan.from_dict(run.plan), _fault(run))
 
 
+@transaction.atomic
+def delivery_hangs(run: Run, seconds: float) -> None:
+    """A try that has stood still for so long: it is fenced, told of, and made again later. One whose intent was recorded is
+    told of only: what it shows is decided, and whoever comes back to it rolls it forward."""
+    mine = Run.objects.filter(delivery=UNDER_WAY, deliverer=run.deliverer_id, delivery_attempts=run.delivery_attempts)
+    row = mine.select_for_update(of=("self",), skip_locked=True).filter(pk=run.pk).first()
+    plan = DeliveryPlan.from_dict(run.plan)
+    error = StoreUnwritable(
+        f"nothing of this delivery has moved for {seconds / 60:g} minutes.",
+        "See whether the folders that it goes into, and the result store, answer: a disk or a mount hangs.",
+    )
+    if row is None or row.publishing is not None:
+        not_delivered_yet(run, plan.targets, error)
+        return
+    not_delivered(row, plan, error, hangs=True)
+
+
 def of_worker(worker_id: str) -> Q:
     """The deliveries that a worker has under way."""
     return Q(deliverer=worker_id, delivery=UNDER_WAY)
@@ -240,6 +273,12 @@ def take_over_delivery(row: Run) -> None:
     row.save(update_fields=DELIVERY.move(row, "hand back", deliver_at=timezone.now()))
     clear_after(row, row.plan["targets"])
     add_log(row, "warning", "its worker was lost while it prepared the delivery, which is tried again", "deliver")
+
+
+def unminded_delivery(run: Run) -> None:
+    """The same, of one that no thread of its worker has in hand any more. Raises Fenced."""
+    with _owned(run) as row:
+        take_over_delivery(row)
 
 
 def to_deliver(row: Run, plan: Mapping[str, Any]) -> None:

@@ -6,6 +6,7 @@ from django.db import connection
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import in_words
+from patient_ladle.core.keepable import bounded, keepable_text
 from patient_ladle.core.ports import DeliveryPlan
 from patient_ladle.words import amount
 
@@ -27,4 +28,11 @@ def delivered_words(plan: DeliveryPlan) -> str:
 
 def add_log(run: Run, level: str, text: str, stage: str = "") -> None:
     """One line of the run log, at the present moment."""
-    LogLine.objects.create(run=run, attempt=run.attempt, at=timezone.now(), stage=stage or run.stage, level=level, text=text)
+    LogLine.objects.create(
+        run=run,
+        attempt=run.attempt,
+        at=timezone.now(),
+        stage=stage or run.stage,
+        level=level,
+        text=bounded(keepable_text(text)),
+    )

@@ -23,6 +23,7 @@ from patient_ladle.service.runs.recording import due_now, record_due, set_aside
 from patient_ladle.service.runs.retention import forget_old, remove_old, sweep_store
 from patient_ladle.service.runs.summaries import sum_up
 from patient_ladle.service.schedules.models import Schedule
+from patient_ladle.service.sources.interactive import end_lost
 
 from .parent import end_with_parent
 from .second_scheduler import SecondScheduler
@@ -107,7 +108,7 @@ def keep_up(stop: threading.Event) -> None:
     while not stop.is_set():
         with guarded("upkeep", log):
             mind_space()
-        for work in (sum_up, clear_targets, remove_old, forget_old, sweep_store):
+        for work in (end_lost, sum_up, clear_targets, remove_old, forget_old, sweep_store):
             with guarded("upkeep", log):
                 work(timezone.now())
         with guarded("upkeep", log):

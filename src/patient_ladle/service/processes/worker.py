@@ -30,7 +30,15 @@ from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.extracts.steps import looks_up_inputs, lookups_of
 from patient_ladle.service.ledger import work as ledger
-from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, fail_delivery, known_of
+from patient_ladle.service.ledger.delivering import (
+    claim_delivery,
+    deliver_stored,
+    delivery_hangs,
+    fail_delivery,
+    known_of,
+    of_worker,
+    unminded_delivery,
+)
 from patient_ladle.service.ledger.members import drawn_jobs, input_jobs
 from patient_ladle.service.ledger.models import Run, Worker
 from patient_ladle.service.ledger.registration import join, mind_clock
@@ -38,6 +46,8 @@ from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
 from patient_ladle.service.ledger.states import RUNNING
 from patient_ladle.service.lookups.services import with_allowed
 from patient_ladle.service.sources.reading import Reading, limits_of
+
+from .movement import Movement
 
 log = logging.getLogger("ladle.worker")
 
@@ -50,6 +60,8 @@ GRACE_SECONDS = 15.0
 minds itself, its worker does."""
 DELIVERIES = 4
 """Deliveries that one worker has under way at once, each into folders of its own."""
+UNMINDED_SECONDS = 10.0
+"""A run that is this worker's by the record and in none of its hands for so long has lost whoever minded it."""
 POLL_SECONDS = 2.0
 DELIVERY_SECONDS = 1.0
 """Between looks for deliveries that are due."""
@@ -145,6 +157,8 @@ class _Minded:
 
     def __init__(self, run: Run, child: Child) -> None:
         self.run, self.child = run, child
+        self.movement = Movement.of_process(child.process.pid)
+        self.killed: float | None = None
         self.asked: tuple[float, LadleError] | None = None
         limits = limits_of(run.source)
         self.limits = {
@@ -160,9 +174,12 @@ class _Minded:
         self.stage = stage
 
     def silence(self) -> LadleError | None:
-        """The source, or the child itself before it says its first word, has had its time; None while it has some left."""
+        """The source, or the child itself before it says its first word, has had its time, or nothing has moved; None while
+        all is well."""
         limit = self.limits.get(self.stage)
-        if limit is None or time.monotonic() - self.since <= limit + GRACE_SECONDS:
+        if limit is None:
+            return self._still()
+        if time.monotonic() - self.since <= limit + GRACE_SECONDS:
             return None
         if not self.stage:
             return WorkerLost(f"the run's child has not begun within {limit:,} s.", "The host may be short of memory or time.")
@@ -171,20 +188,62 @@ class _Minded:
             "See whether the server, or the network on the way to it, hangs.",
         )
 
+    def _still(self) -> LadleError | None:
+        if self.movement.still_seconds() <= settings.STILL_SECONDS:
+            return None
+        return DeadlineExceeded(
+            f"nothing of the run has moved for {settings.STILL_SECONDS / 60:g} minutes, in its stage '{self.stage}'.",
+            "See whether the disk or the mount of the result store, or of the folders that it delivers into, hangs.",
+        )
+
     def stop(self, why: LadleError) -> None:
         """Ask it to stop, or end it when it was asked long ago."""
         if self.asked is None:
             self.asked = (time.monotonic(), why)
             self.child.say({"cancel": str(self.run.pk)})
         elif time.monotonic() - self.asked[0] > GRACE_SECONDS:
-            log.warning("run %s: its child does not stop and is ended", self.run.pk)
+            if self.killed is None:
+                log.warning("run %s: its child does not stop and is ended", self.run.pk)
+                self.killed = time.monotonic()
             self.child.kill()
+
+    def outlives(self) -> LadleError | None:
+        """Why it was to end, where not even force ends it: what waits for a disk that hangs cannot be ended."""
+        if self.asked is None or self.killed is None or time.monotonic() - self.killed <= GRACE_SECONDS:
+            return None
+        self.killed = float("inf")  # said once
+        return self.asked[1]
 
     def end(self, why: LadleError) -> None:
         """At once."""
         if self.asked is None:
             self.asked = (time.monotonic(), why)
+        self.killed = self.killed or time.monotonic()
         self.child.kill()
+
+
+DELIVERY_PLACE = -1
+"""In place of an attempt."""
+
+
+class _Delivering:
+    """A delivery that a thread has under way."""
+
+    def __init__(self, run: Run) -> None:
+        self.run, self.targets = run, tuple(run.plan["targets"])
+        self.movement: Movement | None = None
+        self.told = False
+
+    def begins(self) -> None:
+        """In the thread that does it."""
+        self.movement = Movement.of_thread(threading.get_native_id())
+
+    def hangs(self) -> bool:
+        """Whether it has stood still for longer than anything may; said once."""
+        if self.told or self.movement is None or self.movement.still_seconds() <= settings.STILL_SECONDS:
+            return False
+        self.told = True
+        return True
 
 
 class WorkerProcess:
@@ -202,13 +261,18 @@ class WorkerProcess:
         self.free = threading.Semaphore(max_runs)
         self.pool = ChildPool(max_runs)
         self.minded: dict[Place, _Minded] = {}
-        self.delivering: dict[int, tuple[str, ...]] = {}
+        self.in_hand: set[Place] = set()
+        """Runs that a thread of this worker carries out."""
+        self.unminded: dict[Place, float] = {}
+        """Runs and deliveries that are this worker's and in none of its hands, and since when."""
+        self.delivering: dict[int, _Delivering] = {}
         self.seen: dict[str, tuple[int, float]] = {}
         self.row = Worker(id=self.id, host=socket.gethostname(), pid=os.getpid(), max_runs=max_runs)
 
     def carry_out(self, run: Run) -> None:
         """Mind one run to its end; whatever happens, the run gets a last word or is left to be taken over."""
-        fenced = False
+        fenced, place = False, (run.pk, run.attempt)
+        self.in_hand.add(place)
         try:
             self._mind(run)
         except Fenced as error:
@@ -220,7 +284,8 @@ class WorkerProcess:
             log.exception("run %s: a fault of the worker's own", run.pk)
             self._last_word(run, WorkerLost("the worker met a fault of its own.", "The service's log has the details."))
         finally:
-            minded = self.minded.pop((run.pk, run.attempt), None)
+            self.in_hand.discard(place)
+            minded = self.minded.pop(place, None)
             if minded:
                 minded.child.kill()
                 minded.child.wait()
@@ -237,12 +302,21 @@ class WorkerProcess:
             retry_while_database_away(ledger.fail, run, error)
         except Fenced as fenced:
             log.warning("run %s: %s", run.pk, fenced.message)
+        except Exception:  # whatever stands in the words: a run must end, with plainer ones
+            log.exception("run %s: its last word could not be kept", run.pk)
+            connection.close()
+            plainer = WorkerLost(
+                "the run failed, and what was said of it could not be kept.", "The service's log has the details."
+            )
+            with suppress(Fenced):
+                retry_while_database_away(ledger.fail, run, plainer)
 
     def _mind(self, run: Run) -> None:
         child = self.pool.take(job_of(run, self.row.store_mark))
         minded = self.minded[run.pk, run.attempt] = _Minded(run, child)
         ended = False
         for told in child.told_together():
+            minded.movement.said()
             self._record(minded, told)
             for said in told:
                 match said["kind"]:
@@ -302,6 +376,8 @@ class WorkerProcess:
         while not self.leaving.wait(BEAT_SECONDS):
             with guarded("looking after others", log, self.seen.clear):  # nobody is lost for one lease after an outage
                 self._look_after_others()
+            with guarded("looking after its own", log, self.unminded.clear):
+                self._end_unminded()
             with guarded("minding the clock", log):
                 mind_clock(self.row)
 
@@ -316,6 +392,25 @@ class WorkerProcess:
             elif now - since > LEASE_SECONDS:
                 self._take_over(other)
                 self.seen.pop(other.pk, None)
+
+    def _end_unminded(self) -> None:
+        """What is this worker's by the record, and no thread of it has in hand any more: it met a fault, or its last word
+        found the service database away for too long."""
+        runs = Run.objects.filter(state=RUNNING, worker=self.id).values_list("pk", "attempt")
+        deliveries = Run.objects.filter(of_worker(self.id)).values_list("pk", flat=True)
+        lost = {*runs} - self.in_hand
+        left = {(number, DELIVERY_PLACE) for number in deliveries if number not in self.delivering}
+        now = time.monotonic()
+        self.unminded = {place: self.unminded.get(place, now) for place in lost | left}
+        for number, attempt in [place for place, since in self.unminded.items() if now - since > UNMINDED_SECONDS]:
+            log.warning("run %s: nobody minds it any more", number)
+            run = Run.objects.get(pk=number)
+            if attempt == DELIVERY_PLACE:
+                with suppress(Fenced):
+                    unminded_delivery(run)
+            elif run.attempt == attempt:
+                words = "whoever minded the run in its worker was lost."
+                self._last_word(run, WorkerLost(words, "The service's log has the details."))
 
     def _take_over(self, other: Worker) -> None:
         taken = ledger.take_over(other.pk)
@@ -345,6 +440,9 @@ class WorkerProcess:
                 minded.end(OutOfMemory(words, "Take fewer or shorter columns, or give runs more: LADLE_RUN_MEMORY_MB."))
             elif silence := minded.silence():
                 minded.stop(silence)
+            if why := minded.outlives():
+                log.error("run %s: its child cannot be ended; the run ends without it", minded.run.pk)
+                self._last_word(minded.run, why)
 
     def _stop_asked(self) -> None:
         past = Q(give_up_at__lt=timezone.now())
@@ -359,15 +457,20 @@ class WorkerProcess:
         while not self.stop.is_set():
             with guarded("deliveries", log):
                 while len(self.delivering) < DELIVERIES and not self.draining:
-                    busy = {target for targets in self.delivering.values() for target in targets}
+                    busy = {target for each in self.delivering.values() for target in each.targets}
                     run = claim_delivery(self.row, busy)
                     if run is None:
                         break
-                    self.delivering[run.pk] = tuple(run.plan["targets"])
+                    self.delivering[run.pk] = _Delivering(run)
                     threading.Thread(target=self._deliver_one, args=(run,), daemon=True).start()
+                for each in list(self.delivering.values()):
+                    if each.hangs():
+                        log.warning("the delivery of run %s has not moved for long", each.run.pk)
+                        delivery_hangs(each.run, settings.STILL_SECONDS)
             self.stop.wait(DELIVERY_SECONDS)
 
     def _deliver_one(self, run: Run) -> None:
+        self.delivering[run.pk].begins()
         try:
             retry_while_database_away(deliver_stored, run)
         except Fenced as error:

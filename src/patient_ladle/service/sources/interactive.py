@@ -18,7 +18,7 @@ import threading
 import time
 import uuid
 from collections.abc import Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import DatabaseError, InterfaceError, connection, transaction
@@ -45,6 +45,7 @@ from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.children.outlining import profile_can_be_told
 from patient_ladle.service.children.pool import ChildPool
+from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.people.models import Person
 
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Environment, InteractiveQuery, Source
@@ -159,10 +160,23 @@ def query_numbered(person: Person, role: str, number: str) -> InteractiveQuery:
     if found is None or (found.person_id != person.pk and role != "administrator"):
         raise NotFound("there is no such query, or it is over an hour old.", "Ask again.")
     if found.state in (WAITING, RUNNING) and found.deadline_at < timezone.now() - timedelta(seconds=LOST_SECONDS):
-        error = WorkerLost("the process that minded this was lost.", "Ask again.")
-        _end(found.pk, FAILED, error=error.to_dict())
+        _end_as_lost(found.pk)
         found.refresh_from_db()
     return found
+
+
+def _end_as_lost(number: str) -> None:
+    _end(number, FAILED, error=WorkerLost("the process that minded this was lost.", "Ask again.").to_dict())
+
+
+def end_lost(now: datetime) -> int:
+    """Queries whose deadline is long past: nobody minds them any more, and perhaps nobody asks. Returns how many."""
+    past = InteractiveQuery.objects.filter(state__in=(WAITING, RUNNING), deadline_at__lt=now - timedelta(seconds=LOST_SECONDS))
+    numbers = list(past.values_list("pk", flat=True))
+    for number in numbers:
+        log.warning("query %s: nobody minds it any more", number)
+        _end_as_lost(number)
+    return len(numbers)
 
 
 def cancel(person: Person, role: str, number: str) -> InteractiveQuery:
@@ -238,6 +252,23 @@ def _profile_job(address: Address, given: dict[str, Any]) -> dict[str, Any]:
 
 
 def _mind(number: str, sources: Sequence[str], job: dict[str, Any]) -> None:
+    """To its end, which is recorded whatever stands in it."""
+    try:
+        _mind_to_its_end(number, sources, job)
+    except Exception:
+        log.exception("query %s: what was said of it could not be kept", number)
+        connection.close()
+        with guarded("ending a query", log):
+            _end(number, FAILED, error=_fault(number).to_dict())
+    finally:
+        connection.close()
+
+
+def _fault(number: str) -> ServiceFault:
+    return ServiceFault("the service met a fault of its own.", "Its log has the details under this number.", query=number)
+
+
+def _mind_to_its_end(number: str, sources: Sequence[str], job: dict[str, Any]) -> None:
     try:
         if _took_a_place(number):
             _end(number, FINISHED, result=_carried_out(number, job))
@@ -254,10 +285,7 @@ def _mind(number: str, sources: Sequence[str], job: dict[str, Any]) -> None:
         _end(number, FAILED, error=error.to_dict())
     except Exception:
         log.exception("query %s", number)
-        fault = ServiceFault("the service met a fault of its own.", "Its log has the details under this number.", query=number)
-        _end(number, FAILED, error=fault.to_dict())
-    finally:
-        connection.close()
+        _end(number, FAILED, error=_fault(number).to_dict())
 
 
 def _took_a_place(number: str) -> bool:
