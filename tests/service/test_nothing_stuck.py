@@ -75,7 +75,8 @@ def test_a_run_that_is_in_nobodys_hands_ends(impatient, repository, cancelled):
     impatient._end_unminded()
     run.refresh_from_db()
     assert (run.state, run.error["code"]) == ("cancelled" if cancelled else "failed", "worker_lost")
-    assert impatient.unminded and not impatient._end_unminded() and not impatient.unminded
+    impatient._end_unminded()
+    assert impatient.unminded == {}
 
 
 def test_a_run_that_is_in_somebodys_hands_is_left_to_them(impatient, repository):
