@@ -17,6 +17,7 @@ HALF_MARK = "\ufffd"
 MOST_CHARACTERS = 4_000
 """Of an error's message or hint, and of a line of a log."""
 _HALF = re.compile("[\ud800-\udfff]")
+_UNFIT = re.compile("[\0\ud800-\udfff]")
 _MAY_BE_UNFIT = re.compile(rb"\\u(?:0000|[dD][89a-fA-F])")
 _BOUNDED = ("failed", "log")
 
@@ -24,6 +25,12 @@ _BOUNDED = ("failed", "log")
 def keepable_text(text: str) -> str:
     """The text with marks for what the record cannot keep."""
     return _HALF.sub(HALF_MARK, text.replace("\0", NUL_MARK))
+
+
+def unfit(text: str) -> tuple[int, str] | None:
+    """Where the first thing stands that cannot be kept, and what it is in words; what people write is refused for it."""
+    found = _UNFIT.search(text)
+    return (found.start(), "a NUL character" if found.group() == "\0" else "half of a character") if found else None
 
 
 def keepable(value: Any) -> Any:

@@ -84,9 +84,9 @@ def test_whatever_is_asked_is_answered_in_words_that_can_be_kept(source, place, 
     kept.encode()
     assert "\\u0000" not in kept
     if told["kind"] == "done":
-        assert heard == json.loads(json.dumps(told), object_hook=lambda made: {keepable_text(k): v for k, v in made.items()}) or (
-            keepable_text(odd) != odd
-        ), "what can be kept is as it was"
+        assert heard == json.loads(
+            json.dumps(told), object_hook=lambda made: {keepable_text(k): v for k, v in made.items()}
+        ) or (keepable_text(odd) != odd), "what can be kept is as it was"
 
 
 LONG = {
@@ -118,7 +118,10 @@ def test_a_file_of_any_bytes_is_read_or_refused_in_words_that_can_be_kept(home, 
         try:
             session = engine.open({"folder": str(folder)}, "")
             try:
-                told = {"kind": "done", "result": first_rows(session, Statement(text, resolve([], {}, DAY, AT)), PreviewLimits(rows=5))}
+                told = {
+                    "kind": "done",
+                    "result": first_rows(session, Statement(text, resolve([], {}, DAY, AT)), PreviewLimits(rows=5)),
+                }
             finally:
                 session.close()
         except LadleError as error:

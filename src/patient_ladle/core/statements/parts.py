@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from ..errors import StatementRefused
+from ..keepable import unfit
 
 MAX_STATEMENT_BYTES = 256 * 1024
 """Long enough for any statement written by hand; a longer one is generated and belongs into the database as a view."""
 MAX_STATEMENTS = 40
 """Statements of one extract; more belong into several extracts."""
 MAX_TITLE = 80
-_UNFIT = re.compile(r"[\0\ud800-\udfff]")
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +89,5 @@ def refuse_unfit(text: str) -> None:
             "Keep the bulk of it in the database as a view, and select from that.",
             bytes=size,
         )
-    unfit = _UNFIT.search(text)
-    if unfit:
-        what = "a NUL character" if unfit.group() == "\0" else "half of a character"
-        raise refused_at(text, unfit.start(), f"there is {what}", "Remove it.")
+    if found := unfit(text):
+        raise refused_at(text, found[0], f"there is {found[1]}", "Remove it.")

@@ -33,6 +33,7 @@ from ..errors import (
     nearest,
     unknown_name,
 )
+from ..keepable import unfit
 from .date_phrases import date_of, read_period, timestamp_of
 
 Scalar = str | int | Decimal | bool | date | datetime
@@ -341,8 +342,8 @@ def _scalar(parameter: Parameter, given: Plain, today: date) -> Scalar:
         raise _wrong(parameter, given)
     if kind in ("text", "identifier"):
         text = str(given)
-        if "\0" in text:
-            raise ValueWrong(f"parameter '{parameter.name}' holds a NUL character.", "Remove it.")
+        if found := unfit(text):
+            raise ValueWrong(f"parameter '{parameter.name}' holds {found[1]}.", "Remove it.")
         return text
     text = str(given).strip()
     return _dated(parameter, text, today) if kind in DATED else _number(parameter, text)

@@ -8,6 +8,7 @@ from typing import Any, NoReturn
 from rest_framework.parsers import BaseParser
 
 from patient_ladle.core.errors import BadInput
+from patient_ladle.core.keepable import unfit
 
 MOST_DEEP = 60
 """Objects and lists within each other."""
@@ -78,7 +79,5 @@ def _check(value: Any, path: str, depth: int) -> None:
 
 def refuse_unfit_text(what: str, text: str) -> None:
     """What the service database cannot keep. Raises BadInput."""
-    if "\0" in text:
-        raise BadInput(f"{what} holds a NUL character.", "Remove it.")
-    if any("\ud800" <= char <= "\udfff" for char in text):
-        raise BadInput(f"{what} holds half of a character.", "Remove it.")
+    if found := unfit(text):
+        raise BadInput(f"{what} holds {found[1]}.", "Remove it.")
