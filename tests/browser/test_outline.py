@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from .conftest import expect, offered, sign_in
@@ -14,6 +16,10 @@ def gathered(service):
     with service.ladle("author") as ladle:
         ladle.sources.run_query("metering", "live", "catalogue")
     return service
+
+
+RUNS = ("Preview", "Plan", "Run without saving")
+"""What runs the text: nothing of it may run while the form beside it shows something else."""
 
 
 def choose(page, label, word):
@@ -48,7 +54,13 @@ def test_from_an_empty_page_to_a_saved_extract_by_keyboard(page, gathered):
     press(page, "Add condition")
     choose(page, "Column, condition, 1", "readings.read_at")
     choose(page, "Test, condition, 1", "in period")
+    page.get_by_label("Value, condition, 1").fill("no such period")
+    expect(page.get_by_role("region", name="Where").get_by_role("alert")).to_be_visible()
+    for name in RUNS:
+        expect(page.get_by_role("button", name=name, exact=True)).to_be_disabled()
     page.get_by_label("Value, condition, 1").fill("2026-11-01 to 2026-11-30")
+    for name in RUNS:
+        expect(page.get_by_role("button", name=name, exact=True)).to_be_enabled()
     choose(page, "Sort by", "name")
     editor = page.get_by_role("textbox", name="Statement", exact=True)
     expect(editor).to_contain_text("group by d.name")
@@ -76,6 +88,11 @@ def test_an_error_stands_at_its_part_and_keeps_from_saving(page, gathered):
     page.get_by_label("Expression, shown 1").fill("lower(zoen)")
     expect(page.get_by_role("region", name="Show").get_by_role("alert")).to_contain_text("Did you mean 'zone'?")
     expect(page.get_by_role("button", name="Save revision")).to_be_disabled()
+    expect(page.get_by_text("so nothing runs from here")).to_be_visible()
+    page.get_by_role("textbox", name="Statement", exact=True).press("Control+Enter")
+    press(page, "Close the form")
+    press(page, "Open the form")
+    expect(page.get_by_text(re.compile("Running query|first row after"))).to_have_count(0)
     page.get_by_label("Expression, shown 1").fill("lower(zone)")
     expect(page.get_by_role("textbox", name="Statement", exact=True)).to_contain_text("lower(zone) as x")
     expect(page.get_by_role("button", name="Save revision")).to_be_enabled()

@@ -79,6 +79,7 @@ export function Filters({ columns, filters, onChange }: Props) {
       <Button size="small" disabled={!column} onClick={add}>
         Add filter
       </Button>
+      {!alone && value && <span className="dim">not in effect before it is added</span>}
     </div>
   );
 }

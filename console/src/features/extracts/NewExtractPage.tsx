@@ -11,6 +11,7 @@ import { useMe } from "../session/useMe";
 import { readDraft, type Place } from "../writing/drafts";
 import { useDraft, type Draft } from "../writing/useDraft";
 import { Writing } from "../writing/Writing";
+import { unsaid } from "../outline/PutTogether";
 import { RunUnsaved } from "../runs/RunUnsaved";
 import { ParameterFields } from "./ParameterFields";
 import "../runs/runs.css";
@@ -141,7 +142,7 @@ function Opened({ place, begun }: { place: Place; begun: KeptDraft }) {
               <RunUnsaved
                 label="Run without saving"
                 first={draft.formats[0]}
-                disabled={!draft.statement.trim()}
+                disabled={!draft.statement.trim() || unsaid(draft)}
                 body={(formats) => ({
                   source: draft.source,
                   environment: environment ?? "",

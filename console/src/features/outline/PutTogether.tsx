@@ -23,6 +23,10 @@ interface Props {
 export const inStep = (draft: Draft): boolean =>
   !!draft.outline && !!draft.compiled && draft.compiled === draft.statement;
 
+/** Whether the form shows something that the text does not say: it has an error, or is still being put into words. Nothing runs
+ * meanwhile: what runs is what is shown. */
+export const unsaid = (draft: Draft): boolean => !!draft.outline?.from.table && !draft.compiled;
+
 /** The way into putting a statement together, the form itself, and the way back to an outline that the text has left. */
 export function PutTogether({ draft, extract, environment, words, values, change }: Props) {
   const parts = useParts();
@@ -79,6 +83,19 @@ export function PutTogether({ draft, extract, environment, words, values, change
           onBack={() => change({ statement: draft.compiled })}
           onLeave={() => change({ outline: null, compiled: "" })}
         />
+      )}
+      {unsaid(draft) && compiled.wrong && (
+        <div className="flag" role="status" style={{ marginLeft: 0 }}>
+          The form has an error. The text is still that of before it, so nothing runs from here.{" "}
+          {!open && (
+            <Button size="small" onClick={() => setOpen(true)}>
+              Open the form
+            </Button>
+          )}{" "}
+          <Button size="small" type="text" onClick={() => change({ outline: null, compiled: "" })}>
+            Leave the outline, keep the text
+          </Button>
+        </div>
       )}
       {left && extract && <Earlier extract={extract} number={left} draft={draft} change={change} />}
       {open && draft.outline && !edited && (

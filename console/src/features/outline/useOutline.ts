@@ -90,7 +90,9 @@ export function useCompiled({ source, environment }: At, draft: Draft, change: (
       parameters: fresh.parameters,
     });
   }, [fresh, settled, draft.compiled]);
-  return { remarks: (query.data?.remarks ?? []) as Remark[], busy: query.isFetching, error: query.error };
+  const remarks = (query.data?.remarks ?? []) as Remark[];
+  const wrong = query.isError || remarks.some((each) => each.severity === "error");
+  return { remarks, wrong, busy: query.isFetching, error: query.error };
 }
 
 interface Counted {

@@ -36,11 +36,14 @@ export function usePreview(bodyOf: () => PreviewBody, steps: Step[]) {
 
 export function Preview({
   preview,
+  idle,
   label,
   onPlace,
   onStep,
 }: {
   preview: ReturnType<typeof usePreview>;
+  /** Nothing can be run now. */
+  idle: boolean;
   label: string;
   /** A header offers to do something with its column. */
   onStep: (kind: string, column: GridColumn) => void;
@@ -62,7 +65,7 @@ export function Preview({
     <section aria-label="Preview">
       <div className="filters">
         {result?.rows && (
-          <Button size="small" loading={total.busy} onClick={preview.counted}>
+          <Button size="small" disabled={idle} loading={total.busy} onClick={preview.counted}>
             Count all rows
           </Button>
         )}

@@ -19,7 +19,7 @@ import { Preview, usePreview } from "./Preview";
 import { Delivery } from "./Delivery";
 import { Diagnostics } from "./Diagnostics";
 import { Guards } from "./Guards";
-import { PutTogether } from "../outline/PutTogether";
+import { PutTogether, unsaid } from "../outline/PutTogether";
 import { InputsEditor } from "../inputs/InputsEditor";
 import { combinesWords } from "../inputs/inputs";
 import { StepsEditor } from "../steps/StepsEditor";
@@ -176,7 +176,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   );
   /** `count`: so many of the steps; null: all. */
   const look = (count: number | null = null) => {
-    if (!environment) return;
+    if (!environment || unsaid(draft)) return;
     preview.start(diagnostics.parts.length > 1 ? (diagnostics.parts[part()]?.title ?? "") : "", count);
   };
   const trySave = () => {
@@ -271,6 +271,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const missing = undeclared(draft.parameters, used);
   const declare = (parameters: Draft["parameters"]) => change({ parameters });
   const goTo = (line: number, column: number) => editor.current?.goTo({ line, column, length: 1 });
+  const idle = !environment || unsaid(draft);
   const errors = diagnostics.diagnostics?.filter((r) => r.severity === "error").length ?? 0;
   return (
     <>
@@ -301,7 +302,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
         </div>
       </div>
       <div className="said-line">
-        <Button size="small" title="Ctrl+Enter" onClick={() => look()} disabled={!environment}>
+        <Button size="small" title="Ctrl+Enter" onClick={() => look()} disabled={idle}>
           Preview
         </Button>
         <label>
@@ -321,7 +322,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
           <Button
             size="small"
             title="How the database means to carry it out; it is not run"
-            disabled={!environment}
+            disabled={idle}
             onClick={preview.planned}
           >
             Plan
@@ -375,6 +376,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
       <ProblemNote error={back.error} />
       <Preview
         preview={preview}
+        idle={idle}
         label={name || "new extract"}
         onPlace={goTo}
         onStep={(kind, column) => {
