@@ -19,6 +19,7 @@ from rest_framework.validators import ProhibitSurrogateCharactersValidator
 from rest_framework.views import APIView
 
 from patient_ladle.core.errors import BadInput, unknown_name
+from patient_ladle.core.values.calendars.clock import day_of
 from patient_ladle.service.common.problems import refused
 
 from .sorting import SortedPages
@@ -69,13 +70,7 @@ def flag_in(request: Request, name: str) -> bool:
 def day_in(request: Request, name: str) -> date | None:
     """A date among the address's parameters; None where it is missing. Raises BadInput."""
     given = request.query_params.get(name)
-    if not given:
-        return None
-    try:
-        return date.fromisoformat(given)
-    except ValueError:
-        hint = "Give a day that exists, such as 2026-11-24."
-        raise BadInput(f"'{name}' was given '{given}', which is not a date.", hint) from None
+    return day_of(given, name) if given else None
 
 
 class StrictSerializer(serializers.Serializer[Any]):
@@ -112,11 +107,7 @@ class DayField(serializers.DateField):
     # A date; says what was given when it is none. No docstring: see RoleView.
 
     def to_internal_value(self, value: Any) -> Any:
-        try:
-            return date.fromisoformat(value)
-        except (TypeError, ValueError):
-            words = f"'{self.field_name}' was given '{value}', which is not a date."
-            raise BadInput(words, "Give a day that exists, such as 2026-11-24.") from None
+        return day_of(value, self.field_name or "a day of the list")
 
 
 def body_of(request: Request, serializer: type[StrictSerializer], partial: bool = False) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
@@ -10,9 +9,8 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 
-from patient_ladle.core.errors import BadInput
 from patient_ladle.core.values.date_phrases import EXAMPLES, timestamp_of
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, day_in
 from patient_ladle.service.common.clock import today
 from patient_ladle.service.people.authentication import SignedIn
 
@@ -82,11 +80,7 @@ class DatePhrases(RoleView):
         responses=PhraseView(many=True),
     )
     def get(self, request: SignedIn) -> Response:
-        given = request.query_params.get("data_date", "")
-        try:
-            day = date.fromisoformat(given) if given else today()
-        except ValueError:
-            raise BadInput(f"'{given}' is not a date.", "Give one such as 2026-11-24.") from None
+        day = day_in(request, "data_date") or today()
         wanted = request.query_params.get("phrase")
         phrases = EXAMPLES if wanted is None else [wanted]
         return Response([{"phrase": p, "data_date": day, "means": timestamp_of(p, day).isoformat()} for p in phrases])

@@ -87,6 +87,22 @@ def before_day(zone: ZoneInfo, day: date) -> datetime:
     return datetime.combine(day, time(), zone).astimezone(UTC) - timedelta(seconds=1)
 
 
+FIRST_DAY, LAST_DAY = date(1000, 1, 1), date(8999, 12, 31)
+"""Between them everything that is reckoned from a day stays within what a calendar has."""
+
+
+def day_of(text: object, field: str) -> date:
+    """A day that runs, schedules and nights are asked for by. Raises BadInput."""
+    try:
+        day = date.fromisoformat(text)  # type: ignore[arg-type]  # whatever else comes is refused as well
+    except (TypeError, ValueError):
+        hint = "Give a day that exists, such as 2026-11-24."
+        raise BadInput(f"'{field}' was given '{text}', which is not a date.", hint) from None
+    if not FIRST_DAY <= day <= LAST_DAY:
+        raise BadInput(f"'{field}' was given '{text}'; days from {FIRST_DAY} to {LAST_DAY} are taken.", "Give one of these.")
+    return day
+
+
 def check_order(first: date | None, last: date | None) -> None:
     """Raises BadInput where the last date lies before the first."""
     if first and last and last < first:
