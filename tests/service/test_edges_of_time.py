@@ -80,7 +80,9 @@ def test_the_first_and_the_last_day_are_answered(filled, label):  # noqa: F811
 
     [operation] = [each for each in operations() if each.label.replace("/api/v1", "") == label]
     method, _, path = label.partition(" ")
-    with httpx.Client(base_url=f"{filled.url}/api/v1", headers={"Authorization": f"Bearer {filled.tokens['administrator']}"}) as client:
+    with httpx.Client(
+        base_url=f"{filled.url}/api/v1", headers={"Authorization": f"Bearer {filled.tokens['administrator']}"}
+    ) as client:
         for base, field in ASKED[label]:
             for value in (*DAYS, *MOMENTS):
                 address = path.replace("{name}", "daily")

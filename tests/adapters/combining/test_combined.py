@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections import defaultdict
+from contextlib import closing
 from decimal import Decimal
 
 import duckdb
@@ -13,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_ladle.adapters.combining.combined import CombinedSession, drawn_from
+from patient_ladle.adapters.combining.combined import CombinedSession, _judged, drawn_from
 from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.core.errors import (
     BadInput,
@@ -268,6 +269,7 @@ REFUSED = [
     ("describe meters", "", ""), ("summarize meters", "", ""), ("show tables", "", ""),
     ("select now()", "the clock", ":data_date"), ("select current_date", "the clock", ":data_date"),
     ("select m.current_user from meters m", "", ""), ("select random()", "chance", ""),
+    ("select reservoir_quantile(litres, 0.5) from meters", "chance", ""),
     ("select age(timestamp '2026-01-01')", "the clock", ""),
     ("from meters using sample 1", "a sample is of chance", "condition"), ("from meters tablesample 5%", "of chance", ""),
     ("select * from repeat_row(1, num_rows = 9)", "gives no table here", "unnest"),
@@ -277,6 +279,38 @@ REFUSED = [
     ("select nothing from meters", "\"nothing\" not found", ""),
     ("select 1; select 2", "", ""), ("delete from meters", "", ""), ("select :unknown", "unknown", ""),
 ]  # fmt: skip
+
+
+_NAMES = st.sampled_from(["meters", '"nowhere.csv"', "q", "r"])
+_QUERIES = st.recursive(
+    _NAMES.map(lambda name: f"select 1 as x from {name}"),
+    lambda inner: st.one_of(
+        st.builds("with {} as ({}) {}".format, _NAMES, inner, inner),
+        st.builds("with {} as ({}), {} as ({}) {}".format, _NAMES, inner, _NAMES, inner, inner),
+        st.builds("with recursive {} as ({} union all {}) {}".format, _NAMES, inner, inner, inner),
+        st.builds("select 1 as x from ({}) s, {}".format, inner, _NAMES),
+        st.builds("select (select max(x) from ({}) s) as x from {}".format, inner, _NAMES),
+        st.builds("({}) union all ({})".format, inner, inner),
+        st.builds("select 1 as x from {} where exists ({})".format, _NAMES, inner),
+    ),
+    max_leaves=6,
+)
+
+
+@examples(4)
+@given(_QUERIES)
+def test_what_the_judge_lets_pass_reads_no_file_also_where_the_engine_would(statement):
+    """Of names that *with* gives: where they hold, the engine says, which has no switch turned here, and no such file."""
+    with closing(duckdb.connect()) as engine:
+        engine.execute("create table meters as select 1 as x")
+        try:
+            _judged(engine, statement, ["meters"])
+        except BadInput:
+            return
+        try:
+            engine.execute(f"explain {statement}")
+        except duckdb.Error as error:
+            assert "nowhere" not in str(error), statement
 
 
 @pytest.mark.parametrize(("statement", "message", "hint"), REFUSED, ids=[str(n) for n in range(len(REFUSED))])

@@ -132,7 +132,17 @@ def test_a_file_of_any_bytes_is_read_or_refused_in_words_that_can_be_kept(home, 
         assert "\\u0000" not in kept
 
 
-EDGES = ("0001-01-01", "0001-01-02", "1582-10-10", "9999-12-30", "9999-12-31", "10000 years ago", "99999999 days ago", "last month", "2024-02-29")
+EDGES = (
+    "0001-01-01",
+    "0001-01-02",
+    "1582-10-10",
+    "9999-12-30",
+    "9999-12-31",
+    "10000 years ago",
+    "99999999 days ago",
+    "last month",
+    "2024-02-29",
+)
 
 
 @pytest.mark.parametrize("kind", ["date", "timestamp", "period"])
@@ -144,9 +154,13 @@ def test_the_first_and_the_last_day_are_bound_or_refused(source, kind, day):
         if source.name == "documents"
         else "select " + ", ".join(f":{name} as {name}" for name in names)
     )
-    for value in EDGES if kind != "period" else [*EDGES, *((EDGES[0], each) for each in EDGES), *((each, EDGES[4]) for each in EDGES)]:
+    for value in (
+        EDGES if kind != "period" else [*EDGES, *((EDGES[0], each) for each in EDGES), *((each, EDGES[4]) for each in EDGES)]
+    ):
         try:
-            bound = resolve([Parameter("v", kind)], {"v": list(value) if isinstance(value, tuple) else value}, date.fromisoformat(day), AT)
+            bound = resolve(
+                [Parameter("v", kind)], {"v": list(value) if isinstance(value, tuple) else value}, date.fromisoformat(day), AT
+            )
             session = source.engine.open(source.address, source.secret)
             try:
                 first_rows(session, Statement(text, bound), PreviewLimits(rows=5))

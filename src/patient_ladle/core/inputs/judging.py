@@ -18,7 +18,7 @@ TABLE_FUNCTIONS = words("range generate_series unnest json_each json_tree")
 REFUSED = words(
     """now today ago get_current_time get_current_timestamp current_date current_time current_timestamp localtime localtimestamp
     current_localtime current_localtimestamp transaction_timestamp random setseed uuid uuidv4 uuidv7 gen_random_uuid nextval
-    currval setval txid_current version getvariable getenv write_log sleep_ms pg_sleep error stats vector_type user session_user
+    currval setval reservoir_quantile txid_current version getvariable getenv write_log sleep_ms pg_sleep error stats vector_type user session_user
     in_search_path col_description obj_description shobj_description format_type format_pg_type map_to_pg_oid
     map_type_id_to_pg_oid get_block_size parse_duckdb_log_message which_secret query query_table json_execute_serialized_sql
     json_serialize_plan current_transaction_id current_connection_id current_query current_query_id"""
@@ -42,11 +42,10 @@ def judge(tree: Mapping[str, Any], inputs: Sequence[str]) -> list[str]:
             raise BadInput("a combining statement selects, and does nothing else.", "Begin it with select, with or from.")
         raise BadInput(f"the statement cannot be read: {said.removeprefix('syntax error ')}.", "Correct it.")
     known = {name.lower(): name for name in inputs}
-    made = {name.lower() for name in _own_tables(tree)}
-    if own := next((name for name in made if _OF_THE_ENGINE.match(name)), None):
-        raise BadInput(f"'{own}' is a name of the engine's own.", "Give the query in 'with' another name.")
     found: list[str] = []
-    for node in _nodes(tree):
+    for node, made in _scoped(tree):
+        if own := next((name for name in made if _OF_THE_ENGINE.match(name)), None):
+            raise BadInput(f"'{own}' is a name of the engine's own.", "Give the query in 'with' another name.")
         try:
             if node.get("sample"):
                 raise BadInput(
@@ -60,7 +59,7 @@ def judge(tree: Mapping[str, Any], inputs: Sequence[str]) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def _judge_node(node: Mapping[str, Any], known: Mapping[str, str], made: set[str]) -> list[str]:
+def _judge_node(node: Mapping[str, Any], known: Mapping[str, str], made: frozenset[str]) -> list[str]:
     """The inputs that one node names; at most one."""
     kind = node.get("type")
     if kind == "BASE_TABLE":
@@ -131,29 +130,41 @@ def compared(tree: Mapping[str, Any]) -> Iterator[tuple[tuple[str, str], tuple[s
 
 def _nodes(tree: Any) -> Iterator[Mapping[str, Any]]:
     """Every object of the tree. Raises BadInput for one beyond all measure."""
-    left: list[tuple[Any, int]] = [(tree, 0)]
+    return (node for node, _ in _scoped(tree))
+
+
+def _scoped(tree: Any) -> Iterator[tuple[Mapping[str, Any], frozenset[str]]]:
+    """The same, each with the names that queries have there by *with*: those of what is around it, and of queries before it."""
+    left: list[tuple[Any, int, frozenset[str]]] = [(tree, 0, frozenset())]
     count = 0
     while left:
-        here, depth = left.pop()
+        here, depth, made = left.pop()
         count += 1
         if count > MOST_PARTS or depth > MOST_DEEP:
             raise BadInput("the statement is too long.", "Part it into several extracts, each an input of the next.")
         if isinstance(here, Mapping):
-            yield here
-            left += [(value, depth + 1) for value in reversed([*here.values()]) if isinstance(value, (Mapping, list))]
+            inner, made = _queries(here, made)
+            yield here, made
+            left += [(query, depth + 3, around) for query, around in reversed(inner)]
+            repeats = here.get("type") == "RECURSIVE_CTE_NODE"  # its right side repeats with what it has so far
+            for key, value in reversed([*here.items()]):
+                own = {str(here["cte_name"]).lower()} if repeats and key == "right" else frozenset()
+                if isinstance(value, (Mapping, list)) and not (inner and key == "cte_map"):
+                    left.append((value, depth + 1, made | own))
         else:
-            left += [(value, depth) for value in reversed(here) if isinstance(value, (Mapping, list))]
+            left += [(value, depth, made) for value in reversed(here) if isinstance(value, (Mapping, list))]
 
 
-def _own_tables(tree: Any) -> Iterator[str]:
-    """Names that the statement itself gives to queries (with)."""
-    for node in _nodes(tree):
-        ctes = node.get("cte_map")
-        if isinstance(ctes, Mapping):
-            yield from (str(each["key"]) for each in ctes.get("map") or ())
+def _queries(node: Mapping[str, Any], made: frozenset[str]) -> tuple[list[tuple[Any, frozenset[str]]], frozenset[str]]:
+    """The queries that a node names, each with the names that hold in it, and those that hold in the rest of the node."""
+    ctes, found = node.get("cte_map"), []
+    for each in (ctes.get("map") or ()) if isinstance(ctes, Mapping) else ():
+        found.append((each["value"], made))
+        made |= {str(each["key"]).lower()}
+    return found, made
 
 
-def _table(node: Mapping[str, Any], known: Mapping[str, str], made: set[str]) -> list[str]:
+def _table(node: Mapping[str, Any], known: Mapping[str, str], made: frozenset[str]) -> list[str]:
     name = str(node["table_name"])
     if node.get("schema_name") or node.get("catalog_name"):
         path = ".".join(filter(None, [node.get("catalog_name"), node.get("schema_name"), name]))
