@@ -90,7 +90,7 @@ def test_the_first_and_the_last_day_are_answered(filled, label):  # noqa: F811
                     answer = client.request(method, f"{address}{base}{field}={value.replace('+', '%2B')}")
                 else:
                     answer = client.request(method, address, json=put(base, field, value))
-                wrong = "" if answer.status_code < 500 else f"{answer.status_code}"
-                assert not (wrong or fault_of(operation, answer)), (base, field, value, answer.text[:300])
+                wrong = fault_of(operation, answer) if answer.status_code < 500 else f"{answer.status_code}"
+                assert wrong == "", (base, field, value, answer.text[:300])
                 if label == "POST /schedules" and answer.status_code < 300:
                     client.delete("/schedules/at_the_edge")

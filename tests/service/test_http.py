@@ -6,6 +6,7 @@ import importlib
 import json
 import pkgutil
 import re
+import threading
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
@@ -66,6 +67,50 @@ def test_nothing_answers_without_a_sign_in(service, method, path):
     answer = httpx.request(method, service.url + path, json={} if method != "GET" else None, timeout=PATIENCE)
     assert answer.status_code == 401, answer.text
     assert answer.json()["code"] == "not_signed_in"
+
+
+def test_health_is_told_whatever_hangs(orm, monkeypatch):
+    """The ledger's database takes a connection and says nothing more: one look waits for it, however often it is asked."""
+    from patient_ladle.service.runs import health
+
+    looks, go_on = [], threading.Event()
+
+    def hangs():
+        looks.append(1)
+        assert go_on.wait(PATIENCE)
+        return []
+
+    monkeypatch.setattr(health, "what_does_not_run", hangs)
+    monkeypatch.setattr(health, "ANSWER_SECONDS", 0.05)
+    monkeypatch.setattr(health, "_LOOKS", [])
+    for _ in range(3):
+        answer = health.health(None)
+        assert (answer.status_code, json.loads(answer.content)["status"]) == (503, "away")
+    assert len(looks) == 1
+    go_on.set()
+    until(lambda: json.loads(health.health(None).content)["status"] == "well")
+    monkeypatch.setattr(health, "what_does_not_run", lambda: ["worker"])
+    until(lambda: json.loads(health.health(None).content)["status"] == "nothing_runs")
+
+
+def test_the_apis_document_is_made_once_however_often_it_is_asked_for(repository, monkeypatch):
+    from rest_framework.test import APIRequestFactory, force_authenticate
+
+    from patient_ladle.service.common import document_api
+
+    made, make = [], document_api.ApiDocument._get_schema_response
+    monkeypatch.setattr(document_api, "_MADE", [])
+    monkeypatch.setattr(document_api.ApiDocument, "_get_schema_response", lambda *given: made.append(1) or make(*given))
+
+    def asked():
+        request = APIRequestFactory().get("/api/v1/openapi.json")
+        force_authenticate(request, repository)
+        return document_api.ApiDocument.as_view()(request)
+
+    answers = [asked() for _ in range(3)]
+    assert len(made) == 1
+    assert {answer.content for answer in answers} == {answers[0].content}
+    assert json.loads(answers[0].content)["paths"].keys() == json.loads((ROOT / "docs/openapi.json").read_text())["paths"].keys()
 
 
 def test_health_and_the_sign_in_page_answer(service):

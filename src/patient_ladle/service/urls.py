@@ -2,9 +2,9 @@
 
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
-from drf_spectacular.views import SpectacularJSONAPIView
 
 from .alerts import api as alerts
+from .common.document_api import ApiDocument
 from .console import api as console_faults
 from .console import views as console
 from .extracts import api as extracts
@@ -35,7 +35,7 @@ urlpatterns = [
     path("healthz", health.health),
     path("readyz", health.health),
     path("livez", health.alive),
-    path(_API + "openapi.json", SpectacularJSONAPIView.as_view()),
+    path(_API + "openapi.json", ApiDocument.as_view()),
     path(_API + "sign-in", people.SessionSignIn.as_view()),
     path(_API + "sign-in/token", people.TokenSignIn.as_view()),
     path(_API + "me", people.Me.as_view()),

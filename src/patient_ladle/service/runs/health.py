@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import threading
+from concurrent.futures import Future
+
+from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from patient_ladle import __version__
@@ -10,6 +14,31 @@ from patient_ladle.service.ledger.pulses import what_does_not_run
 STARTED_AS = ""
 """What the supervisor of this process calls this start: so it knows the answers of its own from those of another service."""
 STARTED_HEADER = "X-Started-As"
+
+
+ANSWER_SECONDS = 1.5
+"""Whoever asks is answered within two seconds, whatever hangs."""
+_ONE = threading.Lock()
+_LOOKS: list[Future[bool]] = []
+"""The look that is under way, or the last one."""
+
+
+def _look() -> Future[bool]:
+    """Whether anything stands still, looked at in a thread of its own; whoever asks meanwhile waits for the same look."""
+    with _ONE:
+        if not _LOOKS or _LOOKS[0].done():
+            _LOOKS[:] = [Future()]
+            threading.Thread(target=_looked, args=(_LOOKS[0],), daemon=True, name="health").start()
+        return _LOOKS[0]
+
+
+def _looked(future: Future[bool]) -> None:
+    try:
+        future.set_result(bool(what_does_not_run()))
+    except Exception as error:  # noqa: BLE001  # it is told by whoever asked
+        future.set_exception(error)
+    finally:
+        connection.close()
 
 
 def alive(request: HttpRequest) -> HttpResponse:
@@ -21,8 +50,8 @@ def health(request: HttpRequest) -> HttpResponse:
     """``/healthz`` and ``/readyz``: 200 when the service database answers, due times are recorded and a worker carries out
     runs. Says nothing that a stranger could use."""
     try:
-        stands_still = bool(what_does_not_run())
-    except Exception:  # noqa: BLE001  # whatever is wrong, the answer is that the service is not well
+        stands_still = _look().result(ANSWER_SECONDS)
+    except Exception:  # noqa: BLE001  # whatever is wrong, or does not answer: the service is not well
         return _answer("away", 503)
     return _answer("nothing_runs", 503) if stands_still else _answer("well")
 
