@@ -69,6 +69,20 @@ def test_nothing_answers_without_a_sign_in(service, method, path):
     assert answer.json()["code"] == "not_signed_in"
 
 
+def bodiless():
+    """Calls that change something and take no body, by the API's document."""
+    for path, methods in json.loads((ROOT / "docs/openapi.json").read_text())["paths"].items():
+        for method, call in methods.items():
+            if method not in ("get", "head") and "requestBody" not in call and "sign-in" not in path:
+                yield method.upper(), re.sub(r"\{[a-z_]+\}", "1", path)
+
+
+@pytest.mark.parametrize(("method", "path"), [*bodiless()])
+def test_a_body_that_nothing_reads_is_refused_before_anything_is_done(http, method, path):
+    answer = http(method, path.removeprefix("/api/v1"), json={"newest_revisoin": True})
+    assert (answer.status_code, "it was given newest_revisoin" in answer.text) == (400, True), answer.text
+
+
 def test_health_is_told_whatever_hangs(orm, monkeypatch):
     """The ledger's database takes a connection and says nothing more: one look waits for it, however often it is asked."""
     from patient_ladle.service.runs import health

@@ -18,8 +18,8 @@ TABLE_FUNCTIONS = words("range generate_series unnest json_each json_tree")
 REFUSED = words(
     """now today ago get_current_time get_current_timestamp current_date current_time current_timestamp localtime localtimestamp
     current_localtime current_localtimestamp transaction_timestamp random setseed uuid uuidv4 uuidv7 gen_random_uuid nextval
-    currval setval reservoir_quantile txid_current version getvariable getenv write_log sleep_ms pg_sleep error stats vector_type
-    user session_user
+    currval setval reservoir_quantile txid_current version getvariable getenv write_log sleep_ms pg_sleep error stats
+    vector_type user session_user
     in_search_path col_description obj_description shobj_description format_type format_pg_type map_to_pg_oid
     map_type_id_to_pg_oid get_block_size parse_duckdb_log_message which_secret query query_table json_execute_serialized_sql
     json_serialize_plan current_transaction_id current_connection_id current_query current_query_id"""

@@ -13,6 +13,7 @@ from rest_framework import serializers
 from rest_framework.exceptions import NotFound
 from rest_framework.negotiation import BaseContentNegotiation
 from rest_framework.pagination import CursorPagination
+from rest_framework.permissions import SAFE_METHODS
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.validators import ProhibitSurrogateCharactersValidator
@@ -41,6 +42,21 @@ class RoleView(APIView):
     # ``needs`` maps an HTTP method to the role it needs; a method that is not in it needs ``reader``.
     needs: ClassVar[Mapping[str, str]] = {}
     content_negotiation_class = AlwaysJson
+
+    def initial(self, request: Request, *given: Any, **named: Any) -> None:
+        super().initial(request, *given, **named)
+        if request.method not in SAFE_METHODS and not self._takes_body(str(request.method)) and request.data:
+            known = ", ".join(map(str, request.data)) if isinstance(request.data, Mapping) else "a list"
+            raise BadInput(f"this call takes no body; it was given {known[:200]}.", "Send it without one.")
+
+    def _takes_body(self, method: str) -> bool:
+        """As the API's document says."""
+        declared = getattr(getattr(self, method.lower(), None), "kwargs", {}).get("schema")
+        if declared is None:
+            return method not in ("DELETE",)
+        schema = declared()
+        schema.view, schema.method = self, method
+        return method != "DELETE" and schema.get_request_serializer() is not None
 
 
 _LARGEST = 2**63 - 1
