@@ -83,6 +83,28 @@ def test_a_body_that_nothing_reads_is_refused_before_anything_is_done(http, meth
     assert (answer.status_code, "it was given newest_revisoin" in answer.text) == (400, True), answer.text
 
 
+def test_an_address_with_a_line_break_is_answered_as_any_other_that_is_not_there(service):
+    for path in ("/api/v1/ru%0Ans", "/%0Anowhere"):
+        answer = httpx.get(service.url + path, timeout=PATIENCE)
+        assert answer.status_code == 404
+        assert "<h1>" not in answer.text
+    assert httpx.get(f"{service.url}/api/v1/ru%0Ans", timeout=PATIENCE).json()["code"] == "not_found"
+
+
+NEVER = ("http://169.254.169.254/latest", "http://[fe80::1]/x", "http://2852039166/x", "http://[::ffff:a9fe:a9fe]/x", "http://0.0.0.0/x")
+
+
+@pytest.mark.parametrize("url", NEVER)
+def test_a_channel_to_where_nothing_may_be_sent_is_refused_when_it_is_saved(http, url):
+    channel = {"name": "astray", "kind": "webhook", "settings": {"url": url}}
+    assert problem(http("POST", "/channels", json=channel), 400, "bad_input")
+    assert http("POST", "/channels", json=channel | {"settings": {"url": "https://alerts.fennmoor.example/x"}}).status_code == 201
+    try:
+        assert problem(http("PATCH", "/channels/astray", json={"settings": {"url": url}}), 400, "bad_input")
+    finally:
+        assert http("DELETE", "/channels/astray").status_code == 204
+
+
 def test_health_is_told_whatever_hangs(orm, monkeypatch):
     """The ledger's database takes a connection and says nothing more: one look waits for it, however often it is asked."""
     from patient_ladle.service.runs import health

@@ -158,7 +158,7 @@ urlpatterns = [
     path(_API + "workers/<str:number>/drain", workers.WorkerDrain.as_view()),
     path(_API + "status", runs.Status.as_view()),
     path(_API + "last-night", night.LastNight.as_view()),
-    re_path(r"^api/.*$", console.no_such_address),
+    re_path(r"(?s)^api/.*$", console.no_such_address),
     re_path(console.PAGES, ensure_csrf_cookie(console.index)),
-    re_path(r"^.*$", ensure_csrf_cookie(console.no_such_page)),
+    re_path(r"(?s)^.*$", ensure_csrf_cookie(console.no_such_page)),
 ]

@@ -62,6 +62,10 @@ class Channel(ABC):
         """Refuse settings that cannot work. Raises BadInput."""
 
     @abstractmethod
+    def way(self, settings: Mapping[str, str], reach: Reach) -> Reached:
+        """Where its server is, judged. Raises NotSent where that is not known, NotTaken where nothing may be sent there."""
+
+    @abstractmethod
     def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
         """Hand the message over; returns what the other side said. Raises NotSent."""
 

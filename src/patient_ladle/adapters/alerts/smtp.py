@@ -43,11 +43,15 @@ class SmtpChannel(Channel):
         for text in (settings["sender"], settings["to"]):
             _addresses(text)
 
+    def way(self, settings: Mapping[str, str], reach: Reach) -> Reached:
+        # A mail server stands inside the house more often than not.
+        return checked_way(settings["host"], int(settings["port"]), Reach(private=True))
+
     def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
         mail = _mail(message, settings)
         host, port = settings["host"], int(settings["port"])
         try:
-            way = checked_way(host, port, Reach(private=True))  # a mail server stands inside the house more often than not
+            way = self.way(settings, reach)
             with _Server(way, port, settings["security"] == "tls") as server:
                 if settings["security"] == "starttls":
                     server.starttls(context=ssl.create_default_context())

@@ -56,12 +56,15 @@ class WebhookChannel(Channel):
     def check(self, settings: Mapping[str, str]) -> None:
         _parts(settings["url"])
 
-    def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
-        parts = _parts(settings["url"])
-        host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+    def way(self, settings: Mapping[str, str], reach: Reach) -> Reached:
+        host, port = _place(_parts(settings["url"]))
         if reach.hosts and host.lower() not in reach.hosts:
             raise NotTaken(f"'{host}' is not among the hosts that alerts may be sent to.", "Add it to LADLE_WEBHOOK_HOSTS.")
-        way = checked_way(host, port, reach)
+        return checked_way(host, port, reach)
+
+    def send(self, message: Message, settings: Mapping[str, str], secret: str, reach: Reach) -> str:
+        parts, way = _parts(settings["url"]), self.way(settings, reach)
+        host, port = _place(parts)
         body, timestamp = json.dumps(message.to_dict(), ensure_ascii=False).encode(), str(int(time.time()))
         headers = {"Content-Type": "application/json", "User-Agent": "patient-ladle", "webhook-id": message.id,
                    "webhook-timestamp": timestamp}  # fmt: skip
@@ -84,6 +87,11 @@ class WebhookChannel(Channel):
         if 300 <= status < 400:
             raise NotTaken(words, "Redirects are not followed: give the address that it leads to.")
         raise (NotSent if status >= 500 or status in (408, 425, 429) else NotTaken)(words, "Look into the receiver's log.")
+
+
+def _place(parts: SplitResult) -> tuple[str, int]:
+    """Host and port."""
+    return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
 
 
 def _parts(url: str) -> SplitResult:

@@ -15,7 +15,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
-from patient_ladle.adapters.alerts.base import NotSent, Reach
+from patient_ladle.adapters.alerts.base import NotSent
 from patient_ladle.core.keepable import keepable_text
 from patient_ladle.core.runs.alerts import Message
 from patient_ladle.core.runs.retrying import RetryPolicy
@@ -23,6 +23,7 @@ from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.common.fields import UnreadableSecret
 
 from .models import FAILED, SENT, WAITING, Alert, Sending
+from .services import reach
 
 log = logging.getLogger("ladle.courier")
 
@@ -34,11 +35,6 @@ SEND_SECONDS = 60.0
 """One sending, from the first word to the last: a server that answers by the letter is given up."""
 PATIENCE = RetryPolicy(10, first_wait_seconds=10.0)
 """Ten tries over about an hour and a half."""
-
-
-def reach() -> Reach:
-    """Where this service's host lets alerts go."""
-    return Reach(frozenset(settings.WEBHOOK_HOSTS), settings.WEBHOOK_PRIVATE)
 
 
 def message_of(alert: Alert) -> Message:

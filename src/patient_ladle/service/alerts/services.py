@@ -1,6 +1,7 @@
 """Telling: one alert per problem, quiet until it changes, and one when it is over.
 
-All of it happens in the caller's transaction; sending is another process's work, so nothing here waits for a network.
+All of it happens in the caller's transaction; sending is another process's work, so nothing here waits for a network but the
+saving of a channel, whose server is looked up.
 """
 
 from __future__ import annotations
@@ -8,11 +9,13 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from django.conf import settings as configured
 from django.db import transaction
 from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
+from patient_ladle.adapters.alerts.base import NotSent, NotTaken, Reach
 from patient_ladle.adapters.alerts.smtp import check_address
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.runs.alerts import KINDS, OWN_RUN
@@ -137,8 +140,25 @@ def add_channel(
         name=name, kind=kind, settings=checked, secret=secret, kinds=_check_kinds(kinds or []), for_people=for_people
     )
     _check_for_people(made)
+    _check_way(made)
     made.save()
     return made
+
+
+def reach() -> Reach:
+    """Where this service's host lets alerts go."""
+    return Reach(frozenset(configured.WEBHOOK_HOSTS), configured.WEBHOOK_PRIVATE)
+
+
+def _check_way(channel: Channel) -> None:
+    """A server to which nothing may be sent is refused when it is saved; one that is not known now may be so later. Raises
+    BadInput."""
+    try:
+        get_channel(channel.kind).way(channel.settings, reach())
+    except NotTaken as error:
+        raise BadInput(error.message, error.hint) from error
+    except NotSent:
+        return
 
 
 @transaction.atomic
@@ -153,6 +173,8 @@ def edit_channel(name: str, changes: dict[str, Any]) -> Channel:
         if changes.get(key) is not None:
             setattr(channel, key, changes[key])
     _check_for_people(channel)
+    if "settings" in changes:
+        _check_way(channel)
     channel.save()
     return channel
 

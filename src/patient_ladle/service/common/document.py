@@ -30,8 +30,9 @@ PROBLEM = {
 }
 _ALWAYS = (400, 401, 403, 404, 503)
 _WITH_BODY = (409, 413, 429, 502, 504, 507)
-_ALSO = {"save_extract": (412,), "start_run": (422,), "run_file": (409, 416), "latest_result": (409, 416),
-         "run_archive": (409,)}  # fmt: skip
+_ALSO = {"save_extract": (412,), "keep_draft": (412,), "drop_draft": (412,), "keep_draft_of_extract": (412,),
+         "drop_draft_of_extract": (412,), "table": (409,), "start_run": (422,), "run_file": (409, 416),
+         "latest_result": (409, 416), "run_archive": (409,)}  # fmt: skip
 
 
 def with_problems(result: dict[str, Any], **_: Any) -> dict[str, Any]:
