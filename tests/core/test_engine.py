@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import errno
+import io
 import json
 import pickle
 import re
+import threading
 from dataclasses import replace
 from datetime import date
 
@@ -21,6 +24,7 @@ from patient_ladle.core.errors import (
     ProofFailed,
     ResultTooLarge,
     RunCancelled,
+    StoreUnreadable,
     from_dict,
 )
 from patient_ladle.core.files.compression import COMPRESSIONS, extension_of
@@ -136,6 +140,51 @@ def test_a_file_that_is_not_what_was_written_is_withheld(name, damage):
     with pytest.raises(ProofFailed):
         run(MemorySession(COLUMNS, ROWS), folder=folder, job=job, delivered=delivered)
     assert delivered == {}
+
+
+class _Unreadable(io.RawIOBase):
+    """A file of a disk that fails."""
+
+    def readable(self):
+        return True
+
+    def seekable(self):
+        return True
+
+    at = 0
+
+    def seek(self, offset, whence=0):
+        self.at = offset + (0, self.at, 10_000)[whence]
+        return self.at
+
+    def tell(self):
+        return self.at
+
+    def readinto(self, _):
+        raise OSError(errno.EIO, "Input/output error")
+
+
+@pytest.mark.parametrize("name", ["csv", "json", "xlsx", "parquet"])
+@pytest.mark.parametrize("reader", ["counter", "checksum"])
+@pytest.mark.parametrize("how", ["opening", "reading"])
+@pytest.mark.parametrize("compression", ["none", "gzip"])
+def test_a_store_that_fails_while_a_file_is_read_back_says_nothing_of_the_file(name, reader, how, compression):
+    """Whichever of the two that read it meets the fault: it can pass, and the run is tried again."""
+    counts = threading.current_thread()
+
+    class Failing(MemoryFolder):
+        def open(self, name):
+            if (threading.current_thread() is counts) != (reader == "counter"):
+                return super().open(name)
+            if how == "opening":
+                raise StoreUnreadable("the bucket does not answer.")
+            return io.BufferedReader(_Unreadable())
+
+    output = OutputSettings.from_dict({"files": {"compression": compression}})
+    job = RunJob("meters", "m", Statement("select 1"), (name,), output=output)
+    with pytest.raises(StoreUnreadable) as told:
+        run(MemorySession(COLUMNS, ROWS), folder=Failing(), job=job)
+    assert told.value.transient
 
 
 def test_rows_that_a_writer_loses_are_missed(monkeypatch):

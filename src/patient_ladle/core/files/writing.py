@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import shutil
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, wait
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
@@ -14,13 +16,29 @@ from patient_ladle.proof.unpacking import unpacked
 from patient_ladle.proof.verifying import DAMAGE
 from patient_ladle.words import amount
 
-from ..errors import ProofFailed
+from ..errors import ProofFailed, StoreUnreadable
 from ..ports import ResultFolder, StoredFile
 from ..results.columns import Batch, Column
 from .background import BackgroundWriter
 from .compression import compressor, extension_of
 from .formats.base import Format, FormatWriter, Target
 from .output import OutputSettings
+
+
+@contextmanager
+def _read_back(name: str) -> Iterator[None]:
+    """Faults of the store's disk, mount or server are its own, and say nothing of the file. Raises StoreUnreadable."""
+    try:
+        yield
+    except (OSError, ProofFailed) as error:
+        fault: BaseException | None = error
+        while fault is not None and not (isinstance(fault, OSError) and fault.errno is not None):
+            fault = fault.__cause__ or fault.__context__  # readers of some formats tell it as damage
+        if fault is None:
+            raise
+        raise StoreUnreadable(
+            f"{name} cannot be read back from the result store: {fault.strerror}.", "Look at the store's disk, mount or server."
+        ) from error
 
 
 class _Measured:
@@ -192,14 +210,14 @@ class FilesOfFormat:
         Raises ProofFailed where either differs from what was written.
         """
         self.folder.finish(file.name)
-        digest: list[str] = []
-        hashing = threading.Thread(target=self._hash, args=(file.name, digest), daemon=True)
-        hashing.start()
+        hashing = Future[str]()
+        threading.Thread(target=self._hash, args=(file.name, hashing), daemon=True).start()
         try:
-            with self.folder.open(file.name) as stored:
+            with _read_back(file.name), self.folder.open(file.name) as stored:
                 found = self._counted(file.name, stored)
         finally:
-            hashing.join()
+            wait([hashing])
+        digest = hashing.result()
         written = file.writer.rows
         if found.rows != written:
             raise ProofFailed(
@@ -211,7 +229,7 @@ class FilesOfFormat:
                 f"{file.name}: rows of {_in_words(expected)} cells written, of {_in_words(found.widths)} read back.",
                 "Another reader would find other cells in this file: look at the options of its format.",
             )
-        if digest != [file.measured.digest.hexdigest()]:
+        if digest != file.measured.digest.hexdigest():
             raise ProofFailed(
                 f"{file.name}: the bytes on disk are not the bytes written.", "Check the disk of the result store."
             )
@@ -221,19 +239,22 @@ class FilesOfFormat:
             media_type=self.member.media_type,
             rows=found.rows,
             bytes=file.measured.bytes,
-            sha256=digest[0],
+            sha256=digest,
             statement=file.contents[0][0],
             part=file.part,
             compression=self.compression,
             options=self.options,
             contents=tuple(file.contents),
-            content=file.writer.content_mark() or digest[0],
+            content=file.writer.content_mark() or digest,
             sheets=tuple(getattr(file.writer, "sheets", ())),
         )
 
-    def _hash(self, name: str, digest: list[str]) -> None:
-        with self.folder.open(name) as stored:
-            digest.append(hashlib.file_digest(stored, "sha256").hexdigest())  # type: ignore[arg-type]  # a binary file suffices
+    def _hash(self, name: str, digest: Future[str]) -> None:
+        try:
+            with _read_back(name), self.folder.open(name) as stored:
+                digest.set_result(hashlib.file_digest(stored, "sha256").hexdigest())  # type: ignore[arg-type]  # binary suffices
+        except BaseException as error:  # noqa: BLE001  # raised in the caller's thread
+            digest.set_exception(error)
 
     def _counted(self, name: str, stored: BinaryIO) -> Counted:
         try:
