@@ -21,7 +21,7 @@ class ApiDocument(SpectacularJSONAPIView):
     def get(self, request: Request, *args: Any, **kwargs: Any) -> HttpResponse:
         with _ONE:
             if not _MADE:
-                made = self.finalize_response(request, super().get(request, *args, **kwargs))
+                made = self.finalize_response(request, super().get(request, *args, **kwargs))  # type: ignore[no-untyped-call]
                 made.render()
                 _MADE.append((made.content, made["Content-Type"]))
         [(content, kind)] = _MADE
