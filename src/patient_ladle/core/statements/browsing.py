@@ -46,10 +46,17 @@ class SqlViews(TableViews):
         for number, each in enumerate(filters, 1):
             column, name = self._column(each.column), f"f{number}"
             form = self.dialect.contains_test if each.test == "contains" else _TESTS[each.test]
-            tests.append(form.format(column=column, parameter=f":{name}"))
-            if "{parameter}" in form:
-                parameters.append(parameter_of(name, each, _PARAMETER_TYPES, self.columns[each.column]["kind"]))
-                values[name] = each.value
+            if "{parameter}" not in form:
+                tests.append(form.format(column=column))
+                continue
+            made = parameter_of(name, each, _PARAMETER_TYPES, self.columns[each.column]["kind"])
+            parameters.append(made)
+            values[name] = each.value
+            bound = "{parameter}"
+            if each.test != "contains":
+                of = self.columns[each.column]
+                column, bound = self.dialect.compared(column, str(of["type"]), of["kind"], made.type != "text")
+            tests.append(form.format(column=column, parameter=bound.replace("{parameter}", f":{name}")))
         text = "\nwhere " + "\n  and ".join(tests) if tests else ""
         return text, parameters, values
 

@@ -68,6 +68,24 @@ class Dialect:
     """``day``, ``week``, ``month``, ``quarter``, ``year`` to an expression over ``{column}``: the first day of it."""
     contains_test: str = "lower(cast({column} as text)) like '%' || lower({parameter}) || '%'"
 
+    text_types: str = ""
+    """Types of columns that a text is compared with as it is; of every other one a text becomes the column's own type first.
+    Empty: the database sees to that."""
+    told_as_text: str = ""
+    """Types without an equality of their own: their text is compared."""
+    from_base64: str = "{parameter}"
+    """Binary values are shown, and asked for, in base64."""
+
+    def compared(self, column: str, type_: str, kind: str, typed: bool) -> tuple[str, str]:
+        """Both sides of a comparison of a quoted column with ``{parameter}``. ``typed``: the parameter has the column's kind."""
+        if kind == "binary":
+            return column, self.from_base64
+        if self.told_as_text and re.fullmatch(self.told_as_text, type_, re.IGNORECASE):
+            return f"cast({column} as text)", "{parameter}"
+        if not self.text_types or (typed and kind != "float") or re.fullmatch(self.text_types, type_, re.IGNORECASE):
+            return column, "{parameter}"
+        return column, f"cast({{parameter}} as {type_})"
+
     def quoted(self, name: str) -> str:
         """A name as an identifier, whatever it holds."""
         return f"{self.name_quote}{name.replace(self.name_quote, self.name_quote * 2)}{self.name_quote}"

@@ -105,5 +105,7 @@ DUCKDB = SqlLanguage(
     periods={
         period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "week", "month", "quarter", "year")
     },
+    text_types=r"(VARCHAR|CHAR|TEXT|STRING)(\(\d+\))?",
+    from_base64="from_base64({parameter})",
     contains_test="cast({column} as varchar) ilike '%' || {parameter} || '%'",
 )

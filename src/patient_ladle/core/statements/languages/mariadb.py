@@ -130,5 +130,6 @@ MARIADB = SqlLanguage(
         "month": "cast(date_format({column}, '%Y-%m-01') as date)",
         "year": "cast(date_format({column}, '%Y-01-01') as date)",
     },
+    from_base64="from_base64({parameter})",
     contains_test="cast({column} as char) like concat('%', {parameter}, '%')",
 )  # fmt: skip
