@@ -76,6 +76,9 @@ class Dialect:
     from_base64: str = "{parameter}"
     """Binary values are shown, and asked for, in base64."""
 
+    nested_from_json: str = ""
+    """Lists, and what else holds values, are shown, and asked for, in JSON."""
+
     def compared(self, column: str, type_: str, kind: str, typed: bool) -> tuple[str, str]:
         """Both sides of a comparison of a quoted column with ``{parameter}``. ``typed``: the parameter has the column's kind."""
         if kind == "binary":
@@ -84,7 +87,8 @@ class Dialect:
             return f"cast({column} as text)", "{parameter}"
         if not self.text_types or (typed and kind != "float") or re.fullmatch(self.text_types, type_, re.IGNORECASE):
             return column, "{parameter}"
-        return column, f"cast({{parameter}} as {type_})"
+        form = self.nested_from_json if kind == "json" and type_[-1] in "])" and self.nested_from_json else "{parameter}"
+        return column, f"cast({form} as {type_})"
 
     def quoted(self, name: str) -> str:
         """A name as an identifier, whatever it holds."""

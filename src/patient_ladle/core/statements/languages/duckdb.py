@@ -29,16 +29,22 @@ def kind_named(kind: str) -> str:
     return next((ours for form, ours in _KINDS if re.search(form, kind)), "text")
 
 
+_LARGEST = 2**63 - 1
+
+
 def cast_of(parameter: Parameter, value: Value) -> str:
     """The type of a value; of decimals one that holds each of its digits. Raises ValueWrong where there is none."""
     return f"{_cast_of_one(parameter, value)}{'[]' if parameter.is_list else ''}"
 
 
 def _cast_of_one(parameter: Parameter, value: Value) -> str:
+    if parameter.type == "integer":
+        numbers = [abs(item) for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, int)]
+        return "hugeint" if max([0, *numbers]) > _LARGEST else _CASTS["integer"]
     if parameter.type != "decimal":
         return zoned_cast(value) or _CASTS[parameter.type]
-    numbers = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
-    parts = [number.as_tuple() for number in numbers]
+    decimals = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
+    parts = [number.as_tuple() for number in decimals]
     places = max([0, *(-int(part.exponent) for part in parts)])
     whole = max([1, *(len(part.digits) + int(part.exponent) for part in parts)])
     if whole + places > _MOST_DIGITS:
@@ -106,6 +112,7 @@ DUCKDB = SqlLanguage(
         period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "week", "month", "quarter", "year")
     },
     text_types=r"(VARCHAR|CHAR|TEXT|STRING)(\(\d+\))?",
+    nested_from_json="cast({parameter} as json)",
     from_base64="from_base64({parameter})",
     contains_test="cast({column} as varchar) ilike '%' || {parameter} || '%'",
 )

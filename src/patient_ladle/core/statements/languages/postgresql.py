@@ -114,7 +114,8 @@ POSTGRESQL = SqlLanguage(
         period: f"cast(date_trunc('{period}', {{column}}) as date)" for period in ("day", "week", "month", "quarter", "year")
     },
     text_types=r'(text|character varying|character|bpchar|name|"char"|citext|unknown)(\(\d+\))?',
-    told_as_text=r"(json|jsonpath|xml|point|line|lseg|box|path|polygon|circle|pg_\w+|gtsvector|txid_snapshot)(\[\])*",
+    told_as_text=r"(json|jsonpath|xml|point|line|lseg|box|path|polygon|circle|pg_\w+|reg\w+|cid|refcursor|aclitem|gtsvector|txid_snapshot)(\[\])*",
+    nested_from_json="array(select jsonb_array_elements_text(cast({parameter} as jsonb)))",
     from_base64="decode({parameter}, 'base64')",
     contains_test="cast({column} as text) ilike '%' || {parameter} || '%'",
 )
