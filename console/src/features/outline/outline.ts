@@ -62,7 +62,18 @@ export const BLANK: Outline = { outline: 1, from: { table: "" } };
 export const GROUPS = ["all", "any", "none"] as const;
 export type Group = (typeof GROUPS)[number];
 
-export const aliasOf = (place: Place): string => place.as ?? place.table.split(".").at(-1)!;
+const PLAIN = /^[\p{L}_][\p{L}\p{N}_]{0,62}$/u;
+
+/** The short name that columns of a table are named by; one is made where its own is more than letters, digits and _. */
+export function aliasOf(place: Place): string {
+  const own = place.table.split(".").at(-1)!;
+  if (place.as ?? PLAIN.test(own)) return place.as ?? own;
+  const made = own
+    .replace(/[^\p{L}\p{N}_]+/gu, "_")
+    .replace(/^_+|_+$/g, "")
+    .slice(0, 60);
+  return PLAIN.test(made) ? made : `t_${made}`.replace(/_+$/, "");
+}
 export const placesOf = (outline: Outline): Place[] => [outline.from, ...(outline.with ?? [])];
 
 /** The columns of the tables so far, as they are named: by their table where there is more than one. */

@@ -80,7 +80,7 @@ class Dialect:
     """Lists, and what else holds values, are shown, and asked for, in JSON."""
 
     def compared(self, column: str, type_: str, kind: str, typed: bool) -> tuple[str, str]:
-        """Both sides of a comparison of a quoted column with ``{parameter}``. ``typed``: the parameter has the column's kind."""
+        """Both sides of a comparison of a quoted column with ``{parameter}``, which is ``typed`` where it has its kind."""
         if kind == "binary":
             return column, self.from_base64
         if self.told_as_text and re.fullmatch(self.told_as_text, type_, re.IGNORECASE):

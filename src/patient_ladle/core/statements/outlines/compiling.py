@@ -65,7 +65,7 @@ class Writer:
         self.has_patterns, self.typed_columns = bool(forms.matches), dialect.typed_columns
         self.parameters = Parameters(declared)
         said = " ".join(term.expression for _, term in outline.terms())
-        alone = outline.from_.as_ and re.search(rf"\b{re.escape(outline.from_.as_)}\s*\.", said)
+        alone = outline.from_.said_as and re.search(rf"\b{re.escape(outline.from_.said_as)}\s*\.", said)
         self.short_names = not tables.one or bool(alone)
 
     def of(self, outline: Outline) -> Writer:
@@ -121,7 +121,7 @@ class Writer:
 
     def _place(self, place: Place) -> str:
         name = ".".join(self.dialect.identifier(part) for part in self.tables.name(place))
-        return f"{name} {self.dialect.identifier(place.as_)}" if place.as_ and self.short_names else name
+        return f"{name} {self.dialect.identifier(place.said_as)}" if place.said_as and self.short_names else name
 
     def _join(self, number: int, join: Join) -> str:
         head = f"{_JOINS[join.join]} {self._place(join)}"

@@ -55,7 +55,19 @@ class Place(_Part, frozen=True):
     @property
     def alias(self) -> str:
         """Never empty."""
-        return self.as_ or self.table.rsplit(".", 1)[-1]
+        return self.said_as or self._own
+
+    @property
+    def said_as(self) -> str:
+        """The short name that has to be written; one is made where the table's own is more than letters, digits and ``_``."""
+        if self.as_ or _ALIAS.fullmatch(self._own):
+            return self.as_
+        made = re.sub(r"\W+", "_", self._own).strip("_")[:60]
+        return made if _ALIAS.fullmatch(made) else f"t_{made}".rstrip("_")
+
+    @property
+    def _own(self) -> str:
+        return self.table.rsplit(".", 1)[-1]
 
 
 class Pair(_Part, frozen=True, kw_only=True):
