@@ -17,7 +17,7 @@ from patient_ladle.core.ports import Reading, Statement
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import names_of
-from patient_ladle.core.statements.outlines.looks import from_look, whole_tables
+from patient_ladle.core.statements.outlines.looks import of_look, whole_tables
 from patient_ladle.core.statements.outlines.outline import Outline
 from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import resolve
@@ -47,7 +47,7 @@ def looked_at(engine, address, secret, table):
     view = views.rows([Filter(names[0], "is", "7")], sort=names[-1])
     assert rows(view.statement, view.parameters, view.values) == [["7", "fen"]]
     assert rows(views.count([]).statement) == [["2"]]
-    outline, parameters = from_look(table, [Filter(names[0], "is", "7")], names[-1], False, names, as_parameters=True)
+    outline, parameters = of_look(table, [Filter(names[0], "is", "7")], names[-1], columns=names, as_parameters=True)
     made = outlines.compiled(outline, [table], parameters)
     assert rows(made.statement, [*parameters, *made.parameters]) == [["7", "fen"]]
     [(_, whole)] = whole_tables([names_of(table)], [table])

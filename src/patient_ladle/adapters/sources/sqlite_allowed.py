@@ -54,6 +54,11 @@ def known_to(connection: sqlite3.Connection) -> Known:
     return Known(frozenset(str(name) for name, _ in rows), frozenset(own))
 
 
+def _folded(name: str) -> str:
+    """As SQLite compares names: letters beyond ASCII are told apart."""
+    return "".join(char.lower() if char.isascii() else char for char in name)
+
+
 def authorizer(known: Known, permitted: Collection[str], refused: list[str]) -> Callable[..., int]:
     """For ``set_authorizer``; what is refused by name is put into ``refused``."""
     tables = known.tables
@@ -62,7 +67,7 @@ def authorizer(known: Known, permitted: Collection[str], refused: list[str]) -> 
         return name in known.own or name.startswith(("pragma_", "sqlite_"))
 
     functions = FUNCTIONS | {name.lower() for name in permitted}
-    readable = TABLES | {*tables} | {name.lower() for name in permitted}
+    readable = TABLES | {*tables} | {_folded(name) for name in permitted}
 
     def judge(action: int, first: str | None, second: str | None, _schema: str | None, _by: str | None) -> int:
         what: Any = None
@@ -70,7 +75,7 @@ def authorizer(known: Known, permitted: Collection[str], refused: list[str]) -> 
             what = None if (second or "").lower() in functions else f"a call of '{second}'"
         elif action == sqlite3.SQLITE_READ:
             # A table of which no column is read may be one that the statement makes itself (with …).
-            name = (first or "").lower()
+            name = _folded(first or "")
             fine = not name or name in readable or (not second and not is_own(name))
             what = None if fine else f"'{first}', which tells of the engine"
         elif action not in _READING and (action, first) != (sqlite3.SQLITE_PRAGMA, "data_version"):

@@ -108,4 +108,5 @@ class Dialect:
 
     def _is_plain(self, name: str) -> bool:
         plain = re.fullmatch(self.plain_name, name) is not None and name.lower() not in self.reserved
-        return plain and not (self.folds_names and name != name.lower())
+        letters = all(char.isascii() or char.isalpha() for char in name)  # ² and its like are digits to some, letters to others
+        return plain and letters and not (self.folds_names and name != name.lower())
