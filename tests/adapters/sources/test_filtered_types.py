@@ -37,7 +37,11 @@ POSTGRESQL = {
 NO_INPUT = {
     "pg_node_tree", "pg_ndistinct", "pg_dependencies", "pg_mcv_list", "pg_brin_bloom_summary", "pg_brin_minmax_multi_summary", "gtsvector", "cstring",
 }  # fmt: skip
-OWN = {"mood": "create type {0} as enum ('wet', 'dry')", "litres": "create domain {0} as numeric(10, 2)", "tag": "create domain {0} as uuid"}
+OWN = {
+    "mood": "create type {0} as enum ('wet', 'dry')",
+    "litres": "create domain {0} as numeric(10, 2)",
+    "tag": "create domain {0} as uuid",
+}
 OWN_VALUES = {"mood": "wet", "litres": "1.50", "tag": "6f1c0f4e-0000-4000-8000-000000000001"}
 
 
@@ -130,7 +134,13 @@ MARIADB = {
 
 def test_every_type_of_mariadb_is_looked_for_as_itself(maria, works):
     tables = [f"t_{number}" for number in range(len(MARIADB))]
-    maria.carry_out(["create database any_types", "create user typist identified by 'reading-only'", "grant select on any_types.* to typist"])
+    maria.carry_out(
+        [
+            "create database any_types",
+            "create user typist identified by 'reading-only'",
+            "grant select on any_types.* to typist",
+        ]
+    )
     for name, (type_, value) in zip(tables, MARIADB.items(), strict=True):
         maria.carry_out([f"create table {name} (c {type_})", f"insert into {name} values ('{value.replace(chr(39), chr(39) * 2)}'), (null)"
                          if not type_.startswith("bit") else f"insert into {name} values ({value}), (null)"], "any_types")  # fmt: skip

@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources import get_engine
+from patient_ladle.core.errors import SourceNotReadable
 from patient_ladle.core.ports import Reading, Statement
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
@@ -28,7 +29,11 @@ DAY, AT = date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)
 NAMES = ("has blank", "a.b", 'Quo"te', "it's", "select", "Ünï", "x" * 60, "a`b", "[b]", "1st", ":p", "-- c", "a;b", "{x}", "$y$", "\U0001f600", "?", "%s",
          "back\\slash", "/* c */", "ﬁ", "a  b", "_", "t_", "null", "order", "has-dash", "x:y", "a::int", "(a)", "#1", "@v")  # fmt: skip
 ODD = st.text(
-    st.one_of(st.sampled_from(" .\"'`[]:;-$?%\\/*(){}#@_aZ9é"), st.characters(exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"))), min_size=1, max_size=12
+    st.one_of(
+        st.sampled_from(" .\"'`[]:;-$?%\\/*(){}#@_aZ9é"), st.characters(exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"))
+    ),
+    min_size=1,
+    max_size=12,
 )
 
 
@@ -90,12 +95,18 @@ def servers(cluster, metering, maria, works):
             connection.execute(f"insert into \"{quoted}\" values (7, 'fen'), (8, 'moor')")
         connection.execute("grant select on all tables in schema public to reader")
     taken["postgresql"] = (metering | {"database": "odd_names"}, len(NAMES))
-    maria.carry_out(["create database odd_names", "create user namer identified by 'reading-only'", "grant select on odd_names.* to namer"])
+    maria.carry_out(
+        ["create database odd_names", "create user namer identified by 'reading-only'", "grant select on odd_names.* to namer"]
+    )
     made = [name for name in NAMES if max(name) < "\U00010000"]
     for name in made:
         quoted = name.replace("`", "``")
         maria.carry_out(
-            [f"create table `{quoted}` (`{quoted}` integer, `z z` text)", f"insert into `{quoted}` values (7, 'fen'), (8, 'moor')"], "odd_names"
+            [
+                f"create table `{quoted}` (`{quoted}` integer, `z z` text)",
+                f"insert into `{quoted}` values (7, 'fen'), (8, 'moor')",
+            ],
+            "odd_names",
         )
     taken["mariadb"] = (works | {"database": "odd_names", "user": "namer"}, len(made))
     return taken
@@ -109,3 +120,25 @@ def test_every_name_of_a_server_is_looked_at(servers, name):
     assert len(catalogue) == count
     for found in catalogue:
         looked_at(engine, address, READER_PASSWORD, found)
+
+
+def test_one_bad_file_closes_none_of_the_others(tmp_path):
+    (tmp_path / "good.csv").write_text("a,b\n1,2\n")
+    (tmp_path / "wide.csv").write_bytes("a,b\n1,2\n".encode("utf-16"))
+    (tmp_path / "goo.parquet").write_bytes(b"junk")  # its name begins as a good one's does
+    engine, address = get_engine("files"), {"folder": str(tmp_path)}
+    with closing(engine.open(address, "")) as session:
+        found = {table["name"]: table for table in session.catalogue()}
+    assert [[column["name"] for column in found[name]["columns"]] for name in ("good", "wide", "goo")] == [["a", "b"], [], []]
+    for name, file in (("wide", "wide.csv"), ("goo", "goo.parquet")):
+        assert f"'{file}' cannot be read" in found[name]["comment"]
+        with closing(engine.open(address, "")) as session, pytest.raises(SourceNotReadable, match=file):
+            session.describe(Statement(f"select g.a from good g, {name}", resolve([], {}, DAY, AT)))
+    with closing(engine.open(address, "")) as session:
+        assert first_rows(session, Statement("select a from good", resolve([], {}, DAY, AT)), PreviewLimits(rows=5))[
+            "rows"
+        ] == [["1"]]
+        assert "3 tables can be seen; 2 cannot be read" in session.probe()
+    (tmp_path / "good.csv").unlink()
+    with closing(engine.open(address, "")) as session, pytest.raises(SourceNotReadable, match="none of the tables can be read"):
+        session.probe()

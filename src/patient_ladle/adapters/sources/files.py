@@ -16,11 +16,12 @@ import pyarrow as pa
 import pyarrow.dataset as datasets
 from pyarrow import parquet
 
-from patient_ladle.core.errors import SourceDatabaseMissing, SourceNotReadable, SourceUnreachable, StatementWrong
+from patient_ladle.core.errors import LadleError, SourceDatabaseMissing, SourceNotReadable, SourceUnreachable, StatementWrong
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, TableColumn
 from patient_ladle.core.statements.languages.duckdb import DUCKDB, kind_named
+from patient_ladle.words import amount
 
 from .base import CONNECT_SECONDS, AddressField, Engine, ProbingSession, permitted_in
 from .csv_tables import FIELDS, HEAD_BYTES, Reading, dataset_of, descriptors_in, readable, reading_of, types_of
@@ -72,6 +73,8 @@ class FilesSession(DuckdbSession):
         self.tables, self.unopened = dict(tables), dict(tables)
         self.address, self.descriptors = address, descriptors
         self.permitted = permitted_in(address)
+        self.faults: dict[str, LadleError] = {}
+        """Of tables that a statement may mean and that cannot be opened: told if it does."""
 
     def _reading(self, name: str) -> Reading:
         return reading_of(self.address, name, self.descriptors, self.tables[name][0])
@@ -79,18 +82,28 @@ class FilesSession(DuckdbSession):
     def _register(self, names: Iterable[str]) -> None:
         for name in list(names):
             paths = self.unopened.pop(name)
-            if _is_csv(paths):
-                dataset = dataset_of(paths, self._reading(name))
-            else:
-                with readable(paths[0]):
-                    dataset = datasets.dataset(
-                        [str(path) for path in paths], schema=_parquet_schema(paths)[0], format="parquet"
-                    )
-            self.connection.register(name, dataset)
+            try:
+                self.connection.register(name, self._dataset(name, paths))
+            except LadleError as error:
+                self.unopened[name], self.faults[name.lower()] = paths, error
+
+    def _dataset(self, name: str, paths: Sequence[Path]) -> datasets.Dataset:
+        if _is_csv(paths):
+            return dataset_of(paths, self._reading(name))
+        with readable(paths[0]):
+            return datasets.dataset([str(path) for path in paths], schema=_parquet_schema(paths)[0], format="parquet")
 
     def probe(self) -> str:
-        self._register(list(self.unopened)[:1])
-        return f"{len(self.tables)} tables can be seen"
+        seen = f"{amount(len(self.tables), 'table')} can be seen"
+        faults = []
+        for name in list(self.tables)[:PROBED]:
+            try:
+                self._head(name)
+            except LadleError as error:
+                faults.append(f"'{name}': {error.message}")
+        if faults and len(faults) == len(self.tables):
+            raise SourceNotReadable(f"none of the tables can be read: {' '.join(faults[:3])}", "Look at the files.")
+        return f"{seen}; {len(faults):,} cannot be read: {' '.join(faults[:5])}" if faults else seen
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         given = statement.values
@@ -100,6 +113,9 @@ class FilesSession(DuckdbSession):
         try:
             return super().describe(statement)
         except StatementWrong as error:
+            for name, fault in self.faults.items():
+                if f"'{name}'" in error.message.lower() or f" {name} " in f" {error.message.lower()} ":
+                    raise fault from error
             if "VARCHAR" in error.message:
                 error.hint += (
                     " A column of a CSV file is text unless all its values prove another kind: cast it, or declare its kind."
@@ -108,7 +124,12 @@ class FilesSession(DuckdbSession):
 
     def catalogue(self) -> list[dict[str, Any]]:
         """From the heads of the files alone: opening thousands of them for the engine takes longer than a person waits."""
-        made, heads = CatalogueBuilder(), {name: self._head(name) for name in self.tables}
+        made, heads = CatalogueBuilder(), dict[str, tuple[pa.Schema, int | None]]()
+        for name in self.tables:
+            try:
+                heads[name] = self._head(name)
+            except LadleError as error:  # the others are there all the same
+                made.table("main", name, comment=f"cannot be read: {error.in_words()}")
         types = self._types_of({field.type for schema, _ in heads.values() for field in schema})
         for name, (schema, rows) in heads.items():
             columns = [TableColumn(field.name, types[field.type], kind_named(types[field.type])) for field in schema]
@@ -127,6 +148,10 @@ class FilesSession(DuckdbSession):
         order = list(found)
         asked = pa.schema([(f"c{n}", each) for n, each in enumerate(order)]).empty_table()
         return dict(zip(order, map(str, self.connection.from_arrow(asked).types), strict=True)) if order else {}
+
+
+PROBED = 500
+"""Tables whose heads a check looks at."""
 
 
 def _is_csv(paths: Sequence[Path]) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from ...errors import BadInput, unknown_name
-from ...values.parameters import Parameter
+from ...values.parameters import BUILT_IN, Parameter
 from ..catalogue import find_table, names_of
 from ..views import Filter
 from .joins import short_name
@@ -60,7 +60,7 @@ def _parameter(each: Filter, type_: str, taken: Sequence[str]) -> Parameter:
     stem = re.sub(r"[^a-z0-9_]+", "_", each.column.lower()).strip("_")[:50] or "value"
     stem = stem if stem[0].isalpha() else f"p_{stem}"
     name, number = stem, 2
-    while name in taken:
+    while name in taken or name in BUILT_IN:
         name, number = f"{stem}_{number}", number + 1
     return Parameter.from_dict({"name": name, "type": type_, "default": each.value})
 
