@@ -71,11 +71,11 @@ def test_any_name_is_looked_at(home, table, column, kind):
     path = home / f"odd_names.{kind}"
     path.unlink(missing_ok=True)
     quoted = [name.replace('"', '""') for name in (table, column)]
-    with closing(duckdb.connect(str(path)) if kind == "duckdb" else sqlite3.connect(path)) as connection:
-        with suppress(duckdb.Error, sqlite3.Error):
-            connection.execute(f'create table "{quoted[0]}" ("{quoted[1]}" integer, "z z" varchar)')
-            connection.execute(f"insert into \"{quoted[0]}\" values (7, 'fen'), (8, 'moor')")
-            connection.commit()
+    made = closing(duckdb.connect(str(path)) if kind == "duckdb" else sqlite3.connect(path))
+    with made as connection, suppress(duckdb.Error, sqlite3.Error):  # a name that the database does not take
+        connection.execute(f'create table "{quoted[0]}" ("{quoted[1]}" integer, "z z" varchar)')
+        connection.execute(f"insert into \"{quoted[0]}\" values (7, 'fen'), (8, 'moor')")
+        connection.commit()
     engine = get_engine(kind)
     with closing(engine.open({"path": str(path)}, "")) as session:
         catalogue = session.catalogue()

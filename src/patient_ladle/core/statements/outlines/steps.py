@@ -51,7 +51,8 @@ def counting(outline: Outline, tables: Tables, writer: Writer) -> Counting:
             own = [tables.column(each, where).name for each in columns]
             if own and tables.is_key(join.alias, own) is False:
                 alone = Outline(
-                    from_=Place(table=join.table, as_=join.said_as), show=_COUNT, grouped=tuple(Term(column=c) for c in columns),
+                    from_=Place(table=join.table, as_=join.said_as), show=_COUNT,
+                    grouped=tuple(Term(column=c) for c in columns),
                     where=Condition(all_=tuple(Condition(column=c, test="is_not_null") for c in columns)),
                 )  # fmt: skip
                 asked.append(_Asked(Step(f"step_{len(asked) + 1}", where, "times"), alone, most=True))
