@@ -222,7 +222,9 @@ def test_a_alert_for_one_is_in_that_persons_bell_and_mail_alone(ended, repositor
 
 def test_channels_over_the_command_line_and_the_bell(service, http, mailbox):
     inside = service.command("channel", "add", "cli", "--kind", "webhook", "--set", f"url={mailbox.url}/cli")
-    assert (inside.returncode, "LADLE_WEBHOOK_PRIVATE=yes" in inside.stderr) == (2, True), "inside the house: refused unless allowed"
+    assert (inside.returncode, "LADLE_WEBHOOK_PRIVATE=yes" in inside.stderr) == (2, True), (
+        "inside the house: refused unless allowed"
+    )
     given = ("--set", "url=https://alerts.fennmoor.example/cli", "--only", "failed,held")
     made = service.command("channel", "add", "cli", "--kind", "webhook", *given)
     assert "alerts      failed, held" in made.stdout, made.stderr

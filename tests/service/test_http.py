@@ -91,14 +91,22 @@ def test_an_address_with_a_line_break_is_answered_as_any_other_that_is_not_there
     assert httpx.get(f"{service.url}/api/v1/ru%0Ans", timeout=PATIENCE).json()["code"] == "not_found"
 
 
-NEVER = ("http://169.254.169.254/latest", "http://[fe80::1]/x", "http://2852039166/x", "http://[::ffff:a9fe:a9fe]/x", "http://0.0.0.0/x")
+NEVER = (
+    "http://169.254.169.254/latest",
+    "http://[fe80::1]/x",
+    "http://2852039166/x",
+    "http://[::ffff:a9fe:a9fe]/x",
+    "http://0.0.0.0/x",
+)
 
 
 @pytest.mark.parametrize("url", NEVER)
 def test_a_channel_to_where_nothing_may_be_sent_is_refused_when_it_is_saved(http, url):
     channel = {"name": "astray", "kind": "webhook", "settings": {"url": url}}
     assert problem(http("POST", "/channels", json=channel), 400, "bad_input")
-    assert http("POST", "/channels", json=channel | {"settings": {"url": "https://alerts.fennmoor.example/x"}}).status_code == 201
+    assert (
+        http("POST", "/channels", json=channel | {"settings": {"url": "https://alerts.fennmoor.example/x"}}).status_code == 201
+    )
     try:
         assert problem(http("PATCH", "/channels/astray", json={"settings": {"url": url}}), 400, "bad_input")
     finally:
@@ -146,7 +154,9 @@ def test_the_apis_document_is_made_once_however_often_it_is_asked_for(repository
     answers = [asked() for _ in range(3)]
     assert len(made) == 1
     assert {answer.content for answer in answers} == {answers[0].content}
-    assert json.loads(answers[0].content)["paths"].keys() == json.loads((ROOT / "docs/openapi.json").read_text())["paths"].keys()
+    assert (
+        json.loads(answers[0].content)["paths"].keys() == json.loads((ROOT / "docs/openapi.json").read_text())["paths"].keys()
+    )
 
 
 def test_health_and_the_sign_in_page_answer(service):
