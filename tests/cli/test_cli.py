@@ -341,3 +341,37 @@ def test_whoever_archives_or_deactivates_is_told_which_schedules_that_is_about(s
     gone = service.command("user", "edit", "nora", "--active", "no")
     assert "schedules that nora made go on: hers-yearly" in gone.stderr, gone
     assert service.command("schedule", "remove", "hers-yearly", "--yes").returncode == 0
+
+
+TAKEN_AWAY = ("source", "environment", "calendar", "channel", "schedule", "group", "value", "draft", "token")
+
+
+def test_what_is_taken_away_is_told_as_json_where_that_is_asked_for(service):
+    verbs = {
+        (noun, verb)
+        for noun, made in subcommands(command_line()).items()
+        for verb in subcommands(made)
+        if verb in ("remove", "drop", "revoke")
+    }
+    assert {noun for noun, _ in verbs} == {*TAKEN_AWAY}
+    with service.ladle() as ladle:
+        ladle.sources.add_environment("leaving")
+        ladle.sources.add("leaving", "sqlite", {"leaving": {"address": {"path": str(service.data.parent / "x.db")}}})
+        ladle.schedules.save_calendar("leaving", "", "", "")
+        ladle.alerts.add_channel("leaving", "webhook", {"url": "https://alerts.fennmoor.example/x"})
+        ladle.schedules.add("leaving", "district_use", "live", "06:30")
+        ladle.people.add_group("leaving", "reader")
+        ladle.transport.call("PATCH", "/values/leaving", json={"values": {"live": 3}})
+        ladle.transport.call("PUT", "/drafts/leaving", json={"content": {"statement": "select 1"}, "version": 0})
+        token = str(ladle.transport.call("POST", "/tokens", json={"name": "leaving"})["id"])
+    for noun, verb in sorted(verbs, key=lambda each: each == ("environment", "remove")):  # its source goes first
+        name = token if noun == "token" else "leaving"
+        agreed = [] if noun == "token" else ["--yes"]
+        done = service.command(noun, verb, name, *agreed, "--json")
+        assert done.returncode == 0, (noun, done.stderr)
+        assert name in map(str, json.loads(done.stdout).values()), (noun, done.stdout)
+
+
+def subcommands(made):
+    """By name."""
+    return {name: each for action in made._actions if isinstance(action.choices, dict) for name, each in action.choices.items()}

@@ -94,7 +94,7 @@ def test_the_command_line_lists_shows_and_drops_them(drafted):
     kept = drafted.command("draft", "drop", "drafted", name="author")
     assert (kept.returncode, "Say --yes" in kept.stderr) == (1, True)
     for name in ("drafted", "new:k7"):
-        assert f"your draft of {name} is gone." in drafted.command("draft", "drop", name, "--yes", name="author").stdout
+        assert f"draft {name} is dropped" in drafted.command("draft", "drop", name, "--yes", name="author").stdout
     assert "you have no drafts" in drafted.command("draft", "list", name="author").stdout
     assert "you have no draft of 'drafted'" in drafted.command("draft", "show", "drafted", name="author").stderr
 

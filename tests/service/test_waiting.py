@@ -256,7 +256,7 @@ def test_a_run_that_is_not_finished_by_its_hour_is_late(schedule):
     from patient_ladle.service.ledger.models import Run
 
     soon = (datetime.now(timezone.utc) + timedelta(minutes=5)).time().replace(second=0, microsecond=0)
-    schedule(zone="UTC", finish_by=soon)
+    schedule(zone="UTC", rule="every hour", finish_by=soon)
     tick()
     run = Run.objects.get()
     assert timedelta() < run.finish_by - datetime.now(timezone.utc) < timedelta(minutes=6)
@@ -460,6 +460,32 @@ def test_settings_that_cannot_be_are_refused_and_nothing_is_kept(schedule, setti
         schedule(**settings)
     assert not Schedule.objects.exists()
     assert time(7) == schedule("fine", finish_by=time(7)).finish_by
+
+
+@pytest.mark.parametrize(
+    ("rule", "by", "taken"),
+    [
+        ("06:30", time(6, 30), False), ("06:30", time(6), False), ("weekdays 06:30", time(6, 29), False), ("06:30", time(6, 31), True),
+        ("22:00", time(6), True), ("22:00", time(21), False), ("every 15 minutes", time(6), True), ("06:30 and 18:00", time(6), True),
+    ],
+)  # fmt: skip
+def test_a_run_is_to_be_finished_after_it_begins(schedule, rule, by, taken):
+    if taken:
+        assert schedule(rule=rule, finish_by=by).finish_by == by
+        return
+    with pytest.raises(BadInput, match="that is before they begin, or a day later"):
+        schedule(rule=rule, finish_by=by)
+
+
+def test_a_schedule_runs_by_the_clocks_of_the_service_unless_it_says_others(repository):
+    from django.test import override_settings
+    from rest_framework.test import APIClient
+
+    client = APIClient(headers={"host": "127.0.0.1"})
+    client.force_authenticate(repository)
+    with override_settings(TIME_ZONE="Europe/London"):
+        body = {"name": "at_home", "extract": "from_wide", "environment": "live", "rule": "06:30"}
+        assert client.post("/api/v1/schedules", body, format="json").json()["zone"] == "Europe/London"
 
 
 def test_results_are_kept_so_long_or_so_many_and_the_latest_always(repository):

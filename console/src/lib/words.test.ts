@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { count, momentIn, size, spaced, took, sentence } from "./words";
+import { count, momentIn, publishedWords, size, spaced, took, sentence } from "./words";
 
 it("groups digits and shows absence", () => {
   expect([count(500000), count(0), count(null)]).toEqual(["500,000", "0", "–"]);
@@ -35,5 +35,29 @@ it("begins a sentence with a capital, and leaves names alone", () => {
     "no.",
     "",
     "Éa b",
+  ]);
+});
+
+it("says that a result is published only where readers have it", () => {
+  const run = { published: true, held: "", state: "finished", delivery: "delivered" };
+  const given = [
+    run,
+    { ...run, delivery: "" },
+    { ...run, delivery: "waiting" },
+    { ...run, delivery: "failed" },
+    { ...run, held: "held" },
+    { ...run, held: "rejected" },
+    { ...run, state: "not_run" },
+    { ...run, published: false },
+  ];
+  expect(given.map(publishedWords)).toEqual([
+    "yes",
+    "yes",
+    "yes; not delivered yet",
+    "yes; not delivered",
+    "not before it is released",
+    "no: it is rejected",
+    "no: it is not run",
+    "no: a trial",
   ]);
 });

@@ -84,3 +84,13 @@ export const titled = (code: string): string => code.charAt(0).toUpperCase() + s
 /** Words of an error as a sentence begins. Names, codes and quoted text at its beginning stay as they are. */
 export const sentence = (text: string): string =>
   /^[a-z]+[ ,;]/.test(text) ? text[0]!.toUpperCase() + text.slice(1) : text;
+
+/** Whether readers have a run's result: it is one that is published, it is there, and nothing keeps it back. */
+export function publishedWords(run: { published: boolean; held: string; state: string; delivery: string }): string {
+  if (!run.published) return "no: a trial";
+  if (run.held === "held") return "not before it is released";
+  if (run.held === "rejected") return "no: it is rejected";
+  if (run.state !== "finished") return `no: it is ${spaced(run.state)}`;
+  if (run.delivery === "failed") return "yes; not delivered";
+  return ["waiting", "in_progress"].includes(run.delivery) ? "yes; not delivered yet" : "yes";
+}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import sys
 from collections.abc import Iterable, Mapping, Sequence
@@ -23,6 +24,11 @@ def console() -> Console:
 def print_json(value: Any) -> None:
     """One JSON document."""
     print(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def print_done(args: argparse.Namespace, did: str, kind: str, name: str | int) -> None:
+    """That something was done to a thing and there is nothing more to show: ``did`` such as removed, revoked."""
+    print_json({did: name, "kind": kind}) if args.json else print(f"{kind} {name} is {did}")
 
 
 def print_table(headings: Sequence[str], rows: Iterable[Sequence[Any]], empty: str) -> None:

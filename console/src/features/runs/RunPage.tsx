@@ -9,7 +9,7 @@ import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { RunMark } from "../../components/RunMark";
 import { live } from "../../components/StateMark";
 import { StatementView } from "../../components/StatementView";
-import { amount, count, moment, size, took } from "../../lib/words";
+import { amount, count, moment, publishedWords, size, took } from "../../lib/words";
 import { useMe } from "../session/useMe";
 import { fileAddress, FilePreview, sheetsOf, type Looked } from "../results/FilePreview";
 import { Decision } from "./Decision";
@@ -142,7 +142,7 @@ function Facts({ run }: { run: RunRecord }) {
     ["Started by", run.schedule ? `schedule ${run.schedule}, due ${moment(run.due_at)}` : run.started_by],
     ["Data date", run.data_date],
     ["Began", moment(run.started_at)],
-    ["Published", run.published ? "yes" : "no: a trial"],
+    ["Published", publishedWords(run)],
     ["Attempt", run.attempt > 1 || run.state === "waiting" ? run.attempt : null],
     ["Failed", run.failures ? `${amount(run.failures, "attempt")} of at most ${run.max_attempts}` : null],
     ["Lost", run.lost ? `${amount(run.lost, "attempt")}, with a worker` : null],

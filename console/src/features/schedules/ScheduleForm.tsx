@@ -220,7 +220,7 @@ function ScheduleForm({ schedule, of }: { schedule: Schedule | null; of?: string
         <Form.Item
           label="Delivery folders of its own"
           name="deliver_into"
-          extra="With ; between. Empty: where each extract says."
+          extra="Separated by commas. Empty: where each extract says."
         >
           <Input className="mono" />
         </Form.Item>

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from patient_ladle.cli import config
-from patient_ladle.cli.output import moment, print_json, print_table
+from patient_ladle.cli.output import moment, print_done, print_json, print_table
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.words import amount
@@ -208,7 +208,7 @@ def token_add(args: argparse.Namespace) -> None:
 def token_revoke(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         ladle.people.revoke_token(args.id)
-    print(f"token {args.id} is revoked")
+    print_done(args, "revoked", "token", args.id)
 
 
 def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from itertools import islice
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_done, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected, listed, pairs
@@ -136,7 +136,7 @@ def channel_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.alerts.remove_channel(args.name)
-    print(f"channel {args.name} is removed")
+    print_done(args, "removed", "channel", args.name)
     return 0
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, print_done, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected
@@ -56,7 +56,7 @@ def calendar_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.schedules.remove_calendar(args.name)
-    print(f"calendar {args.name} is removed")
+    print_done(args, "removed", "calendar", args.name)
     return 0
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_done, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import DraftLine
@@ -38,7 +38,7 @@ def draft_drop(args: argparse.Namespace) -> int:
         if not confirmed(f"Drop your draft of {args.name}? What it changes is lost.", args.yes):
             return 1
         ladle.extracts.drop_draft(**at)
-    print(f"your draft of {args.name} is gone.")
+    print_done(args, "dropped", "draft", args.name)
     return 0
 
 

@@ -374,6 +374,10 @@ def extract_revisions(args: argparse.Namespace) -> None:
 def extract_diff(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         after = args.after or ladle.extracts.get(args.name)["revision"]["number"]
+        if after == 1 and not args.before:
+            raise ClientError(
+                f"revision 1 of '{args.name}' is its first: there is none before it.", "Name two: --from 1 --to 2."
+            )
         found = ladle.extracts.differences(args.name, args.before or max(after - 1, 1), after)
     if args.json:
         return print_json(found)

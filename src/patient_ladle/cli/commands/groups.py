@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_done, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected
@@ -55,7 +55,7 @@ def group_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.people.remove_group(args.name)
-    print(f"group {args.name} is removed")
+    print_done(args, "removed", "group", args.name)
     return 0
 
 

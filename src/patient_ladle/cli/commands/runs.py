@@ -16,7 +16,7 @@ from patient_ladle.cli.output import moment, place_of, print_facts, print_json, 
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Run
-from patient_ladle.words import amount
+from patient_ladle.words import amount, spaced
 
 from . import Noun, add_sorting, connected, listed, not_together, sorting, values_given
 from .unsaved import add_output_options, add_text_options, output_of, read_inputs, read_steps, saved_or_asked
@@ -275,6 +275,19 @@ def run_list(args: argparse.Namespace) -> None:
     return print_table(headings, rows, "there are no such runs: start one with ladle run start.")
 
 
+def _published(run: Mapping[str, Any]) -> str:
+    """Whether its extract's readers have the result: it is one that is published, it is there, and nothing keeps it back."""
+    if not run["published"]:
+        return "no: a trial"
+    if run["held"] in ("held", "rejected"):
+        return "not before it is released" if run["held"] == "held" else "no: it is rejected"
+    if run["state"] != "finished":
+        return f"no: it is {spaced(run['state'])}"
+    return {"waiting": "yes; not delivered yet", "in_progress": "yes; not delivered yet", "failed": "yes; not delivered"}.get(
+        run["delivery"], "yes"
+    )
+
+
 def run_show(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         run = ladle.runs.get(args.number)
@@ -297,7 +310,7 @@ def run_show(args: argparse.Namespace) -> None:
             ("attempt", f"{run['attempt']}" + (f", after {_ends(run)}" if run["failures"] or run["lost"] else "")),
             ("delivery", " ".join(filter(None, (run["delivery"], run["deliver_into"] and f"into {run['deliver_into']}")))),
             ("guards", "\n".join(f"{f['text']} ({f['then']})" for f in run["findings"])),
-            ("published", "yes" if run["published"] else "no: a trial"),
+            ("published", _published(run)),
             ("held", " ".join(filter(None, (run["held"], run["held_by"] and f"by {run['held_by']}", run["held_note"])))),
             ("waits for", f"{run['waits_for']}, until {moment(run['wait_until'])}" if run["waits_for"] else ""),
             ("finish by", moment(run["finish_by"]) if run["finish_by"] else ""),

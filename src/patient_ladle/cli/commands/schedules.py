@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_done, print_facts, print_json, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
@@ -131,7 +131,7 @@ def schedule_times(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [(moment(each["at"]), each["local"][:16].replace("T", " "), each["note"]) for each in found]
-    return print_table(("DUE", f"IN {args.zone or 'UTC'}", "NOTE"), rows, "this rule names no moments.")
+    return print_table(("DUE", f"IN {args.zone}" if args.zone else "THERE", "NOTE"), rows, "this rule names no moments.")
 
 
 def schedule_remove(args: argparse.Namespace) -> int:
@@ -139,7 +139,7 @@ def schedule_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.schedules.remove(args.name)
-    print(f"schedule {args.name} is removed")
+    print_done(args, "removed", "schedule", args.name)
     return 0
 
 
@@ -207,7 +207,7 @@ def schedule_next(args: argparse.Namespace) -> None:
 
 
 def _timing(verb: argparse.ArgumentParser) -> None:
-    verb.add_argument("--zone", help="time zone, such as Europe/London (default UTC)")
+    verb.add_argument("--zone", help="time zone, such as Europe/London (default: the service's)")
     verb.add_argument("--from", dest="first_date", metavar="YYYY-MM-DD", help="first date; none takes it away")
     verb.add_argument("--to", dest="last_date", metavar="YYYY-MM-DD", help="last date; none takes it away")
     verb.add_argument("--except", dest="exceptions", metavar="DATES", help="dates on which nothing is due, separated by commas")

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Mapping
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, place_of, print_done, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 from patient_ladle.words import amount
 
@@ -118,7 +118,7 @@ def source_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.sources.remove(args.name)
-    print(f"source {args.name} is removed")
+    print_done(args, "removed", "source", args.name)
     return 0
 
 
@@ -187,7 +187,7 @@ def environment_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.sources.remove_environment(args.name)
-    print(f"environment {args.name} is removed")
+    print_done(args, "removed", "environment", args.name)
     return 0
 
 

@@ -7,7 +7,7 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_done, print_facts, print_json, print_table
 from patient_ladle.client.errors import ClientError
 
 from . import Noun, connected
@@ -74,7 +74,7 @@ def value_remove(args: argparse.Namespace) -> int:
         return 2
     with connected(args) as ladle:
         ladle.values.remove(args.name)
-    print_json({"removed": args.name}) if args.json else print(f"{args.name} is removed")
+    print_done(args, "removed", "shared value", args.name)
     return 0
 
 

@@ -10,6 +10,11 @@ from django.db import connection
 from django.utils import timezone
 
 
+def default_zone() -> str:
+    """Of schedules and *today*, unless they say another."""
+    return str(settings.TIME_ZONE)
+
+
 def today() -> date:
     """The data date of what a person starts by hand."""
     return timezone.now().astimezone(ZoneInfo(settings.TIME_ZONE)).date()

@@ -27,6 +27,7 @@ from patient_ladle.service.common.api import (
     paged,
 )
 from patient_ladle.service.common.caller import ForAuthors
+from patient_ladle.service.common.clock import default_zone
 from patient_ladle.service.common.together import MOST
 from patient_ladle.service.people.authentication import SignedIn
 
@@ -144,7 +145,7 @@ class ScheduleBody(TimingBody, _Settings):
     name = serializers.CharField(max_length=64)
     extract = serializers.CharField(max_length=64)
     environment = serializers.CharField(max_length=64)
-    zone = serializers.CharField(max_length=64, default="UTC")
+    zone = serializers.CharField(max_length=64, default=default_zone)
 
 
 class ScheduleEdit(TimingBody, _Settings):

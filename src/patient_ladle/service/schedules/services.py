@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
+from itertools import islice
 from typing import Any
 
 from django.db import transaction
@@ -12,10 +13,11 @@ from django.utils import timezone
 
 from patient_ladle.core.errors import BadInput, Conflict, unknown_name
 from patient_ladle.core.files.formats import get_format
-from patient_ladle.core.runs.due_decisions import POLICIES
+from patient_ladle.core.runs.due_decisions import POLICIES, finish_by
+from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.core.values.calendars.timing import Timing
 from patient_ladle.core.values.parameters import MASK
-from patient_ladle.service.common.clock import database_now
+from patient_ladle.service.common.clock import database_now, default_zone
 from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
 from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
@@ -136,7 +138,7 @@ _OTHER = (
 
 def timing_of(given: dict[str, Any]) -> Timing:
     """The moments of a rule that is not saved. Raises BadInput, UnknownName."""
-    schedule = Schedule(rule="", zone="UTC")
+    schedule = Schedule(rule="", zone=default_zone())
     _apply_timing(schedule, given)
     timing = schedule.timing()
     timing.check(timezone.now())
@@ -161,8 +163,29 @@ def _check_values(schedule: Schedule, extract: Extract, values: dict[str, Any]) 
     resolved(declared, opened(values), now.date(), now, shared_in(schedule.environment, declared))
 
 
+LONGEST_NIGHT = timedelta(hours=18)
+"""Between a start and the time that a run is to be finished by: a later one is on the wrong side of the start."""
+
+
+def _check_finish(schedule: Schedule) -> None:
+    """Of schedules that begin at one time of day: those of many times pass it in between. Raises BadInput."""
+    if schedule.finish_by is None:
+        return
+    zone = check_zone(schedule.zone)
+    moments = list(islice(schedule.timing().due_times(timezone.now()), 5))
+    walls = {moment.astimezone(zone).time() for moment in moments}
+    if len(walls) == 1 and finish_by(moments[0], schedule.zone, schedule.finish_by) - moments[0] > LONGEST_NIGHT:
+        start, by = f"{walls.pop():%H:%M}", f"{schedule.finish_by:%H:%M}"
+        raise BadInput(
+            f"runs begin at {start}, and were to be finished by {by}: that is before they begin, or a day later.",
+            "Give a time after the start, at most 18 hours later.",
+            field="finish_by",
+        )
+
+
 def _check(schedule: Schedule) -> None:
     schedule.timing().check(timezone.now())
+    _check_finish(schedule)
     for name in schedule.formats:
         get_format(name)
     targets_of(schedule.deliver_into)
