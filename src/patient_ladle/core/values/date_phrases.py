@@ -31,6 +31,8 @@ from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from difflib import get_close_matches
 
+from patient_ladle.words import amount
+
 from ..errors import BadInput
 from .day_words import MONTHS, UNITS, WEEKDAYS, WHICH, Unfit, Words, meanings
 
@@ -254,13 +256,14 @@ class _Reader(Words):
         """``last 7 days``, ``next 3 months``: with today or without it, whole months or not."""
         count, unit = self.count(), self.unit()
         many = f"{count} {unit}{'s' * (count != 1)}"
-        one_less = f"{count - 1} days" if unit == "day" else f"{many} {'-' if word == 'next' else '+'} 1 day"
+        one_less = f"{count - 1} day{'s' * (count != 2)}" if unit == "day" else f"{many} {'-' if word == 'next' else '+'} 1 day"
         if word == "next":
             ways = (f"tomorrow to today + {many}", f"today to today + {one_less}")
             self.ambiguous("it may begin today or tomorrow", *ways, at=at)
         back = f"today - {many} to yesterday"
         if unit in ("month", "quarter", "year"):
-            whole = f"start of last {unit} - {count - 1} {unit}s to end of last {unit}"
+            before = f" - {amount(count - 1, unit)}" if count > 1 else ""
+            whole = f"start of last {unit}{before} to end of last {unit}"
             self.ambiguous(f"whole {unit}s, or back from today", whole, back, at=at)
         self.ambiguous("it may end yesterday or today", back, f"today - {one_less} to today", at=at)
 
