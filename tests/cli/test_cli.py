@@ -12,7 +12,7 @@ import pytest
 
 from patient_ladle.client import CallFailed, Ladle
 from tests.command import PATIENCE, ladle
-from tests.conftest import PASSWORD, printed
+from tests.conftest import PASSWORD, READER_PASSWORD, printed
 
 from . import NOUNS, command_line
 
@@ -341,6 +341,28 @@ def test_whoever_archives_or_deactivates_is_told_which_schedules_that_is_about(s
     gone = service.command("user", "edit", "nora", "--active", "no")
     assert "schedules that nora made go on: hers-yearly" in gone.stderr, gone
     assert service.command("schedule", "remove", "hers-yearly", "--yes").returncode == 0
+
+
+def test_a_password_is_changed_alone(service, metering):
+    with service.ladle() as ladle:
+        ladle.sources.add("rotated", "postgresql", {"live": {"address": metering, "secret": "last year's"}})
+    try:
+        assert service.command("source", "check", "rotated").returncode == 1
+        words = [sys.executable, "-m", "patient_ladle.cli.main", "source", "edit", "rotated", "--secret-stdin"]
+        environment = os.environ | {"LADLE_URL": service.url, "LADLE_TOKEN": service.tokens["administrator"]}
+        for more, status, said in ((["--env", "rehearsal"], 2, "it has live"), ([], 0, "password kept")):
+            done = subprocess.run(
+                [*words, *more], env=environment, input=READER_PASSWORD + "\n", capture_output=True, text=True, check=False
+            )
+            assert (done.returncode, said in done.stdout + done.stderr) == (status, True), done.stdout + done.stderr
+        assert service.command("source", "check", "rotated").returncode == 0
+    finally:
+        service.command("source", "remove", "rotated", "--yes")
+
+
+def test_the_first_revision_is_compared_with_none(service):
+    done = service.command("extract", "diff", "samples")
+    assert (done.returncode, "there is none before it" in done.stderr) == (2, True)
 
 
 TAKEN_AWAY = ("source", "environment", "calendar", "channel", "schedule", "group", "value", "draft", "token")

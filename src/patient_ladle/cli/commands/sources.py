@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from patient_ladle.cli.output import confirmed, moment, place_of, print_done, print_facts, print_json, print_table
+from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.words import amount
 
@@ -67,15 +68,27 @@ def _address_body(args: argparse.Namespace) -> dict[str, Any]:
     body: dict[str, Any] = {"address": pairs(args.address, "--address")}
     if args.url_stdin:
         return body | {"url": sys.stdin.readline().strip()}
-    if args.secret_stdin:
-        body["secret"] = sys.stdin.readline().rstrip("\n")
-    elif args.secret_from:
-        body["secret"] = args.secret_from
+    if args.secret_stdin or args.secret_from:
+        body["secret"] = _new_secret(args)
     elif os.environ.get("LADLE_SOURCE_PASSWORD"):
         body["secret"] = os.environ["LADLE_SOURCE_PASSWORD"]
     elif sys.stdin.isatty() and "user" in body["address"]:
         body["secret"] = getpass.getpass("password of the source's login (empty for none): ")
     return body
+
+
+def _new_secret(args: argparse.Namespace) -> str:
+    return sys.stdin.readline().rstrip("\n") if args.secret_stdin else str(args.secret_from)
+
+
+def _address_now(ladle: Ladle, args: argparse.Namespace) -> Mapping[str, Any]:
+    """The address to which a new password belongs. Raises ClientError."""
+    known = {each["environment"]: each["address"] for each in ladle.sources.get(args.name)["addresses"]}
+    if args.env not in known:
+        has = ", ".join(known) or "none"
+        words = f"source '{args.name}' has no address in '{args.env}'; it has {has}."
+        raise ClientError(words, "Say which with --env, or give an address: --address.")
+    return known[args.env]
 
 
 def _settings(args: argparse.Namespace) -> dict[str, Any]:
@@ -100,6 +113,8 @@ def source_edit(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
         if args.address or args.url_stdin:
             changes["addresses"] = {args.env: _address_body(args)}
+        elif args.secret_stdin or args.secret_from:
+            changes["addresses"] = {args.env: {"address": _address_now(ladle, args), "secret": _new_secret(args)}}
         if args.remove_address:
             changes["addresses"] = {args.env: None}
         if args.permit or args.permit_no_longer:
@@ -108,7 +123,7 @@ def source_edit(args: argparse.Namespace) -> None:
             changes["permitted"] = [name for name in dict.fromkeys([*held, *args.permit]) if name.lower() not in gone]
         if not changes:
             raise ClientError(
-                "nothing to change was given.", "Give --address, --note, --permit, --max-runs or --query-timeout."
+                "nothing to change was given.", "Give --address, --secret-stdin, --note, --permit or --max-runs."
             )
         _show(args, ladle.sources.edit(args.name, **changes))
 
