@@ -119,11 +119,14 @@ export function RunForm({
     form.resetFields(behind.map(([name]) => name)); // defaults that changed; what somebody typed stays
   }, [first, form, shown]);
   useEffect(() => {
-    if (shown && left) form.setFields(Object.entries(left).map(([name, value]) => ({ name, value, touched: true })));
+    if (shown && left)
+      form.setFields(
+        Object.entries(left as Record<string, unknown>).map(([name, value]) => ({ name, value, touched: true })),
+      );
   }, [form, left, shown]);
   const keep = () => {
     const sensitive = parameters.filter((each) => each.sensitive).map((each) => each.name);
-    kept.keep(key, form.getFieldsValue(true, ({ touched }) => touched) as object, sensitive);
+    kept.keep(key, form.getFieldsValue(true, (meta) => !!meta?.touched) as object, sensitive);
   };
   const anew = () => {
     kept.forget(key);
