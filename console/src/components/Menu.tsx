@@ -1,0 +1,39 @@
+import { useRef, type ReactElement } from "react";
+import { Dropdown } from "antd";
+
+interface Item {
+  key: string;
+  label: string;
+  danger?: boolean;
+}
+
+/** A button with a menu: opened by the keyboard the arrows are in it at once, and it gives the keyboard back to its button. */
+export function Menu({
+  items,
+  onChoose,
+  children,
+}: {
+  items: Item[];
+  onChoose: (key: string) => void;
+  children: ReactElement;
+}) {
+  const box = useRef<HTMLSpanElement>(null);
+  const back = () => box.current?.querySelector("button")?.focus();
+  return (
+    <span ref={box} style={{ display: "contents" }}>
+      <Dropdown
+        autoFocus
+        trigger={["click"]}
+        menu={{
+          items,
+          onClick: ({ key }) => {
+            back(); // first: what opens now gives the keyboard back to where it was
+            onChoose(key);
+          },
+        }}
+      >
+        {children}
+      </Dropdown>
+    </span>
+  );
+}
