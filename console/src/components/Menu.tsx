@@ -1,11 +1,7 @@
 import { useRef, type ReactElement } from "react";
-import { Dropdown } from "antd";
+import { Dropdown, type MenuProps } from "antd";
 
-interface Item {
-  key: string;
-  label: string;
-  danger?: boolean;
-}
+type Item = NonNullable<MenuProps["items"]>[number];
 
 /** A button with a menu: opened by the keyboard the arrows are in it at once, and it gives the keyboard back to its button. */
 export function Menu({
