@@ -379,7 +379,7 @@ def test_what_is_taken_away_is_told_as_json_where_that_is_asked_for(service):
     with service.ladle() as ladle:
         ladle.sources.add_environment("leaving")
         ladle.sources.add("leaving", "sqlite", {"leaving": {"address": {"path": str(service.data.parent / "x.db")}}})
-        ladle.schedules.save_calendar("leaving", "", "", "")
+        ladle.schedules.save_calendar("leaving", "GB", "ENG")
         ladle.alerts.add_channel("leaving", "webhook", {"url": "https://alerts.fennmoor.example/x"})
         ladle.schedules.add("leaving", "district_use", "live", "06:30")
         ladle.people.add_group("leaving", "reader")

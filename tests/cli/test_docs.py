@@ -10,6 +10,7 @@ import shlex
 import signal
 import subprocess
 import sys
+import threading
 from collections import Counter
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
@@ -65,6 +66,14 @@ def steps(document):
     ]
 
 
+def ended_with_its_demo(process, log, over):
+    """A demo that cannot be made is begun again and again: it fails here at its first end, and not at the end of patience."""
+    while not over.wait(0.5):
+        if "demo ended with status" in log.read_text():
+            process.terminate()
+            return
+
+
 @pytest.fixture(scope="module")
 def demo(home):
     """The demo, its anchor date fixed, once its sources are up; stopped as Ctrl+C stops it."""
@@ -79,6 +88,8 @@ def demo(home):
         process = subprocess.Popen(
             [*LADLE, "service", "start", "--demo"], env=environment, stdout=subprocess.PIPE, stderr=log, text=True
         )
+    over = threading.Event()
+    threading.Thread(target=ended_with_its_demo, args=(process, home / "demo.log", over), daemon=True).start()
     said = []
     for line in process.stdout:
         said.append(line)
@@ -87,6 +98,7 @@ def demo(home):
     else:
         process.stdout.close()
         raise AssertionError(f"it ended with {process.wait()}: {(home / 'demo.log').read_text()}")
+    over.set()
     assert f"ready: http://127.0.0.1:{port}\n" in said
     environment |= {
         "LADLE_URL": f"http://127.0.0.1:{port}",

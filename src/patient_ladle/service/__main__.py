@@ -39,6 +39,9 @@ def _start(args: argparse.Namespace) -> int:
         os.environ["LADLE_DATA"] = str(data)
         if args.demo:
             os.environ.setdefault("LADLE_SOURCE_ROOTS", str(data / "fennmoor" / "files"))
+            # Its alerts go to its own test mailbox on this machine, and nowhere else.
+            os.environ.setdefault("LADLE_WEBHOOK_PRIVATE", "yes")
+            os.environ.setdefault("LADLE_WEBHOOK_HOSTS", "127.0.0.1")
         return Supervisor(data, args.max_runs, args.demo, args.adopt).run(f"http://{listen}:{port}")
     except LadleError as error:
         print(f"ladle: {error.in_words()}", file=sys.stderr)
