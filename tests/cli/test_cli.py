@@ -384,10 +384,10 @@ def test_what_is_taken_away_is_told_as_json_where_that_is_asked_for(service):
         ladle.schedules.add("leaving", "district_use", "live", "06:30")
         ladle.people.add_group("leaving", "reader")
         ladle.transport.call("PATCH", "/values/leaving", json={"values": {"live": 3}})
-        ladle.transport.call("PUT", "/drafts/leaving", json={"content": {"statement": "select 1"}, "version": 0})
+        ladle.extracts.keep_draft({"statement": "select 1"}, 0, name="broken")
         token = str(ladle.transport.call("POST", "/tokens", json={"name": "leaving"})["id"])
     for noun, verb in sorted(verbs, key=lambda each: each == ("environment", "remove")):  # its source goes first
-        name = token if noun == "token" else "leaving"
+        name = {"token": token, "draft": "broken"}.get(noun, "leaving")
         agreed = [] if noun == "token" else ["--yes"]
         done = service.command(noun, verb, name, *agreed, "--json")
         assert done.returncode == 0, (noun, done.stderr)

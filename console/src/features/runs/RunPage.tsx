@@ -1,8 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Space } from "antd";
+import { App, Button, Dropdown, Space } from "antd";
 import DownOutlined from "@ant-design/icons/DownOutlined";
 import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
-import { Menu } from "../../components/Menu";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type RunRecord } from "../../api/client";
@@ -300,9 +299,15 @@ export function RunPage() {
             >
               Run again
             </Button>
-            <Menu items={[{ key: "newest", label: "With the newest revision" }]} onChoose={() => again.mutate(true)}>
+            <Dropdown
+              trigger={["click"]}
+              menu={{
+                items: [{ key: "newest", label: "With the newest revision" }],
+                onClick: () => again.mutate(true),
+              }}
+            >
               <Button aria-label="With another revision" icon={<DownOutlined />} />
-            </Menu>
+            </Dropdown>
           </Space.Compact>
         )}
       </header>

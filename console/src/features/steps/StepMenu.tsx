@@ -1,4 +1,4 @@
-import { Menu } from "../../components/Menu";
+import { Dropdown } from "antd";
 import type { GridColumn } from "../../lib/grid";
 import { KINDS, offered } from "./steps";
 import "./steps.css";
@@ -12,9 +12,12 @@ export function StepMenu({
   onStep: (kind: string, column: GridColumn) => void;
 }) {
   return (
-    <Menu
-      items={offered(column.kind).map((key) => ({ key, label: KINDS[key]!.title }))}
-      onChoose={(key) => onStep(key, column)}
+    <Dropdown
+      trigger={["click"]}
+      menu={{
+        items: offered(column.kind).map((key) => ({ key, label: KINDS[key]!.title })),
+        onClick: ({ key }) => onStep(key, column),
+      }}
     >
       <button
         type="button"
@@ -24,6 +27,6 @@ export function StepMenu({
       >
         +
       </button>
-    </Menu>
+    </Dropdown>
   );
 }
