@@ -182,7 +182,19 @@ def test_periods_up_to_today_and_named_ones(today, unit):
     assert read_period("yesterday", today) == (today - timedelta(days=1),) * 2
 
 
-@pytest.mark.parametrize("period", ["last 7 days", "last 2 days", "last 1 month", "last 2 months", "next 1 week", "last 3 months", "Last 2 Years", "next 10 working days"])
+@pytest.mark.parametrize(
+    "period",
+    [
+        "last 7 days",
+        "last 2 days",
+        "last 1 month",
+        "last 2 months",
+        "next 1 week",
+        "last 3 months",
+        "Last 2 Years",
+        "next 10 working days",
+    ],
+)
 def test_a_period_that_could_mean_two_things_is_refused_with_both_which_can_be_read(period):
     with pytest.raises(BadInput, match="could mean more than one thing") as refused:
         read_period(period, date(2026, 11, 24))

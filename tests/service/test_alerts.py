@@ -87,7 +87,9 @@ def test_what_was_missed_is_one_alert_for_all_schedules(schedule, told):  # noqa
 def test_late_is_told_and_so_is_in_time_again(schedule, told):  # noqa: F811
     from patient_ladle.service.ledger.waiting import mark_late
 
-    schedule(zone="UTC", rule="every hour", finish_by=(datetime.now(timezone.utc) + timedelta(hours=2)).time().replace(microsecond=0))
+    schedule(
+        zone="UTC", rule="every hour", finish_by=(datetime.now(timezone.utc) + timedelta(hours=2)).time().replace(microsecond=0)
+    )
     tick()
     mark_late(datetime.now(timezone.utc) + timedelta(hours=3))
     assert told() == [("late", "yearly is late")]

@@ -5176,11 +5176,8 @@ export interface components {
         ScheduleBody: {
             /** @description Words, as in 'weekdays 06:30', or five crontab fields. */
             rule: string;
-            /**
-             * @description Name of the time zone whose clocks count, such as Europe/London.
-             * @default UTC
-             */
-            zone: string;
+            /** @description Name of the time zone whose clocks count, such as Europe/London. */
+            zone?: string;
             /**
              * Format: date
              * @description The rule counts from this date.

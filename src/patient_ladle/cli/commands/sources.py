@@ -122,9 +122,7 @@ def source_edit(args: argparse.Namespace) -> None:
             held = [each["name"] for each in ladle.sources.get(args.name)["permitted"] or ()]
             changes["permitted"] = [name for name in dict.fromkeys([*held, *args.permit]) if name.lower() not in gone]
         if not changes:
-            raise ClientError(
-                "nothing to change was given.", "Give --address, --secret-stdin, --note, --permit or --max-runs."
-            )
+            raise ClientError("nothing to change was given.", "Give --address, --secret-stdin, --note, --permit or --max-runs.")
         _show(args, ladle.sources.edit(args.name, **changes))
 
 
