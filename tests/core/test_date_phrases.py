@@ -189,6 +189,7 @@ def test_periods_up_to_today_and_named_ones(today, unit):
         "last 2 days",
         "last 1 month",
         "last 2 months",
+        "last 1200 months",
         "next 1 week",
         "last 3 months",
         "Last 2 Years",

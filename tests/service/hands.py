@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
+import signal
 import threading
 from datetime import timedelta
+from itertools import chain
 
 
 def at_once(count, work):
@@ -69,3 +72,31 @@ def put(run, state, **more):
     rules = RUN.states[state]
     filled = {name: ERROR if name == "error" else timezone.now() for name in rules.filled}
     Run.objects.filter(pk=run.pk).update(state=state, **filled, **dict.fromkeys(rules.empty), **more)
+
+
+def frozen_in(stage, monkeypatch, process):
+    """Children of that worker stand still, and tell that it is in that stage: one stands for whatever it waits for and does not
+    come back from. They are put into the list that is returned."""
+    from patient_ladle.service.children import launch
+
+    children = []
+
+    def taken(job):
+        child = launch.Child(job)
+        os.kill(child.process.pid, signal.SIGSTOP)  # long before it has begun
+        said = child.told_together()
+        child.told_together = lambda: chain([[{"kind": "stage", "name": stage, "at": "2026-11-24T06:05:00Z"}]], said)
+        children.append(child)
+        return child
+
+    monkeypatch.setattr(process.pool, "take", taken)
+    return children
+
+
+def claimed_by(process, person):
+    """A run that the worker has taken, with a place of it."""
+    from patient_ladle.service.ledger import work as ledger
+
+    queue(person, "from_wide")
+    process.free.acquire()
+    return ledger.claim(process.row)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import os
-import signal
 import threading
-from itertools import chain
 
 import pytest
 
@@ -13,7 +11,7 @@ from patient_ladle.core.errors import StatementWrong
 from tests.command import PATIENCE
 from tests.conftest import until
 
-from .hands import queue
+from .hands import claimed_by, frozen_in
 from .test_deliveries import claimed, into, outcome_of, settings_of  # noqa: F401  # fixtures
 from .test_worker import in_thread, worker  # noqa: F401  # fixtures
 
@@ -35,34 +33,6 @@ def alerts():
     from patient_ladle.service.alerts.models import Alert
 
     return list(Alert.objects.order_by("at").values_list("kind", flat=True))
-
-
-def frozen_in(stage, monkeypatch, worker, endless=False):  # noqa: F811
-    """Children stand still in that stage, as one does that waits for a disk; ``endless``: not even force ends them."""
-    from patient_ladle.service.children import launch
-
-    children = []
-
-    def taken(job):
-        child = launch.Child(job)
-        os.kill(child.process.pid, signal.SIGSTOP)
-        said = child.told_together()
-        child.told_together = lambda: chain([[{"kind": "stage", "name": stage, "at": "2026-11-24T06:05:00Z"}]], said)
-        if endless:
-            child.kill = lambda: None
-        children.append(child)
-        return child
-
-    monkeypatch.setattr(worker.pool, "take", taken)
-    return children
-
-
-def claimed_by(worker, person):  # noqa: F811
-    from patient_ladle.service.ledger import work as ledger
-
-    queue(person, "from_wide")
-    worker.free.acquire()
-    return ledger.claim(worker.row)
 
 
 @pytest.mark.parametrize("cancelled", [False, True])
@@ -108,6 +78,43 @@ def test_a_last_word_that_cannot_be_kept_is_followed_by_a_plainer_one(impatient,
     assert (run.state, run.error["message"]) == ("failed", "the run failed, and what was said of it could not be kept.")
 
 
+def test_a_run_whose_last_word_finds_the_record_away_for_long_ends_once_it_is_back(impatient, repository, monkeypatch):
+    import psycopg
+
+    from patient_ladle.service.ledger import work as ledger
+    from patient_ladle.service.processes import worker as module
+
+    run, fail = claimed_by(impatient, repository), ledger.fail
+
+    def away(*_):
+        raise psycopg.OperationalError("the server has gone")
+
+    def minded(run):
+        raise StatementWrong("no such column")
+
+    monkeypatch.setattr(module, "AWAY_SECONDS", -1.0)
+    monkeypatch.setattr(ledger, "fail", away)
+    monkeypatch.setattr(impatient, "_mind", minded)
+    impatient.carry_out(run)
+    assert type(run).objects.get(pk=run.pk).state == "running"
+    monkeypatch.setattr(ledger, "fail", fail)
+    impatient._end_unminded()
+    impatient.unminded = {place: since - 1 for place, since in impatient.unminded.items()}
+    impatient._end_unminded()
+    run.refresh_from_db()
+    assert (run.state, run.error["code"]) == ("failed", "worker_lost")
+
+
+def test_a_delivery_that_ended_meanwhile_is_not_told_of(impatient, waiting):
+    from patient_ladle.service.ledger.delivering import claim_delivery, deliver_stored, delivery_hangs
+
+    run = claim_delivery(impatient.row)
+    deliver_stored(run)
+    before = alerts()
+    delivery_hangs(run, 900)
+    assert alerts() == before
+
+
 def test_a_run_of_which_nothing_moves_is_ended_and_says_where_it_stood(impatient, repository, monkeypatch):
     frozen_in("store", monkeypatch, impatient)
     run = claimed_by(impatient, repository)
@@ -121,7 +128,10 @@ def test_a_run_of_which_nothing_moves_is_ended_and_says_where_it_stood(impatient
 
 def test_a_run_ends_whose_child_not_even_force_ends(impatient, repository, monkeypatch):
     """A child that waits for a disk that hangs stays as it is whatever it is sent: the run ends without it."""
-    children = frozen_in("store", monkeypatch, impatient, endless=True)
+    from patient_ladle.service.children.launch import Child
+
+    monkeypatch.setattr(Child, "kill", lambda self: None)
+    children = frozen_in("store", monkeypatch, impatient)
     run = claimed_by(impatient, repository)
     with in_thread(impatient.watch_over), in_thread(lambda: impatient.carry_out(run)):
         until(lambda: type(run).objects.get(pk=run.pk).state == "failed")

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import os
-import signal
 import threading
 from contextlib import contextmanager
-from itertools import chain
 from pathlib import Path
 
 import pytest
@@ -15,7 +12,7 @@ from patient_ladle.core.errors import Fenced
 from tests.command import PATIENCE
 from tests.conftest import until
 
-from .hands import queue
+from .hands import claimed_by, frozen_in, queue
 
 
 @pytest.fixture
@@ -40,24 +37,13 @@ def in_thread(work):
 
 
 def test_a_child_that_is_silent_past_its_sources_deadline_is_ended_and_its_place_is_free(worker, repository, monkeypatch):
-    """A frozen child stands for whatever it waits for and does not come back from: its own deadline is frozen with it."""
-    from patient_ladle.service.children import launch
-    from patient_ladle.service.ledger import work as ledger
+    """Its own deadline is frozen with it."""
     from patient_ladle.service.processes import worker as module
 
     monkeypatch.setattr(module, "GRACE_SECONDS", 0.5)
 
-    def frozen(job):
-        child = launch.Child(job)
-        os.kill(child.process.pid, signal.SIGSTOP)  # long before it has begun
-        said = child.told_together()
-        child.told_together = lambda: chain([[{"kind": "stage", "name": "connect", "at": "2026-11-24T06:05:00Z"}]], said)
-        return child
-
-    monkeypatch.setattr(worker.pool, "take", frozen)
-    queue(repository, "from_wide")
-    worker.free.acquire()
-    run = ledger.claim(worker.row)
+    frozen_in("connect", monkeypatch, worker)
+    run = claimed_by(worker, repository)
     run.source.connect_timeout_seconds = 1
     with in_thread(worker.watch_over):
         worker.carry_out(run)

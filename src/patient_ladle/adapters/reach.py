@@ -14,10 +14,11 @@ from __future__ import annotations
 import ipaddress
 import os
 import socket
-from concurrent.futures import ThreadPoolExecutor
 from concurrent.futures import TimeoutError as TookTooLong
 from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+from patient_ladle.core.aside import aside
 
 Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
 
@@ -93,15 +94,12 @@ def reached(host: str, port: int, seconds: float, private: bool = True) -> Reach
 
 def looked_up(host: str, seconds: float) -> tuple[str, ...]:
     """The addresses of a host name. Raises NotKnown."""
-    pool = ThreadPoolExecutor(1)
     try:
-        found = pool.submit(socket.getaddrinfo, host, None, type=socket.SOCK_STREAM).result(seconds)
+        found = aside(lambda: socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)).result(seconds)
     except TookTooLong:
         raise NotKnown(host, False) from None
     except (OSError, UnicodeError, ValueError):
         raise NotKnown(host, True) from None
-    finally:
-        pool.shutdown(wait=False)
     return tuple(dict.fromkeys(str(entry[4][0]) for entry in found))
 
 

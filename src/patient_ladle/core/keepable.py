@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from typing import Any
 
 NUL_MARK = "\u2400"
@@ -35,12 +36,17 @@ def unfit(text: str) -> tuple[int, str] | None:
 
 def keepable(value: Any) -> Any:
     """Plain JSON with the same done to every text in it, names among them."""
+    return _with_texts(value, keepable_text)
+
+
+def _with_texts(value: Any, made: Callable[[str], str]) -> Any:
+    """Plain JSON with every text in it made another."""
     if isinstance(value, str):
-        return keepable_text(value)
+        return made(value)
     if isinstance(value, list):
-        return [keepable(each) for each in value]
+        return [_with_texts(each, made) for each in value]
     if isinstance(value, dict):
-        return {keepable_text(key): keepable(each) for key, each in value.items()}
+        return {made(key): _with_texts(each, made) for key, each in value.items()}
     return value
 
 
@@ -57,15 +63,5 @@ def said(line: bytes) -> dict[str, Any]:
     if _MAY_BE_UNFIT.search(line):
         made = keepable(made)
     if made.get("kind") in _BOUNDED:
-        made = _with_bounds(made)
+        made = _with_texts(made, bounded)
     return made
-
-
-def _with_bounds(value: Any) -> Any:
-    if isinstance(value, str):
-        return bounded(value)
-    if isinstance(value, list):
-        return [_with_bounds(each) for each in value]
-    if isinstance(value, dict):
-        return {key: _with_bounds(each) for key, each in value.items()}
-    return value

@@ -11,7 +11,7 @@ from decimal import Decimal
 import duckdb
 import pyarrow as pa
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.combining.combined import CombinedSession, _judged, drawn_from
@@ -298,6 +298,11 @@ _QUERIES = st.recursive(
 
 
 @examples(4)
+@example('select * from (with "nowhere.csv" as (select 1) select 1) q, "nowhere.csv"')
+@example('with "nowhere.csv" as (select * from "nowhere.csv") select * from "nowhere.csv"')
+@example(
+    'with recursive "nowhere.csv" as (select 1 as x from "nowhere.csv" union all select 1 as x from meters) select * from "nowhere.csv"'
+)
 @given(_QUERIES)
 def test_what_the_judge_lets_pass_reads_no_file_also_where_the_engine_would(statement):
     """Of names that *with* gives: where they hold, the engine says, which has no switch turned here, and no such file."""

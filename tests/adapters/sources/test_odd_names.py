@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_ladle.adapters.sources import get_engine
-from patient_ladle.core.errors import SourceNotReadable
+from patient_ladle.core.errors import SourceNotReadable, StatementWrong
 from patient_ladle.core.ports import Reading, Statement
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
@@ -27,7 +27,7 @@ from tests.profile import examples
 
 DAY, AT = date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)
 NAMES = ("has blank", "a.b", 'Quo"te', "it's", "select", "Ünï", "x" * 60, "a`b", "[b]", "1st", ":p", "-- c", "a;b", "{x}", "$y$", "\U0001f600", "?", "%s",
-         "back\\slash", "/* c */", "ﬁ", "a  b", "_", "t_", "null", "order", "has-dash", "x:y", "a::int", "(a)", "#1", "@v")  # fmt: skip
+         "back\\slash", "/* c */", "ﬁ", "a  b", "_", "t_", "null", "order", "has-dash", "x:y", "a::int", "(a)", "#1", "@v", "due_time")  # fmt: skip
 ODD = st.text(
     st.one_of(
         st.sampled_from(" .\"'`[]:;-$?%\\/*(){}#@_aZ9é"), st.characters(exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"))
@@ -142,3 +142,15 @@ def test_one_bad_file_closes_none_of_the_others(tmp_path):
     (tmp_path / "good.csv").unlink()
     with closing(engine.open(address, "")) as session, pytest.raises(SourceNotReadable, match="none of the tables can be read"):
         session.probe()
+
+
+def test_a_bad_file_is_told_of_where_it_is_meant_whatever_its_name(tmp_path):
+    (tmp_path / "good.csv").write_text("a,b\n1,2\n")
+    for name in ("bad one", "column"):
+        (tmp_path / f"{name}.parquet").write_bytes(b"junk")
+    engine, address = get_engine("files"), {"folder": str(tmp_path)}
+    for text, wanted in (
+        ('select * from "bad one"', "bad one.parquet"), ("select zz as column_zz from good", "zz"), ("select * from nowhere", "nowhere"),
+    ):  # fmt: skip
+        with closing(engine.open(address, "")) as session, pytest.raises((SourceNotReadable, StatementWrong), match=wanted):
+            session.describe(Statement(text, resolve([], {}, DAY, AT)))

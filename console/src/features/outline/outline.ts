@@ -66,8 +66,9 @@ const PLAIN = /^[\p{L}_][\p{L}\p{N}_]{0,62}$/u;
 
 /** The short name that columns of a table are named by; one is made where its own is more than letters, digits and _. */
 export function aliasOf(place: Place): string {
+  if (place.as) return place.as;
   const own = place.table.split(".").at(-1)!;
-  if (place.as ?? PLAIN.test(own)) return place.as ?? own;
+  if (PLAIN.test(own)) return own;
   const made = own
     .replace(/[^\p{L}\p{N}_]+/gu, "_")
     .replace(/^_+|_+$/g, "")

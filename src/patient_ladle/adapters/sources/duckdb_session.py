@@ -52,7 +52,7 @@ from .duckdb_allowed import Judge
 from .duckdb_nested import ZONED, form_of
 
 _MISSING = {
-    r"^Table with name (\S+) does not exist": "table",
+    r"^Table with name (.+?) does not exist": "table",
     r'^Referenced column "([^"]+)" not found': "column",
     r'does not have a column named "([^"]+)"': "column",
 }

@@ -113,9 +113,9 @@ class FilesSession(DuckdbSession):
         try:
             return super().describe(statement)
         except StatementWrong as error:
-            for name, fault in self.faults.items():
-                if f"'{name}'" in error.message.lower() or f" {name} " in f" {error.message.lower()} ":
-                    raise fault from error
+            missing = str(error.facts.get("name", "")).lower() if error.facts.get("missing") == "table" else ""
+            if missing in self.faults:
+                raise self.faults[missing] from error
             if "VARCHAR" in error.message:
                 error.hint += (
                     " A column of a CSV file is text unless all its values prove another kind: cast it, or declare its kind."

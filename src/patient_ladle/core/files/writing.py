@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import shutil
-import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, wait
+from concurrent.futures import wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
@@ -16,6 +15,7 @@ from patient_ladle.proof.unpacking import unpacked
 from patient_ladle.proof.verifying import DAMAGE
 from patient_ladle.words import amount
 
+from ..aside import aside
 from ..errors import ProofFailed, StoreUnreadable
 from ..ports import ResultFolder, StoredFile
 from ..results.columns import Batch, Column
@@ -210,8 +210,7 @@ class FilesOfFormat:
         Raises ProofFailed where either differs from what was written.
         """
         self.folder.finish(file.name)
-        hashing = Future[str]()
-        threading.Thread(target=self._hash, args=(file.name, hashing), daemon=True).start()
+        hashing = aside(lambda: self._hash(file.name))
         try:
             with _read_back(file.name), self.folder.open(file.name) as stored:
                 found = self._counted(file.name, stored)
@@ -249,12 +248,9 @@ class FilesOfFormat:
             sheets=tuple(getattr(file.writer, "sheets", ())),
         )
 
-    def _hash(self, name: str, digest: Future[str]) -> None:
-        try:
-            with _read_back(name), self.folder.open(name) as stored:
-                digest.set_result(hashlib.file_digest(stored, "sha256").hexdigest())  # type: ignore[arg-type]  # binary suffices
-        except BaseException as error:  # noqa: BLE001  # raised in the caller's thread
-            digest.set_exception(error)
+    def _hash(self, name: str) -> str:
+        with _read_back(name), self.folder.open(name) as stored:
+            return hashlib.file_digest(stored, "sha256").hexdigest()  # type: ignore[arg-type]  # a binary file suffices
 
     def _counted(self, name: str, stored: BinaryIO) -> Counted:
         try:

@@ -45,7 +45,7 @@ def judge(tree: Mapping[str, Any], inputs: Sequence[str]) -> list[str]:
     known = {name.lower(): name for name in inputs}
     found: list[str] = []
     for node, made in _scoped(tree):
-        if own := next((name for name in made if _OF_THE_ENGINE.match(name)), None):
+        for own in filter(_OF_THE_ENGINE.match, (name for name, _ in _queries(node))):
             raise BadInput(f"'{own}' is a name of the engine's own.", "Give the query in 'with' another name.")
         try:
             if node.get("sample"):
@@ -144,25 +144,25 @@ def _scoped(tree: Any) -> Iterator[tuple[Mapping[str, Any], frozenset[str]]]:
         if count > MOST_PARTS or depth > MOST_DEEP:
             raise BadInput("the statement is too long.", "Part it into several extracts, each an input of the next.")
         if isinstance(here, Mapping):
-            inner, made = _queries(here, made)
+            named, before = _queries(here), made
+            made |= {name for name, _ in named}
             yield here, made
-            left += [(query, depth + 3, around) for query, around in reversed(inner)]
-            repeats = here.get("type") == "RECURSIVE_CTE_NODE"  # its right side repeats with what it has so far
-            for key, value in reversed([*here.items()]):
-                own = {str(here["cte_name"]).lower()} if repeats and key == "right" else frozenset()
-                if isinstance(value, (Mapping, list)) and not (inner and key == "cte_map"):
-                    left.append((value, depth + 1, made | own))
+            rest = [(key, value, made) for key, value in here.items() if not (named and key == "cte_map")]
+            if here.get("type") == "RECURSIVE_CTE_NODE":  # its right side repeats with what it has so far
+                own = made | {str(here["cte_name"]).lower()}
+                rest = [(key, value, own if key == "right" else around) for key, value, around in rest]
+            left += [(value, depth + 1, around) for _, value, around in reversed(rest) if isinstance(value, (Mapping, list))]
+            for name, query in named:
+                left.append((query, depth + 3, before))
+                before |= {name}
         else:
             left += [(value, depth, made) for value in reversed(here) if isinstance(value, (Mapping, list))]
 
 
-def _queries(node: Mapping[str, Any], made: frozenset[str]) -> tuple[list[tuple[Any, frozenset[str]]], frozenset[str]]:
-    """The queries that a node names, each with the names that hold in it, and those that hold in the rest of the node."""
-    ctes, found = node.get("cte_map"), []
-    for each in (ctes.get("map") or ()) if isinstance(ctes, Mapping) else ():
-        found.append((each["value"], made))
-        made |= {str(each["key"]).lower()}
-    return found, made
+def _queries(node: Mapping[str, Any]) -> list[tuple[str, Any]]:
+    """The queries that a node names, in their order: each may name those before it."""
+    ctes = node.get("cte_map")
+    return [(str(each["key"]).lower(), each["value"]) for each in (ctes.get("map") or ())] if isinstance(ctes, Mapping) else []
 
 
 def _table(node: Mapping[str, Any], known: Mapping[str, str], made: frozenset[str]) -> list[str]:

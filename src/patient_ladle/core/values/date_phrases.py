@@ -31,8 +31,6 @@ from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from difflib import get_close_matches
 
-from patient_ladle.words import amount
-
 from ..errors import BadInput
 from .day_words import MONTHS, UNITS, WEEKDAYS, WHICH, Unfit, Words, meanings
 
@@ -61,6 +59,11 @@ def _month_of(day: date, months: int) -> date:
     """First day of the month that many months away."""
     number = day.year * 12 + day.month - 1 + months
     return date(number // 12, number % 12 + 1, 1)
+
+
+def _counted(count: int, unit: str) -> str:
+    """As a phrase has it: digits alone, which can be read back."""
+    return f"{count} {unit}{'s' * (count != 1)}"
 
 
 def _last_day(first: date) -> date:
@@ -255,14 +258,14 @@ class _Reader(Words):
     def _rolling(self, word: str, at: int) -> None:
         """``last 7 days``, ``next 3 months``: with today or without it, whole months or not."""
         count, unit = self.count(), self.unit()
-        many = f"{count} {unit}{'s' * (count != 1)}"
-        one_less = f"{count - 1} day{'s' * (count != 2)}" if unit == "day" else f"{many} {'-' if word == 'next' else '+'} 1 day"
+        many, less = _counted(count, unit), _counted(count - 1, unit)
+        one_less = less if unit == "day" else f"{many} {'-' if word == 'next' else '+'} 1 day"
         if word == "next":
             ways = (f"tomorrow to today + {many}", f"today to today + {one_less}")
             self.ambiguous("it may begin today or tomorrow", *ways, at=at)
         back = f"today - {many} to yesterday"
         if unit in ("month", "quarter", "year"):
-            before = f" - {amount(count - 1, unit)}" if count > 1 else ""
+            before = f" - {less}" if count > 1 else ""
             whole = f"start of last {unit}{before} to end of last {unit}"
             self.ambiguous(f"whole {unit}s, or back from today", whole, back, at=at)
         self.ambiguous("it may end yesterday or today", back, f"today - {one_less} to today", at=at)

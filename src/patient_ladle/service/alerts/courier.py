@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from concurrent.futures import Future
-from concurrent.futures import TimeoutError as FutureTimeout
+from concurrent.futures import Future, wait
 from datetime import timedelta
 from datetime import timezone as zones
 from typing import Any
@@ -16,6 +15,7 @@ from django.utils import timezone
 
 from patient_ladle.adapters.alerts import get_channel
 from patient_ladle.adapters.alerts.base import NotSent
+from patient_ladle.core.aside import aside
 from patient_ladle.core.keepable import keepable_text
 from patient_ladle.core.runs.alerts import Message
 from patient_ladle.core.runs.retrying import RetryPolicy
@@ -88,32 +88,23 @@ def _send(sending: Sending) -> None:
     sending.save()
 
 
-_HANGING: dict[int, threading.Thread] = {}
-"""Threads that send for a channel, by its number, and were given up."""
+_HANGING: dict[int, Future[str]] = {}
+"""Sendings that were given up and go on in their threads, by the number of their channel."""
 
 
 def _sent_in_time(sending: Sending, wanted: dict[str, Any]) -> str:
-    """What the other side said. Raises NotSent, whatever it does for however long: then the thread is left to itself, and
+    """What the other side said. Raises NotSent, whatever it does for however long: then its thread is left to itself, and
     the channel is not tried again before it has ended."""
-    channel, message, ended = sending.channel, message_of(sending.alert), Future[str]()
-    earlier = _HANGING.get(channel.pk)
-    if earlier is not None and earlier.is_alive():
+    channel, message = sending.channel, message_of(sending.alert)
+    if channel.pk in _HANGING and not _HANGING[channel.pk].done():
         raise NotSent(f"an earlier sending to '{channel.name}' has not ended yet.", "See what its server does.")
-
-    def send() -> None:
-        try:
-            ended.set_result(get_channel(channel.kind).send(message, wanted, channel.secret, reach()))
-        except Exception as error:  # noqa: BLE001  # it is raised where it was asked for
-            ended.set_exception(error)
-
-    thread = threading.Thread(target=send, daemon=True, name=f"sending {sending.pk}")
-    thread.start()
-    try:
-        return ended.result(SEND_SECONDS)
-    except FutureTimeout:
-        _HANGING[channel.pk] = thread
+    sent = aside(lambda: get_channel(channel.kind).send(message, wanted, channel.secret, reach()))
+    wait([sent], SEND_SECONDS)
+    if not sent.done():
+        _HANGING[channel.pk] = sent
         words = f"the server had not taken it after {SEND_SECONDS:g} s."
-        raise NotSent(words, "See whether it, or the network on the way to it, hangs.") from None
+        raise NotSent(words, "See whether it, or the network on the way to it, hangs.")
+    return sent.result()
 
 
 def work(stop: threading.Event) -> None:

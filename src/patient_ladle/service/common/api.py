@@ -51,12 +51,14 @@ class RoleView(APIView):
 
     def _takes_body(self, method: str) -> bool:
         """As the API's document says."""
+        if method == "DELETE":
+            return False
         declared = getattr(getattr(self, method.lower(), None), "kwargs", {}).get("schema")
         if declared is None:
-            return method not in ("DELETE",)
+            return True
         schema = declared()
         schema.view, schema.method = self, method
-        return method != "DELETE" and schema.get_request_serializer() is not None
+        return schema.get_request_serializer() is not None
 
 
 _LARGEST = 2**63 - 1

@@ -39,17 +39,12 @@ def _is_over(run: Run) -> IsOver:
     return of
 
 
-def clear_after(run: Run, targets: Sequence[str]) -> None:
-    """Remove what tries of the run that are over left at these targets; one that is away is cleared later."""
+def clear_after(run: Run, targets: Sequence[str], now: bool = True) -> None:
+    """Remove what tries of the run that are over left at these targets; one that is away is cleared later, and so are all where
+    it is not to be done ``now``, for one of them hangs."""
     for target in targets:
-        if not kind_of(target).clear(target, _is_over(run)):
+        if not (now and kind_of(target).clear(target, _is_over(run))):
             TargetToClear.objects.get_or_create(run=run, target=target)
-
-
-def clear_later(run: Run, targets: Sequence[str]) -> None:
-    """The same, once they answer."""
-    for target in targets:
-        TargetToClear.objects.get_or_create(run=run, target=target)
 
 
 def clear_attempts(now: datetime) -> int:

@@ -22,7 +22,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import in_words, kind_named, kind_of, mark_of
@@ -47,7 +47,7 @@ from patient_ladle.service.extracts.sensitive_values import opened
 from patient_ladle.service.people.models import Person
 
 from .alarms import delivery_is_over, not_delivered_yet
-from .clearing import clear_after, clear_later
+from .clearing import clear_after
 from .models import DeliveryTarget, Run, Worker
 from .owning import claim_names, own_names
 from .run_log import add_log, delivered_words, wake_workers
@@ -138,10 +138,7 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError, hangs: bool =
     else:
         DELIVERY.move(row, "fail", **known)
     row.save()
-    if hangs:
-        clear_later(row, plan.targets)
-    else:
-        clear_after(row, plan.targets)
+    clear_after(row, plan.targets, now=not hangs)
     add_log(row, "warning" if again else "error", f"not delivered: {error.in_words()}", "deliver")
     for name in error.facts.get("delivered", []):
         add_log(row, "warning", f"'{name}' is delivered all the same: it was taken before it could be put back", "deliver")
@@ -166,12 +163,17 @@ def claim_delivery(worker: Worker, busy: Collection[str] = ()) -> Run | None:
     return None
 
 
+def _mine(run: Run) -> QuerySet[Run]:
+    """Its row, if its delivery still belongs to this worker and try."""
+    tries = {"deliverer": run.deliverer_id, "delivery_attempts": run.delivery_attempts}
+    return Run.objects.filter(pk=run.pk, delivery=UNDER_WAY, **tries)
+
+
 @contextmanager
 def _owned(run: Run) -> Iterator[Run]:
     """The run's row, locked, if its delivery still belongs to this worker and try. Raises Fenced."""
     with transaction.atomic():
-        mine = Run.objects.filter(delivery=UNDER_WAY, deliverer=run.deliverer_id, delivery_attempts=run.delivery_attempts)
-        row = mine.select_for_update(of=("self",)).filter(pk=run.pk).first()
+        row = _mine(run).select_for_update(of=("self",)).first()
         if row is None:
             raise Fenced(f"the delivery of run {run.pk} is no longer this try's.", "Look at the run's log.")
         yield row
@@ -245,8 +247,9 @@ def fail_delivery(run: Run) -> None:
 def delivery_hangs(run: Run, seconds: float) -> None:
     """A try that has stood still for so long: it is fenced, told of, and made again later. One whose intent was recorded is
     told of only: what it shows is decided, and whoever comes back to it rolls it forward."""
-    mine = Run.objects.filter(delivery=UNDER_WAY, deliverer=run.deliverer_id, delivery_attempts=run.delivery_attempts)
-    row = mine.select_for_update(of=("self",), skip_locked=True).filter(pk=run.pk).first()
+    if not _mine(run).exists():
+        return  # it has ended meanwhile
+    row = _mine(run).select_for_update(of=("self",), skip_locked=True).first()
     plan = DeliveryPlan.from_dict(run.plan)
     error = StoreUnwritable(
         f"nothing of this delivery has moved for {seconds / 60:g} minutes.",

@@ -302,6 +302,9 @@ class WorkerProcess:
             retry_while_database_away(ledger.fail, run, error)
         except Fenced as fenced:
             log.warning("run %s: %s", run.pk, fenced.message)
+        except AWAY:  # for longer than any write is tried: it is in nobody's hands now, and ends as such
+            log.warning("run %s: the service database was away for its last word", run.pk)
+            connection.close()
         except Exception:  # whatever stands in the words: a run must end, with plainer ones
             log.exception("run %s: its last word could not be kept", run.pk)
             connection.close()

@@ -9,12 +9,12 @@ from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from patient_ladle import __version__
+from patient_ladle.core.aside import aside
 from patient_ladle.service.ledger.pulses import what_does_not_run
 
 STARTED_AS = ""
 """What the supervisor of this process calls this start: so it knows the answers of its own from those of another service."""
 STARTED_HEADER = "X-Started-As"
-
 
 ANSWER_SECONDS = 1.5
 """Whoever asks is answered within two seconds, whatever hangs."""
@@ -24,19 +24,16 @@ _LOOKS: list[Future[bool]] = []
 
 
 def _look() -> Future[bool]:
-    """Whether anything stands still, looked at in a thread of its own; whoever asks meanwhile waits for the same look."""
+    """Whether anything stands still; whoever asks meanwhile waits for the same look."""
     with _ONE:
         if not _LOOKS or _LOOKS[0].done():
-            _LOOKS[:] = [Future()]
-            threading.Thread(target=_looked, args=(_LOOKS[0],), daemon=True, name="health").start()
+            _LOOKS[:] = [aside(_looked)]
         return _LOOKS[0]
 
 
-def _looked(future: Future[bool]) -> None:
+def _looked() -> bool:
     try:
-        future.set_result(bool(what_does_not_run()))
-    except Exception as error:  # noqa: BLE001  # it is told by whoever asked
-        future.set_exception(error)
+        return bool(what_does_not_run())
     finally:
         connection.close()
 

@@ -38,13 +38,12 @@ def cast_of(parameter: Parameter, value: Value) -> str:
 
 
 def _cast_of_one(parameter: Parameter, value: Value) -> str:
+    items = value if isinstance(value, tuple) else (value,)
     if parameter.type == "integer":
-        numbers = [abs(item) for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, int)]
-        return "hugeint" if max([0, *numbers]) > _LARGEST else _CASTS["integer"]
+        return "hugeint" if any(isinstance(item, int) and abs(item) > _LARGEST for item in items) else _CASTS["integer"]
     if parameter.type != "decimal":
         return zoned_cast(value) or _CASTS[parameter.type]
-    decimals = [item for item in (value if isinstance(value, tuple) else (value,)) if isinstance(item, Decimal)]
-    parts = [number.as_tuple() for number in decimals]
+    parts = [item.as_tuple() for item in items if isinstance(item, Decimal)]
     places = max([0, *(-int(part.exponent) for part in parts)])
     whole = max([1, *(len(part.digits) + int(part.exponent) for part in parts)])
     if whole + places > _MOST_DIGITS:
