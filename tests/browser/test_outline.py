@@ -89,6 +89,7 @@ def test_an_error_stands_at_its_part_and_keeps_from_saving(page, gathered):
     expect(page.get_by_role("region", name="Show").get_by_role("alert")).to_contain_text("Did you mean 'zone'?")
     expect(page.get_by_role("button", name="Save revision")).to_be_disabled()
     expect(page.get_by_text("so nothing runs from here")).to_be_visible()
+    expect(page.get_by_text("No errors")).to_have_count(0)
     page.get_by_role("textbox", name="Statement", exact=True).press("Control+Enter")
     press(page, "Close the form")
     press(page, "Open the form")

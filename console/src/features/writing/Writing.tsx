@@ -345,7 +345,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
         <span aria-live="polite">
           {diagnostics.error
             ? "No diagnostics meanwhile."
-            : diagnostics.diagnostics === undefined
+            : unsaid(draft) || diagnostics.diagnostics === undefined // of a text that is older than the form nothing is said
               ? "…"
               : errors
                 ? amount(errors, "error")
