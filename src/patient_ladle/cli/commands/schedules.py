@@ -131,7 +131,9 @@ def schedule_times(args: argparse.Namespace) -> None:
     if args.json:
         return print_json(found)
     rows = [(moment(each["at"]), each["local"][:16].replace("T", " "), each["note"]) for each in found]
-    return print_table(("DUE", f"IN {args.zone}" if args.zone else "IN THE SERVICE'S ZONE", "NOTE"), rows, "this rule names no moments.")
+    return print_table(
+        ("DUE", f"IN {args.zone}" if args.zone else "IN THE SERVICE'S ZONE", "NOTE"), rows, "this rule names no moments."
+    )
 
 
 def schedule_remove(args: argparse.Namespace) -> int:
