@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from tests.command import PATIENCE
@@ -250,3 +252,108 @@ def test_every_page_has_a_title(page, drafted, address, title):
     page.goto(address)
     expect(page).to_have_title(f"{title} · Patient Ladle")
     foresee(page, "status of 404")  # an address that is not there
+
+
+FORMS = (
+    ("/new-schedule", "", "Name"), ("/new-source", "", "Name"), ("/new-channel", "", "Name"), ("/people", "Add person", "Name"),
+    ("/people", "Add group", "Name"), ("/values", "Add value", "Name"), ("/lookups", "Add lookup", "Name"),
+    ("/environments", "Add environment", "Name"), ("/calendars", "Add calendar", "Name"), ("/account", "Make a token", "What it is for"),
+)  # fmt: skip
+"""Each by its page, the button that opens it, and a field; those of a thing that is there are the same forms."""
+
+
+def opened(page, path, button):
+    page.goto(path)
+    if button:
+        page.get_by_role("button", name=button, exact=True).click()
+    return page.get_by_role("dialog") if button else page.locator("main")
+
+
+def held_by_the_browser(page):
+    return page.evaluate("Object.entries(localStorage).filter(([key]) => key.startsWith('typed|')).flat().join()")
+
+
+def test_every_form_has_its_fields_again_when_its_page_was_loaded_anew(page, drafted):
+    sign_in(page, "administrator")
+    for number, (path, button, label) in enumerate(FORMS):
+        opened(page, path, button).get_by_label(label, exact=True).first.fill(f"typed-{number}")
+        page.reload()
+        form = opened(page, path, button)
+        expect(form.get_by_label(label, exact=True).first).to_have_value(f"typed-{number}")
+        expect(form.get_by_text("As you left it.")).to_be_visible()
+    form = opened(page, "/new-channel", "")
+    form.get_by_role("combobox", name="Kind").click()
+    page.get_by_title("webhook", exact=True).click()
+    form.get_by_label("Secret").fill("hush-hush")
+    form.get_by_label("url").fill("https://alerts.fennmoor.example/hush-hush")
+    form = opened(page, "/people", "Add person")
+    form.get_by_label("Password").fill("hush-hush-hush")
+    assert "typed-3" in held_by_the_browser(page)
+    assert "hush" not in held_by_the_browser(page)
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    sign_in(page, "reader")
+    assert held_by_the_browser(page) == ""
+
+
+def test_a_text_and_its_change_note_survive_a_reload_while_the_service_is_away(page, drafted):
+    sign_in(page, "author")
+    editor = editor_of(page)
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.route("**/api/**", lambda route: route.abort())
+    write(page, editor, "select 'typed while away' as a")
+    page.get_by_label("What this save changes").fill("says why")
+    expect(page.get_by_text("Your draft is not kept yet.")).to_be_visible()
+    page.reload()
+    page.unroute("**/api/**")
+    editor = editor_of(page)
+    expect(editor).to_have_text("select 'typed while away' as a")
+    expect(page.get_by_label("What this save changes")).to_have_value("says why")
+    until(lambda: kept(drafted) == "select 'typed while away' as a")
+    until(lambda: "typed while away" not in held_by_the_browser(page))
+    page.get_by_role("button", name="Undo changes").click()
+    until(lambda: kept(drafted) is None)
+    foresee(page, "ERR_FAILED")
+
+
+def test_every_menu_is_gone_through_by_keyboard_and_gives_the_keyboard_back(page, drafted):
+    with drafted.ladle("author") as ladle:
+        ladle.schedules.add("in_a_menu", "typed_in", "live", "1st of january 00:00")
+        run = ladle.runs.wait(ladle.runs.start("typed_in")["id"], PATIENCE)
+    sign_in(page, "author")
+    for path, button, item, opens in (
+        ("/schedules", "More for in_a_menu", "Backfill", True),
+        (f"/runs/{run['id']}", "With another revision", "With the newest revision", False),
+        ("/extracts/typed_in", "Add a step with name", "Sort", False),
+    ):
+        page.goto(path)
+        if "step" in button:
+            page.get_by_role("button", name="Preview", exact=True).click()
+        at = page.get_by_role("button", name=button, exact=True)
+        at.focus()
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("menuitem").first).to_be_focused()
+        page.keyboard.press("Escape")
+        expect(at).to_be_focused()
+        page.keyboard.press("Enter")
+        chosen = page.get_by_role("menuitem", name=re.compile(item))
+        expect(page.get_by_role("menuitem").first).to_be_focused()
+        for _ in range(12):
+            if chosen.first.evaluate("found => found === document.activeElement"):
+                break
+            page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        if opens:
+            expect(page.get_by_role("dialog")).to_be_visible()
+            page.keyboard.press("Escape")
+            expect(at).to_be_focused()
+        elif "step" in button:
+            expect(page.get_by_role("region", name="What is done to it")).to_be_visible()
+        else:
+            page.wait_for_url(re.compile(rf"/runs/(?!{run['id']}$)"))
+    until(lambda: kept(drafted) is not None)
+    page.get_by_role("button", name="Undo changes").click()
+    until(lambda: kept(drafted) is None)
+    with drafted.ladle("author") as ladle:
+        ladle.schedules.remove("in_a_menu")

@@ -1,8 +1,8 @@
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useEffect, type ReactNode } from "react";
 import { Button, Form, type FormInstance, type FormProps } from "antd";
 import { Problem } from "../api/client";
-import { kept } from "../lib/kept";
 import { ProblemNote } from "./ProblemNote";
+import { useKept } from "./useKept";
 
 export interface Kept<Fields> {
   /** What the form is about, as its values are kept under until they are sent. */
@@ -25,15 +25,7 @@ export function KeptForm<Fields extends object>({
   children,
   scrollToFirstError = { focus: true },
 }: Kept<Fields> & Pick<FormProps, "scrollToFirstError">) {
-  const [restored, setRestored] = useState(() => kept.of(of));
-  const values = Form.useWatch<object | undefined>([], { form, preserve: true });
-  const sent = useRef(false);
-  useEffect(() => {
-    if (restored) form.setFieldsValue(restored);
-  }, [form, restored]);
-  useEffect(() => {
-    if (!sent.current && values && form.isFieldsTouched()) kept.keep(of, form.getFieldsValue(true) as object);
-  }, [values, form, of]);
+  const { box, restored, keep, wasSent, anew } = useKept(of, form);
   useEffect(() => {
     if (!(error instanceof Problem)) return;
     const field = error.facts.field ?? error.facts.parameter;
@@ -47,18 +39,10 @@ export function KeptForm<Fields extends object>({
     } catch {
       return; // the error is shown, and what was typed is kept
     }
-    sent.current = true;
-    kept.forget(of);
-  };
-  /** At once with each change: what is typed and closed in one breath is kept, too. */
-  const keep = () => kept.keep(of, form.getFieldsValue(true) as object);
-  const anew = () => {
-    kept.forget(of);
-    form.resetFields();
-    setRestored(undefined);
+    wasSent();
   };
   return (
-    <>
+    <div ref={box}>
       {restored && (
         <p className="said-line" role="status">
           <span>As you left it.</span>
@@ -79,6 +63,6 @@ export function KeptForm<Fields extends object>({
       >
         {children}
       </Form>
-    </>
+    </div>
   );
 }

@@ -76,7 +76,7 @@ function ChannelForm({ channel, kinds }: { channel: ChannelRecord | null; kinds:
             extra={setting.note}
             rules={setting.required ? [{ required: true, message: `${setting.name} is needed.` }] : []}
           >
-            <Input placeholder={setting.default} />
+            <Input placeholder={setting.default} {...(setting.name === "url" ? { "data-secret": true } : {})} />
           </Form.Item>
         ))}
         <Form.Item

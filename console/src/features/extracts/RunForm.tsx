@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, must, type Extract, type Parameter, type RunBody, type Source } from "../../api/client";
 import { DayField } from "../../components/DayField";
 import { ProblemNote } from "../../components/ProblemNote";
+import { kept } from "../../lib/kept";
 import { amount, moment, placeOf } from "../../lib/words";
 import { firstField, valuesOf, type Field } from "../../lib/values";
 import { DryRunView } from "./DryRunView";
@@ -94,8 +95,13 @@ export function RunForm({
           body: bodyOf(extract.name, extract.revision.parameters, fields),
         }),
       ),
-    onSuccess: (run) => void go(`/runs/${run.id}`),
+    onSuccess: (run) => {
+      kept.forget(key);
+      void go(`/runs/${run.id}`);
+    },
   });
+  const key = `run of ${extract.name}`;
+  const [left, setLeft] = useState(() => kept.of(key));
   const chosen = Form.useWatch<string | undefined>("environment", form) ?? environments.data?.[0]?.name;
   const dataDate = Form.useWatch<string | undefined>("data_date", form);
   const first = JSON.stringify({
@@ -112,15 +118,39 @@ export function RunForm({
     );
     form.resetFields(behind.map(([name]) => name)); // defaults that changed; what somebody typed stays
   }, [first, form, shown]);
+  useEffect(() => {
+    if (shown && left)
+      form.setFields(
+        Object.entries(left as Record<string, unknown>).map(([name, value]) => ({ name, value, touched: true })),
+      );
+  }, [form, left, shown]);
+  const keep = () => {
+    const sensitive = parameters.filter((each) => each.sensitive).map((each) => each.name);
+    kept.keep(key, form.getFieldsValue(true, (meta) => !!meta?.touched) as object, sensitive);
+  };
+  const anew = () => {
+    kept.forget(key);
+    setLeft(undefined);
+    form.resetFields();
+  };
   if (!environments.data) return null;
   return (
     <Form
       form={form}
       layout="vertical"
       requiredMark={false}
+      onValuesChange={keep}
       onFinish={(fields: RunFields) => start.mutate(fields)}
       initialValues={JSON.parse(first) as Partial<RunFields>}
     >
+      {left && (
+        <p className="said-line" role="status">
+          <span>As you left it.</span>
+          <Button size="small" type="text" onClick={anew}>
+            Begin anew
+          </Button>
+        </p>
+      )}
       <ParameterFields
         parameters={parameters}
         extract={extract.name}

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Dropdown, Space } from "antd";
+import { App, Button, Space } from "antd";
 import DownOutlined from "@ant-design/icons/DownOutlined";
 import DownloadOutlined from "@ant-design/icons/DownloadOutlined";
+import { Menu } from "../../components/Menu";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type RunRecord } from "../../api/client";
@@ -299,15 +300,9 @@ export function RunPage() {
             >
               Run again
             </Button>
-            <Dropdown
-              trigger={["click"]}
-              menu={{
-                items: [{ key: "newest", label: "With the newest revision" }],
-                onClick: () => again.mutate(true),
-              }}
-            >
+            <Menu items={[{ key: "newest", label: "With the newest revision" }]} onChoose={() => again.mutate(true)}>
               <Button aria-label="With another revision" icon={<DownOutlined />} />
-            </Dropdown>
+            </Menu>
           </Space.Compact>
         )}
       </header>

@@ -1,9 +1,10 @@
-import { Button, Dropdown, Table, type TableColumnsType } from "antd";
+import { Button, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, must, type Schedule, type ScheduleLine } from "../../api/client";
 import { usePages } from "../../api/usePages";
 import { Narrowing } from "../../components/Narrowing";
+import { Menu } from "../../components/Menu";
 import { ProblemNote } from "../../components/ProblemNote";
 import { RunMark } from "../../components/RunMark";
 import { arrowed, askedFor, sortedByClick } from "../../lib/sorting";
@@ -151,20 +152,17 @@ export function SchedulesPage() {
             >
               {s.paused_at ? "Resume" : "Pause"}
             </Button>
-            <Dropdown
-              trigger={["click"]}
-              menu={{
-                items: [
-                  { key: "backfill", label: "Backfill" },
-                  { key: "remove", label: "Remove", danger: true },
-                ],
-                onClick: ({ key }) => (key === "backfill" ? setFilling(s) : changes.remove(s.name)),
-              }}
+            <Menu
+              items={[
+                { key: "backfill", label: "Backfill" },
+                { key: "remove", label: "Remove", danger: true },
+              ]}
+              onChoose={(key) => (key === "backfill" ? setFilling(s) : changes.remove(s.name))}
             >
               <Button size="small" type="text" aria-label={`More for ${s.name}`}>
                 More
               </Button>
-            </Dropdown>
+            </Menu>
           </span>
         ),
     },

@@ -1,4 +1,4 @@
-import { Dropdown } from "antd";
+import { Menu } from "../../components/Menu";
 import type { GridColumn } from "../../lib/grid";
 import { KINDS, offered } from "./steps";
 import "./steps.css";
@@ -12,12 +12,9 @@ export function StepMenu({
   onStep: (kind: string, column: GridColumn) => void;
 }) {
   return (
-    <Dropdown
-      trigger={["click"]}
-      menu={{
-        items: offered(column.kind).map((key) => ({ key, label: KINDS[key]!.title })),
-        onClick: ({ key }) => onStep(key, column),
-      }}
+    <Menu
+      items={offered(column.kind).map((key) => ({ key, label: KINDS[key]!.title }))}
+      onChoose={(key) => onStep(key, column)}
     >
       <button
         type="button"
@@ -27,6 +24,6 @@ export function StepMenu({
       >
         +
       </button>
-    </Dropdown>
+    </Menu>
   );
 }

@@ -9,6 +9,7 @@ import { ProblemNote } from "../../components/ProblemNote";
 import { StatementView } from "../../components/StatementView";
 import { asksWords, givesWords, goesWords, holdsWords, readsWords } from "../../lib/decisions";
 import { useAddress } from "../../lib/useAddress";
+import { useKeptText } from "../../lib/useKeptText";
 import { amount } from "../../lib/words";
 import { useSourceQuery } from "../browse/useSourceQuery";
 import { useMe } from "../session/useMe";
@@ -82,7 +83,7 @@ export function Writing({ extract, engine, drafting, environment, values, onAdde
   const language = useLanguage(engine);
   const same = useSameLanguage(engine);
   const parts = useParts();
-  const [note, setNote] = useState("");
+  const [note, setNote] = useKeptText(`change note of ${name}`);
   const diagnostics = useDiagnostics(
     writable,
     draft.source,

@@ -70,6 +70,13 @@ export const opened = (saved: Draft, found: KeptDraft): Draft =>
 /** What the service has of it, as it is compared with what is wanted; "": nothing. */
 const held = (saved: Draft, found: KeptDraft): string => (found.content ? JSON.stringify(opened(saved, found)) : "");
 
+/** Defaults of sensitive parameters are in no store. */
+function leave(place: Place, wanted: string, version: number) {
+  const draft = JSON.parse(wanted) as Draft;
+  const parameters = draft.parameters.map((each) => (each.sensitive ? { ...each, default: null } : each));
+  unsent.leave(place, { draft, version }, { draft: { ...draft, parameters }, version });
+}
+
 const AFTER = 500;
 const AGAIN = 5_000;
 
@@ -142,6 +149,11 @@ export function useDraft(place: Place, saved: Draft, begun: KeptDraft) {
     const timer = setTimeout(() => void send(), failures ? AGAIN : AFTER);
     return () => clearTimeout(timer);
   }, [wanted, has, other, away, failures, send]);
+  // Until the service has it the browser's own store does: a page loaded anew, also while the service is away, loses nothing.
+  useEffect(() => {
+    if (wanted && wanted !== has) leave(place, wanted, state.current.version);
+    else unsent.drop(place);
+  }, [wanted, has, place]);
   useEffect(() => {
     const pending = () => state.current.wanted !== state.current.has;
     const leaving = (event: BeforeUnloadEvent) => {
@@ -176,8 +188,8 @@ export function useDraft(place: Place, saved: Draft, begun: KeptDraft) {
     () => () => {
       const now = state.current; // of the last rendering, when the page is left
       if (now.wanted === now.has) return;
-      if (now.wanted) unsent.leave(place, { draft: JSON.parse(now.wanted) as Draft, version: now.version });
-      void send().then(() => now.wanted === now.has && unsent.take(place));
+      if (now.wanted) leave(place, now.wanted, now.version);
+      void send().then(() => now.wanted === now.has && unsent.drop(place));
     },
     [place, send],
   );
