@@ -16,8 +16,8 @@ import os
 import socket
 from concurrent.futures import TimeoutError as TookTooLong
 from dataclasses import dataclass
-from urllib.parse import urlsplit
 
+from patient_ladle import variables
 from patient_ladle.core.aside import aside
 
 Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
@@ -116,14 +116,27 @@ def connect(way: Reached, port: int, seconds: float) -> socket.socket:
 
 def _is_own_database(address: Ip, port: int) -> bool:
     """Whether that is the server where the service keeps its own records, by any of this machine's addresses."""
-    own = urlsplit(os.environ.get("LADLE_DATABASE_URL", ""))
-    if not own.hostname or port != (own.port or 5432):
-        return False
-    try:
-        homes = [led_to(ipaddress.ip_address(each.partition("%")[0])) for each in looked_up(own.hostname, 2)]
-    except NotKnown:
-        return False
-    return address in homes or (_is_here(address) and any(map(_is_here, homes)))
+    for host in [host for host, own_port in _own_databases() if own_port == port]:
+        try:
+            homes = [led_to(ipaddress.ip_address(each.partition("%")[0])) for each in looked_up(host, 2)]
+        except NotKnown:
+            continue
+        if address in homes or (_is_here(address) and any(map(_is_here, homes))):
+            return True
+    return False
+
+
+def _own_databases() -> list[tuple[str, int]]:
+    """Hosts and ports at which the service's own database may be: its address may name several."""
+    given = os.environ.get("LADLE_DATABASE_URL", "")
+    if not given:
+        return []
+    parts = variables.database_parts(given)
+    hosts = str(parts.get("hostaddr") or parts.get("host") or "/").split(",")
+    ports = [int(each) for each in str(parts.get("port") or "5432").split(",")]
+    # A server at a socket of this machine may listen at its addresses, too.
+    named = ["127.0.0.1" if host.startswith("/") else host for host in hosts]
+    return list(zip(named, ports * len(hosts) if len(ports) == 1 else ports, strict=False))
 
 
 def _is_here(address: Ip) -> bool:

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import argparse
 import importlib.util
+import json
 import logging
 import os
 import sys
 from pathlib import Path
 from typing import cast
 
+from patient_ladle import variables
+from patient_ladle.core.errors import LadleError
+
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "patient_ladle.service.settings")
 
 
 def _start(args: argparse.Namespace) -> int:
-    from patient_ladle.core.errors import LadleError
     from patient_ladle.service.common.keys import data_directory
 
     data = data_directory()
@@ -42,12 +45,10 @@ def _start(args: argparse.Namespace) -> int:
             # Its alerts go to its own test mailbox on this machine, and nowhere else.
             os.environ.setdefault("LADLE_WEBHOOK_PRIVATE", "yes")
             os.environ.setdefault("LADLE_WEBHOOK_HOSTS", "127.0.0.1")
+        variables.log_misspelled(logging.getLogger("ladle.service"))
         return Supervisor(data, args.max_runs, args.demo, args.adopt).run(f"http://{listen}:{port}")
-    except LadleError as error:
-        print(f"ladle: {error.in_words()}", file=sys.stderr)
     except OSError as error:
         return _unusable(data, error)
-    return 1
 
 
 def _database(_: argparse.Namespace) -> int:
@@ -55,7 +56,6 @@ def _database(_: argparse.Namespace) -> int:
     import signal
     import threading
 
-    from patient_ladle.core.errors import LadleError
     from patient_ladle.service.common.keys import data_directory
 
     from .processes.cluster import Cluster
@@ -79,11 +79,24 @@ def _database(_: argparse.Namespace) -> int:
         finally:
             cluster.stop()
             lock.close()
-    except LadleError as error:
-        print(f"ladle: {error.in_words()}", file=sys.stderr)
-        return 1
     except OSError as error:
         return _unusable(data, error)
+    return 0
+
+
+def _settings(args: argparse.Namespace) -> int:
+    """What is in effect where this is asked."""
+    given = {each.name: "…" if each.secret and each.text() else each.text() for each in variables.SETTING.values()}
+    if args.json:
+        rows = [{"name": each.name, "value": given[each.name], "default": each.default, "note": each.note, "set": each.is_set()}
+                for each in variables.SETTING.values()]  # fmt: skip
+        print(json.dumps(rows, indent=2))
+        return 0
+    width = max(map(len, given))
+    for name, each in variables.SETTING.items():
+        print(f"{name:{width}}  {'set' if each.is_set() else '   '}  {given[name] or each.default or '-'}")
+    for words in variables.misspelled(os.environ):
+        print(f"ladle: {words}", file=sys.stderr)
     return 0
 
 
@@ -166,8 +179,6 @@ def _web(args: argparse.Namespace) -> int:
 
 
 def _worker(args: argparse.Namespace) -> int:
-    from patient_ladle.core.errors import LadleError
-
     from .ledger.identity import STRANGER
     from .processes.parent import end_with_parent
     from .processes.worker import WorkerProcess
@@ -176,11 +187,7 @@ def _worker(args: argparse.Namespace) -> int:
         end_with_parent()
     if not _belongs():
         return STRANGER
-    try:
-        WorkerProcess(args.max_runs, args.after).main()
-    except LadleError as error:
-        print(f"ladle: {error.message}\n{error.hint}", file=sys.stderr)
-        return 2
+    WorkerProcess(args.max_runs, args.after).main()
     return 0
 
 
@@ -210,37 +217,61 @@ def _manage(args: argparse.Namespace) -> int:
     return 0
 
 
-def main() -> int:
-    """Parse, set Django up, do it."""
+PARTS = {
+    "start": _start, "database": _database, "settings": _settings, "migrate": _migrate, "web": _web, "worker": _worker,
+    "scheduler": _scheduler, "demo": _demo, "manage": _manage,
+}  # fmt: skip
+
+
+def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="python -m patient_ladle.service")
     verbs = parser.add_subparsers(required=True)
-    for name, action in (("start", _start), ("database", _database), ("migrate", _migrate), ("web", _web), ("worker", _worker),
-                         ("scheduler", _scheduler), ("demo", _demo), ("manage", _manage)):  # fmt: skip
-        verb = verbs.add_parser(name)
-        verb.set_defaults(action=action)
-        if name in ("start", "worker"):
-            verb.add_argument("--max-runs", type=int, default=2)
-        if name in ("start", "migrate", "web"):
-            verb.add_argument("--adopt", action="store_true", help="ledger, keys and store belong together from now on")
-        if name == "start":
-            verb.add_argument("--demo", action="store_true")
-        if name == "web":
-            verb.add_argument(
-                "--started-as", default="", help="what its answers about health say, so that they are known for its own"
-            )
-        if name == "worker":
-            verb.add_argument("--alone", action="store_true", help="not a child of the supervisor")
-            verb.add_argument("--after", type=int, help="number of the process that it takes the place of")
-        if name == "manage":
-            verb.add_argument("words", nargs=argparse.REMAINDER)
-    args = parser.parse_args()
+    parts = {name: verbs.add_parser(name) for name in PARTS}
+    for name, verb in parts.items():
+        verb.set_defaults(action=PARTS[name])
+    for name in ("start", "worker"):
+        parts[name].add_argument("--max-runs", type=int, default=2)
+    for name in ("start", "migrate", "web"):
+        parts[name].add_argument("--adopt", action="store_true", help="ledger, keys and store belong together from now on")
+    parts["start"].add_argument("--demo", action="store_true")
+    parts["settings"].add_argument("--json", action="store_true")
+    parts["web"].add_argument(
+        "--started-as", default="", help="what its answers about health say, so that they are known for its own"
+    )
+    parts["worker"].add_argument("--alone", action="store_true", help="not a child of the supervisor")
+    parts["worker"].add_argument("--after", type=int, help="number of the process that it takes the place of")
+    parts["manage"].add_argument("words", nargs=argparse.REMAINDER)
+    return parser
+
+
+def main() -> int:
+    """Parse, set Django up, do it."""
+    args = _parser().parse_args()
     os.umask(0o077)  # what the service writes is its own; deliveries say for themselves who may read them
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
-    if args.action not in (_start, _database, _manage):
-        import django
+    try:
+        variables.refuse_wrong()
+        if args.action in (_web, _worker, _scheduler):
+            _know_ledger()
+        if args.action not in (_start, _database, _settings, _manage):
+            import django
 
-        django.setup()
-    return int(args.action(args) or 0)
+            django.setup()
+        return int(args.action(args) or 0)
+    except variables.WrongVariables as wrong:
+        print("\n".join(f"ladle: {line}" for line in wrong.lines), file=sys.stderr)
+        return 2
+    except LadleError as error:
+        print(f"ladle: {error.in_words()}", file=sys.stderr)
+        return 1
+
+
+def _know_ledger() -> None:
+    """Every part is of the release that the service database is of. Raises ServerFailed."""
+    from .processes import ledger_database
+
+    with ledger_database.reached() as connection:
+        ledger_database.schema_of(connection).refuse_other()
 
 
 if __name__ == "__main__":

@@ -1,40 +1,40 @@
-"""Django's settings, all from ``LADLE_…`` variables with defaults that are safe on one machine."""
+"""Django's settings, all from ``patient_ladle.variables``, whose defaults are safe on one machine. Raises WrongVariables."""
 
 from __future__ import annotations
 
-import os
 import socket
-from pathlib import Path
-from urllib.parse import unquote, urlsplit
+from typing import Any
+from urllib.parse import urlsplit
 
 from psycopg_pool.base import AttemptWithBackoff
 
-from patient_ladle.core.runs.retrying import FIRST_WAIT_SECONDS
+from patient_ladle import variables
 from patient_ladle.service.common.keys import data_directory, django_key
 
 DATA = data_directory()
-LISTEN = os.environ.get("LADLE_LISTEN", "127.0.0.1")
-PORT = int(os.environ.get("LADLE_PORT", "8470"))
-RESULT_STORE = os.environ.get("LADLE_RESULT_STORE") or str(DATA / "results")
-DELIVERY_ROOTS = [Path(p) for p in os.environ.get("LADLE_DELIVERY_ROOTS", "").split(":") if p] or [DATA / "deliveries"]
-SOURCE_ROOTS = [Path(p) for p in os.environ.get("LADLE_SOURCE_ROOTS", "").split(":") if p] or [DATA / "source-files"]
-SOURCE_SECRETS = Path(os.environ.get("LADLE_SOURCE_SECRETS") or DATA / "source-secrets")
+variables.refuse_wrong()
+LISTEN = variables.LISTEN.value()
+PORT = variables.PORT.value()
+RESULT_STORE = variables.RESULT_STORE.value() or str(DATA / "results")
+DELIVERY_ROOTS = variables.DELIVERY_ROOTS.value() or [DATA / "deliveries"]
+SOURCE_ROOTS = variables.SOURCE_ROOTS.value() or [DATA / "source-files"]
+SOURCE_SECRETS = variables.SOURCE_SECRETS.value() or DATA / "source-secrets"
 
 AttemptWithBackoff.DELAY_BACKOFF = 1.0
 """A pool looks for a database that is away once a second: by its own way it would double its waits, up to minutes."""
-_URL = urlsplit(os.environ.get("LADLE_DATABASE_URL", "postgresql://ladle@127.0.0.1:5432/ladle"))
-DATABASES = {
+DATABASE_URL = variables.DATABASE_URL.value()
+_PARTS = variables.database_parts(DATABASE_URL)
+_NAMED = {"host": "HOST", "port": "PORT", "user": "USER", "password": "PASSWORD", "dbname": "NAME"}
+_LIMITS = "-c idle_in_transaction_session_timeout=60s -c lock_timeout=20s"
+DATABASES: dict[str, dict[str, Any]] = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
-        "HOST": _URL.hostname or "",
-        "PORT": str(_URL.port or 5432),
-        "USER": unquote(_URL.username or ""),
-        "PASSWORD": unquote(_URL.password or ""),
-        "NAME": _URL.path.lstrip("/"),
+        **{ours: str(_PARTS.get(name, "")) for name, ours in _NAMED.items()},
         "CONN_HEALTH_CHECKS": True,  # a connection of before a restart of the database is not given to anybody
         "OPTIONS": {
+            **{name: given for name, given in _PARTS.items() if name not in _NAMED},
             "pool": {"min_size": 1, "max_size": 10, "timeout": 10},
-            "options": "-c idle_in_transaction_session_timeout=60s -c lock_timeout=20s",
+            "options": f"{_LIMITS} {_PARTS.get('options', '')}".strip(),
         },
     }
 }
@@ -42,37 +42,32 @@ DATABASES = {
 SECRET_KEY = django_key(DATA)
 DEBUG = False
 USE_TZ = True
-PUBLIC_URL = os.environ.get("LADLE_PUBLIC_URL", f"http://{LISTEN}:{PORT}").rstrip("/")
+PUBLIC_URL = variables.PUBLIC_URL.value() or f"http://{LISTEN}:{PORT}"
 
-
-def _listed(name: str) -> list[str]:
-    return [word.strip().lower() for word in os.environ.get(name, "").split(",") if word.strip()]
-
-
-ALLOWED_HOSTS = ["localhost", socket.gethostname().lower(), socket.getfqdn().lower(), LISTEN, *_listed("LADLE_HOSTS")]
+ALLOWED_HOSTS = ["localhost", socket.gethostname().lower(), socket.getfqdn().lower(), LISTEN, *variables.HOSTS.value()]
 ALLOWED_HOSTS += [urlsplit(PUBLIC_URL).hostname or "localhost"]
-TRUSTED_PROXIES = _listed("LADLE_TRUSTED_PROXIES")
+TRUSTED_PROXIES = variables.TRUSTED_PROXIES.value()
 """Addresses of proxies whose word on a caller's address and on HTTPS is taken."""
 _BY_HTTPS = PUBLIC_URL.startswith("https://")
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = _BY_HTTPS
 CSRF_FAILURE_VIEW = "patient_ladle.service.console.views.refused_as_forged"
 CSRF_TRUSTED_ORIGINS = [PUBLIC_URL] if _BY_HTTPS else []
-WEBHOOK_HOSTS = _listed("LADLE_WEBHOOK_HOSTS")
-WEBHOOK_PRIVATE = os.environ.get("LADLE_WEBHOOK_PRIVATE", "no").lower() in ("yes", "true", "1")
-RUN_MEMORY_BYTES = int(os.environ.get("LADLE_RUN_MEMORY_MB", "2048")) << 20
-STALE_SECONDS = float(os.environ.get("LADLE_STALE_SECONDS", "60"))
+WEBHOOK_HOSTS = variables.WEBHOOK_HOSTS.value()
+WEBHOOK_PRIVATE = variables.WEBHOOK_PRIVATE.value()
+RUN_MEMORY_BYTES = variables.RUN_MEMORY_MB.value() << 20
+STALE_SECONDS = variables.STALE_SECONDS.value()
 """A scheduler that has not looked, and a worker that has not beaten, for so long is told of: nothing runs."""
-STILL_SECONDS = float(os.environ.get("LADLE_STILL_MINUTES", "15")) * 60
+STILL_SECONDS = variables.STILL_MINUTES.value() * 60
 """A run or a delivery that neither says nor does anything for so long hangs: it is ended, and told of."""
-STOP_SECONDS = float(os.environ.get("LADLE_STOP_SECONDS", "20"))
+STOP_SECONDS = variables.STOP_SECONDS.value()
 """How long a worker that is stopped lets its runs go on before it hands them back."""
-DELIVERY_HOURS = float(os.environ.get("LADLE_DELIVERY_HOURS", "24"))
+DELIVERY_HOURS = variables.DELIVERY_HOURS.value()
 """How long a delivery that can pass is tried again before a person decides about it."""
-RETENTION_DAYS = int(os.environ.get("LADLE_RETENTION_DAYS", "90"))
-LOG_DAYS = int(os.environ.get("LADLE_LOG_DAYS", "400"))
-SUMMARY_AT = os.environ.get("LADLE_SUMMARY_AT", "07:00")
-RETRY_SECONDS = float(os.environ.get("LADLE_RETRY_SECONDS", FIRST_WAIT_SECONDS))
-TIME_ZONE = os.environ.get("LADLE_TIME_ZONE", "UTC")
+RETENTION_DAYS = variables.RETENTION_DAYS.value()
+LOG_DAYS = variables.LOG_DAYS.value()
+SUMMARY_AT = variables.SUMMARY_AT.value()
+RETRY_SECONDS = variables.RETRY_SECONDS.value()
+TIME_ZONE = variables.TIME_ZONE.value()
 ROOT_URLCONF = "patient_ladle.service.urls"
 WSGI_APPLICATION = "patient_ladle.service.wsgi.application"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -154,6 +149,6 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
-    "root": {"handlers": ["stderr"], "level": os.environ.get("LADLE_LOG_LEVEL", "INFO")},
+    "root": {"handlers": ["stderr"], "level": variables.LOG_LEVEL.value()},
     "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}, "mail.log": {"level": "WARNING"}},
 }

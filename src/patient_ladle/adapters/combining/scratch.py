@@ -11,7 +11,6 @@ Rules and theory
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -21,6 +20,7 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
+from patient_ladle import variables
 from patient_ladle.core.errors import DiskFull, LadleError, ProofFailed, ResultTooLarge, RunCancelled, StatementFailed
 from patient_ladle.core.files.background import BackgroundWriter
 from patient_ladle.core.ports import Statement
@@ -35,7 +35,7 @@ from .typing import TEXT, Kept
 PIECE_ROWS = 30_720
 """Given to the engine at once: a quarter of its row groups, whole ones of which it writes as they come."""
 PIECE_BYTES = 32 << 20
-MOST_BYTES = int(os.environ.get("LADLE_SCRATCH_MB", "20000")) << 20
+MOST_BYTES = variables.SCRATCH_MB.value() << 20
 """Of the file, and of what statements spill, together."""
 LOADING_MEMORY, FIRST_MEMORY = "64MB", "128MB"
 """What the engine keeps of the file in memory while it is loaded, and while it is asked: blocks that lie on disk anyway, until

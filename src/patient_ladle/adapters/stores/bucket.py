@@ -24,6 +24,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from patient_ladle import variables
 from patient_ladle.adapters.disk import as_json, unreadable
 from patient_ladle.core.errors import BadInput, StoreUnwritable
 from patient_ladle.core.ports import ResultFolder
@@ -46,9 +47,8 @@ except ImportError:  # the extra is not installed
 _IN_A_FILE = "file:"
 PART_BYTES = 8 << 20
 """Bytes of a part of an upload, and of a piece read: a hundred thousand parts are more than any file has."""
-BUCKET_SECONDS = 30.0
-"""Longest wait for an answer, unless ``LADLE_BUCKET_SECONDS`` says another one; each request is tried so often:"""
 TRIES = 3
+"""Of each request."""
 
 
 _ADDRESS = re.compile(r"(https?://[^/\s\"'?]+)[^\s\"']*")
@@ -178,7 +178,7 @@ class BucketStore(Store):
         self.root = f"{self.bucket}/{below}".rstrip("/")
         if not self.bucket:
             raise BadInput(f"'{address}' names no bucket.", "Write it as s3://bucket or s3://bucket/below.")
-        seconds = float(os.environ.get("LADLE_BUCKET_SECONDS") or BUCKET_SECONDS)
+        seconds = variables.BUCKET_SECONDS.value()
         patience = {"connect_timeout": min(5.0, seconds), "read_timeout": seconds, "retries": {"max_attempts": 0}}
         self.system = s3fs.S3FileSystem(
             use_listings_cache=False, default_cache_type="readahead", config_kwargs=patience, **_access()

@@ -35,6 +35,11 @@ def service_database(_: argparse.Namespace) -> int:
     return _become(["database"])
 
 
+def service_settings(args: argparse.Namespace) -> int:
+    """Never returns: the process becomes the one that tells."""
+    return _become(["settings", *(["--json"] if args.json else [])])
+
+
 def worker_start(args: argparse.Namespace) -> int:
     """Never returns: the process becomes a worker."""
     if not os.environ.get("LADLE_DATABASE_URL"):
@@ -84,6 +89,12 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
         service_database,
         "Start the private database server alone, to take or put back a dump while the service is stopped; ends on Ctrl+C.",
         "LADLE_DATA=/srv/ladle ladle service database",
+    )
+    service.verb(
+        "settings",
+        service_settings,
+        "Tell what the service's variables say here, and whether all of them can be: what is wrong is told by name.",
+        "ladle service settings",
     )
     worker = Noun(nouns, common, "worker", "Workers beside the service's own.")
     verb = worker.verb(

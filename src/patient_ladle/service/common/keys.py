@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import os
 import secrets
 from functools import lru_cache
 from pathlib import Path
 
 from cryptography.fernet import Fernet, MultiFernet
 
+from patient_ladle import variables
 from patient_ladle.adapters.created_once import create_once
 
 
 def data_directory() -> Path:
     """``LADLE_DATA``, or the platform's usual place; not made here."""
-    return Path(os.environ.get("LADLE_DATA") or Path.home() / ".local/share/patient-ladle").resolve()
+    return (variables.DATA.value() or Path.home() / ".local/share/patient-ladle").resolve()
 
 
 def kept_secret(path: Path, make: str) -> str:

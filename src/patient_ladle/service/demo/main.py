@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import secrets
 import signal
 import threading
@@ -14,6 +13,7 @@ from typing import Any
 from django.conf import settings
 from django.utils import timezone
 
+from patient_ladle import variables
 from patient_ladle.service.alerts.models import Channel
 from patient_ladle.service.alerts.services import add_channel, edit_channel
 from patient_ladle.service.common.keys import kept_secret
@@ -56,9 +56,8 @@ _GROUPS = {"telemetry": "network", "works": "network", "laboratory": "quality"}
 
 def _anchor(home: Path) -> date:
     """The day of the first start, unless LADLE_DEMO_DATE says another."""
-    given = os.environ.get("LADLE_DEMO_DATE")
     today = timezone.now().date().isoformat()
-    return date.fromisoformat(given or kept_secret(home / "anchor-date.txt", today))
+    return variables.DEMO_DATE.value() or date.fromisoformat(kept_secret(home / "anchor-date.txt", today))
 
 
 NOTES = {

@@ -6,7 +6,6 @@ to the night that it belongs to. What was out of the ordinary in those nights is
 
 from __future__ import annotations
 
-import os
 import re
 import socket
 from collections.abc import Callable, Iterator
@@ -18,6 +17,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
+from patient_ladle import variables
 from patient_ladle.core.errors import LadleError, SourceSignInRefused
 from patient_ladle.core.ports import Outcome
 from patient_ladle.core.runs.due_decisions import LATE_AFTER, RUN, finish_by
@@ -36,7 +36,7 @@ from patient_ladle.service.processes.worker import job_of
 from patient_ladle.service.runs.services import due_runs, run_again
 from patient_ladle.service.schedules.models import DueTime, Schedule
 
-DAYS = int(os.environ.get("LADLE_DEMO_DAYS", "14"))
+DAYS = variables.DEMO_DAYS.value()
 HOURLY_SINCE = timedelta(hours=15)
 """A schedule of every hour was added yesterday evening: it would fill the two weeks with nothing but itself."""
 OUTAGE, SLOW, RENAMED = 6, 9, 3

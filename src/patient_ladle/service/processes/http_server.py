@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import json
 import logging
-import os
 import socket
 import time
 from typing import Any
@@ -24,12 +23,14 @@ from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 from waitress.task import ErrorTask
 
+from patient_ladle import variables
+
 log = logging.getLogger("ladle.web")
 
 THREADS = 16
 MOST_CONNECTIONS = 2_000
 """Of one process; beyond that, new ones wait at the socket until others have gone."""
-REQUEST_SECONDS = float(os.environ.get("LADLE_REQUEST_SECONDS", "30"))
+REQUEST_SECONDS = variables.REQUEST_SECONDS.value()
 """From the first byte of a request to its last: two megabytes take that on the slowest line that anybody works with."""
 IDLE_SECONDS = 75
 """Longer than clients and proxies keep a connection that they use again, usually a minute."""

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import fcntl
 import http.client
-import importlib.util
 import json
 import logging
 import os
-import re
 import secrets
 import signal
 import socket
@@ -21,10 +19,13 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 import psycopg
 
+from patient_ladle import variables
+
+from . import ledger_database
 from .cluster import Cluster
 from .private_server import ServerFailed
 
@@ -61,27 +62,6 @@ class _Part:
 
 def _own(*words: str) -> list[str]:
     return [sys.executable, "-m", "patient_ladle.service", *words]
-
-
-def _label(room: Path) -> str:
-    """The name under which a room's migrations are on record: its folder's, unless its ``apps.py`` gives another."""
-    entry = room / "apps.py"
-    given = re.search(r'^    label = "(\w+)"', entry.read_text(), re.MULTILINE) if entry.is_file() else None
-    return given.group(1) if given else room.name
-
-
-def _up_to_date(connection: psycopg.Connection[tuple[Any, ...]]) -> bool:
-    """Has the database every migration that stands here, and somebody who can sign in? Spares a start two seconds."""
-    places = [(_label(path.parent), path) for path in Path(__file__).parents[1].glob("*/migrations")]
-    for name in ("auth", "contenttypes", "sessions"):
-        spec = importlib.util.find_spec(f"django.contrib.{name}")
-        places += [(name, Path(folder) / "migrations") for folder in (spec.submodule_search_locations or [] if spec else [])]
-    wanted = {(app, file.stem) for app, folder in places for file in folder.glob("[0-9]*.py")}
-    try:
-        applied = set(connection.execute("select app, name from django_migrations").fetchall())
-        return wanted <= applied and connection.execute("select 1 from people_person limit 1").fetchone() is not None
-    except psycopg.Error:
-        return False  # it has no schema yet
 
 
 def taken_data_directory(data: Path) -> IO[str]:
@@ -177,9 +157,14 @@ class Supervisor:
             self.cluster.start()
             self.cluster.make_database("ladle")
             os.environ["LADLE_DATABASE_URL"] = self.cluster.url("ladle")
-        with psycopg.connect(os.environ["LADLE_DATABASE_URL"], autocommit=True) as connection:
+        with ledger_database.reached() as connection:
             connection.execute("select pg_advisory_lock(%s)", [MIGRATE_LOCK])
-            if not _up_to_date(connection) and subprocess.run(_own("migrate", *self.adopt), check=False).returncode:
+            schema = ledger_database.schema_of(connection)
+            schema.refuse_newer()
+            if (
+                not ledger_database.is_ready(connection, schema)
+                and subprocess.run(_own("migrate", *self.adopt), check=False).returncode
+            ):
                 raise ServerFailed("the service database could not be brought up to date.", "What stands above says why.")
 
     def _wait_until_served(self, url: str) -> bool:
@@ -258,7 +243,7 @@ class Supervisor:
             for part in others if not self.stop.is_set() else []:
                 part.start()
             (self.data / "service.json").write_text(json.dumps({"url": url, "pid": os.getpid()}))
-            watch = _Watch(url, HANGS_AFTER * float(os.environ.get("LADLE_STALE_SECONDS", "60")))
+            watch = _Watch(url, HANGS_AFTER * variables.STALE_SECONDS.value())
             threading.Thread(target=watch.work, args=(self.parts, self.stop), daemon=True).start()
             while not self.stop.wait(0.5):
                 self._end_what_hangs(watch)
@@ -271,7 +256,7 @@ class Supervisor:
         for part in self.parts:
             if part.process is not None and part.process.poll() is None:
                 part.process.terminate()
-        deadline = time.monotonic() + STOP_SECONDS + float(os.environ.get("LADLE_STOP_SECONDS", "20"))
+        deadline = time.monotonic() + STOP_SECONDS + variables.STOP_SECONDS.value()
         for part in self.parts:
             if part.process is not None:
                 try:

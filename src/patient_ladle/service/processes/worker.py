@@ -489,12 +489,8 @@ class WorkerProcess:
 
     def _wait_for_queue(self) -> None:
         """Until a run is queued, or for one poll. Its loss costs latency only, and is told once."""
-        own: dict[str, Any] = settings.DATABASES["default"]
         try:
-            with psycopg.connect(
-                host=own["HOST"], port=own["PORT"], user=own["USER"], password=own["PASSWORD"], dbname=own["NAME"],
-                autocommit=True, connect_timeout=5,
-            ) as listening:  # fmt: skip
+            with psycopg.connect(settings.DATABASE_URL, autocommit=True, connect_timeout=5) as listening:
                 listening.execute(f"listen {QUEUED_CHANNEL}")
                 self.deaf = False
                 while not self.stop.is_set():

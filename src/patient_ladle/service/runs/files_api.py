@@ -25,6 +25,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from waitress.channel import ClientDisconnected
 
+from patient_ladle import variables
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.files.formats import checked_options, get_format
 from patient_ladle.core.files.reading import Wanted
@@ -47,7 +48,7 @@ from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for, results_sho
 from .published import held_hint, held_words, latest, refuse_held
 
 log = logging.getLogger("ladle.results")
-PREVIEW_SECONDS = float(os.environ.get("LADLE_QUERY_SECONDS", "30"))
+PREVIEW_SECONDS = variables.QUERY_SECONDS.value()
 """Seconds that a preview of a stored file may take, the way to the store among it."""
 
 

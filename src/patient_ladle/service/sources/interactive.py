@@ -13,7 +13,6 @@ Rules and theory
 from __future__ import annotations
 
 import logging
-import os
 import threading
 import time
 import uuid
@@ -24,6 +23,7 @@ from typing import Any
 from django.db import DatabaseError, InterfaceError, connection, transaction
 from django.utils import timezone
 
+from patient_ladle import variables
 from patient_ladle.adapters.sources import get_engine
 from patient_ladle.core.errors import (
     BadInput,
@@ -56,7 +56,7 @@ log = logging.getLogger("ladle.queries")
 KINDS = ("check", "catalogue", "rows", "count", "counts", "profile")
 OF_STATEMENTS = ("preview", "total", "choices", "plan")
 """Kinds that are asked of a statement, by ``ask_statement``."""
-DEADLINE_SECONDS = float(os.environ.get("LADLE_QUERY_SECONDS", "30"))
+DEADLINE_SECONDS = variables.QUERY_SECONDS.value()
 PLACE_SECONDS = 10.0
 """How long a query waits for a place of its source before it says who has them all."""
 GRACE_SECONDS = 2.0
@@ -64,7 +64,7 @@ GRACE_SECONDS = 2.0
 LOST_SECONDS = 30.0
 """After its deadline: whoever minds it would have ended it by force and said why."""
 POLL_SECONDS = 0.2
-MEMORY_BYTES = int(os.environ.get("LADLE_QUERY_MEMORY_MB", "1500")) << 20
+MEMORY_BYTES = variables.QUERY_MEMORY_MB.value() << 20
 KEPT = timedelta(hours=1)
 MOST_ROWS = 1_000
 IDLE, WARM = 2, 1
