@@ -86,13 +86,14 @@ def _database(_: argparse.Namespace) -> int:
 
 def _settings(args: argparse.Namespace) -> int:
     """What is in effect where this is asked."""
-    given = {each.name: "…" if each.secret and each.text() else each.text() for each in variables.SETTING.values()}
+    given = {each.name: "…" if each.secret and each.is_set() else each.text() for each in variables.SETTING.values()}
     if args.json:
         rows = [{"name": each.name, "value": given[each.name], "default": each.default, "note": each.note, "set": each.is_set()}
                 for each in variables.SETTING.values()]  # fmt: skip
         print(json.dumps(rows, indent=2))
         return 0
     width = max(map(len, given))
+    print(f"{'VARIABLE':{width}}  SET  VALUE")
     for name, each in variables.SETTING.items():
         print(f"{name:{width}}  {'set' if each.is_set() else '   '}  {given[name] or each.default or '-'}")
     for words in variables.misspelled(os.environ):

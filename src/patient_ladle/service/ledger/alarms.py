@@ -180,6 +180,22 @@ def decided(run: Run) -> None:
     resolve_problem(f"held:{run.pk}", f"{where_of(run)}: run {run.pk} is {run.held}", f"{words}.", f"/runs/{run.pk}")
 
 
+def nobody_can_run(run: Run, why: str, of_targets: bool) -> None:
+    """A run that was due waits for a worker that can carry it out."""
+    next_step = (
+        "Set what is wrong there, or start a worker on a host that has it. The run waits and is looked at again each minute."
+    )
+    path, cause = f"/runs/{run.pk}", f"{why}."
+    if of_targets:
+        key, title = _extract_key(run), f"{where_of(run)}: no worker can deliver where it is wanted"
+        open_problem(key, "not_run", title, cause, next_step, path, mark="no_worker")
+        return
+    source = Reading(run.source, run.environment)
+    open_problem(
+        source.key, "source_unreachable", f"{source.name} can be read by no worker", cause, next_step, path, mark="no_worker"
+    )
+
+
 def run_is_late(run: Run) -> None:
     """The run has passed the moment that it was to be finished by."""
     if run.due_time is None:

@@ -50,6 +50,7 @@ from .alarms import delivery_is_over, not_delivered_yet
 from .clearing import clear_after
 from .models import DeliveryTarget, Run, Worker
 from .owning import claim_names, own_names
+from .reaching import lack_of_delivery, refuse, refused_by
 from .run_log import add_log, delivered_words, wake_workers
 from .states import DELIVERED, DELIVERY, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY
 from .stores import store
@@ -153,14 +154,31 @@ def not_delivered(row: Run, plan: DeliveryPlan, error: LadleError, hangs: bool =
 @transaction.atomic
 def claim_delivery(worker: Worker, busy: Collection[str] = ()) -> Run | None:
     """The next delivery that is due and goes to none of these targets, made this worker's; None when there is none."""
-    due = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(
-        delivery=TO_DELIVER, deliver_at__lte=timezone.now()
+    due = (
+        Run.objects.select_for_update(skip_locked=True, of=("self",))
+        .filter(delivery=TO_DELIVER, deliver_at__lte=timezone.now())
+        .exclude(pk__in=refused_by(worker).values("run"))
     )
     for run in due.order_by("deliver_at", "id")[:CANDIDATES]:
-        if not set(run.plan["targets"]) & set(busy):
+        if set(run.plan["targets"]) & set(busy):
+            continue
+        lack = lack_of_delivery(run)
+        if lack is None:
+            run.refusals.all().delete()
             run.save(update_fields=DELIVERY.move(run, "claim", deliverer=worker, delivery_attempts=run.delivery_attempts + 1))
             return run
+        if words := refuse(run, worker, lack):
+            _nobody_can(run, words)
     return None
+
+
+def _nobody_can(row: Run, why: str) -> None:
+    """No worker may deliver where it is to go: a person decides."""
+    error = BadInput(f"no worker can deliver there: {why}.", "Set LADLE_DELIVERY_ROOTS on a host that has the folder.")
+    DELIVERY.move(row, "fail", delivery_plan=row.delivery_plan, delivery_error=error.to_dict())
+    row.save()
+    add_log(row, "error", f"delivery failed: {error.in_words()} The result is stored and proven.", "deliver")
+    not_delivered_yet(row, row.plan["targets"], error)
 
 
 def _mine(run: Run) -> QuerySet[Run]:

@@ -75,6 +75,19 @@ class Worker(models.Model):
     gone_at = models.DateTimeField(null=True)
 
 
+class Refusal(models.Model):
+    """What a worker has said of a queued run, or of a delivery: that its host cannot carry it out, and why."""
+
+    run = models.ForeignKey("Run", on_delete=models.CASCADE, related_name="refusals")
+    worker = models.CharField(max_length=64)
+    host = models.CharField(max_length=255)
+    why = models.TextField()
+    at = models.DateTimeField()
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "worker"], name="one_refusal_of_a_worker")]
+
+
 class DeliveryTarget(models.Model):
     """A target that something was delivered to, and what its kind wants to be known of it: of a folder the mount point that it
     lay below, so that a share that is not mounted is missed."""

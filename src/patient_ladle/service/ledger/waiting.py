@@ -28,8 +28,9 @@ from patient_ladle.service.sources.reading import quiet_until
 from patient_ladle.words import spaced
 
 from . import members
-from .alarms import run_ended, run_is_late, tell_of_backfill
+from .alarms import nobody_can_run, run_ended, run_is_late, tell_of_backfill
 from .models import SOURCE_CODES, STORE_CODES, Run
+from .reaching import why_nobody
 from .run_log import add_log, wake_workers
 from .states import (
     CANCELLED,
@@ -136,6 +137,8 @@ def settle(run: Run, now: datetime) -> None:
     if not never and waits and run.give_up_at and now >= run.give_up_at:
         never = f"it waited for {waits} until {run.give_up_at:%Y-%m-%d %H:%M} UTC"
     quiet = None if never or waits else quiet_until(run.source, now)
+    if not (never or waits) and run.give_up_at and now >= run.give_up_at and (why := why_nobody(run)):
+        never = f"no worker could run it until {run.give_up_at:%Y-%m-%d %H:%M} UTC ({why})"
     if not (never or waits or quiet) and run.revision.inputs:
         waits, never = _inputs(run, now)
         if never and run.state == FAILED:
@@ -278,6 +281,22 @@ def _look_at_followers(run: Run) -> None:
     numbers = Run.objects.filter(theirs, state=WAITING).order_by("due_at", "id").values_list("pk", flat=True)[:BATCH]
     locked = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(pk__in=list(numbers), state=WAITING)
     one_by_one(locked, lambda waiting: settle(waiting, timezone.now()), "looking at a follower", _wait_on)
+
+
+def nobody_can(run: Run, why: str, of_targets: bool) -> None:
+    """No worker can carry out the queued run, locked. What somebody started by hand ends; what was due waits, is looked at
+    again each minute, and people are told."""
+    asked, now = run, timezone.now()
+    while asked.member_of is not None:
+        asked = asked.member_of
+    RUN.move(run, "leave the queue", wait_until=now + AFTER_FAULT)
+    if asked.due_time is None:
+        end_as_not_run(run, f"no worker can run it ({why})", told_already=False)
+        return
+    add_log(run, "warning", f"no worker can run it: {why}")
+    run.waits_for = f"a worker that can run it ({why})"[:400]
+    run.save()
+    nobody_can_run(run, why, of_targets)
 
 
 def hold_quiet_sources(now: datetime) -> None:

@@ -39,10 +39,11 @@ from .clearing import clear_after
 from .delivering import deliver_prepared, not_delivered, of_worker, plan_of, take_over_delivery
 from .holding import changes_since, findings_of
 from .models import MAX_LOST, AttemptToClear, LogLine, ResultFile, Run, Worker
+from .reaching import Reach, anybody_else, refuse, refused_by
 from .run_log import add_log, wake_workers
 from .states import DELIVERY, FAILED, FINISHED, HOLD, QUEUED, RUN, RUNNING, WAITING
 from .stores import store
-from .waiting import quiet_sources, tell_followers
+from .waiting import nobody_can, quiet_sources, tell_followers
 
 log = logging.getLogger("ladle.ledger")
 
@@ -51,18 +52,34 @@ PREPARING = ("store", "deliver")
 
 
 @transaction.atomic
-def claim(worker: Worker) -> Run | None:
-    """The next queued run whose source has a free place, made this worker's; None when there is none."""
+def claim(worker: Worker, reach: Reach | None = None) -> Run | None:
+    """The next queued run whose source has a free place and that this worker can reach, made this worker's; None when there is
+    none. ``reach``: what the worker has seen of its host lately."""
+    reach = reach or Reach()
     with connection.cursor() as cursor:
         cursor.execute("select pg_advisory_xact_lock(%s)", [CLAIM_LOCK])
-    run: Run | None = (
-        Run.objects.select_for_update(skip_locked=True, of=("self",))
-        .filter(Q(source=None) | Q(source__in={*sources_with_a_free_place()} - {*quiet_sources(timezone.now())}), state=QUEUED)
-        .order_by("queue_order", "id")
-        .first()
+    free = {*sources_with_a_free_place()} - {*quiet_sources(timezone.now())}
+    queued = Run.objects.select_for_update(skip_locked=True, of=("self",)).filter(
+        Q(source=None) | Q(source__in=free), state=QUEUED
     )
-    if run is None:
-        return None
+    for _ in range(REFUSALS):
+        run = queued.exclude(pk__in=refused_by(worker).values("run")).order_by("queue_order", "id").first()
+        if run is None:
+            return None
+        lack = reach.lack_of(run)
+        if lack is None or (lack.elsewhere and not anybody_else(run, worker)):
+            return _claimed(run, worker)
+        if words := refuse(run, worker, lack):
+            nobody_can(run, words, lack.of_targets)
+    return None
+
+
+REFUSALS = 50
+"""Runs that a worker looks at in one go and cannot carry out."""
+
+
+def _claimed(run: Run, worker: Worker) -> Run:
+    run.refusals.all().delete()
     RUN.move(run, "claim", worker=worker, attempt=run.attempt + 1, started_at=timezone.now())
     run.save()
     add_log(run, "info", f"attempt {run.attempt} on {worker.host} (worker {worker.pid})")

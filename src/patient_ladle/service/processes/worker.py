@@ -41,6 +41,7 @@ from patient_ladle.service.ledger.delivering import (
 )
 from patient_ladle.service.ledger.members import drawn_jobs, input_jobs
 from patient_ladle.service.ledger.models import Run, Worker
+from patient_ladle.service.ledger.reaching import Reach, ask_anew
 from patient_ladle.service.ledger.registration import join, mind_clock
 from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
 from patient_ladle.service.ledger.states import RUNNING
@@ -258,6 +259,7 @@ class WorkerProcess:
         self.max_runs = max_runs
         self.stop, self.leaving = threading.Event(), threading.Event()
         self.draining = self.deaf = False
+        self.reach = Reach()
         self.free = threading.Semaphore(max_runs)
         self.pool = ChildPool(max_runs)
         self.minded: dict[Place, _Minded] = {}
@@ -419,6 +421,11 @@ class WorkerProcess:
         taken = ledger.take_over(other.pk)
         log.warning("worker %s is lost; its runs: %s", other.pk, [(r.pk, r.state) for r in taken])
 
+    def _come(self) -> None:
+        """From now on others count on it, for what they cannot reach."""
+        Worker.objects.filter(pk=self.id).update(beat_at=Now())
+        ask_anew()
+
     def _take_place(self) -> None:
         """Of the one before, without waiting for a lease: it was seen dead."""
         for other in Worker.objects.filter(host=self.row.host, pid=self.after or 0, gone_at=None).exclude(pk=self.id):
@@ -507,7 +514,7 @@ class WorkerProcess:
         while not self.stop.is_set() and not self.draining and self.free.acquire(blocking=False):
             run = None
             try:
-                run = ledger.claim(self.row)
+                run = ledger.claim(self.row, self.reach)
             except AWAY as error:
                 log.warning("claim: %s", str(error).split("\n")[0])
                 connection.close()
@@ -532,6 +539,7 @@ class WorkerProcess:
         for words in retry_while_database_away(join, self.row):
             log.warning("%s", words)
         retry_while_database_away(self.row.save)
+        retry_while_database_away(self._come)
         if self.after is not None:
             retry_while_database_away(self._take_place)
         self.pool.warm()

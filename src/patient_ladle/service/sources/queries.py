@@ -66,7 +66,7 @@ def sources_with_a_free_place() -> list[int]:
     return [number for number, max_runs in Source.objects.values_list("pk", "max_runs") if taken[number] < max_runs]
 
 
-def _refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
+def refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
     """Files of a source lie below the roots that the service allows, also behind links. Raises BadInput."""
     roots = [Path(os.path.realpath(root)) for root in settings.SOURCE_ROOTS]
     for key, field in engine.fields.items():
@@ -82,7 +82,7 @@ def _refuse_other_paths(engine: Engine, fields: Mapping[str, Any]) -> None:
 
 def refuse_unsafe(engine: Engine, fields: Mapping[str, Any]) -> None:
     """Paths outside the roots, link-local hosts, the service's own database. Asked when saved and again at each use."""
-    _refuse_other_paths(engine, fields)
+    refuse_other_paths(engine, fields)
     if "host" not in fields:
         return
     try:
