@@ -59,6 +59,30 @@ def repository(orm, home, monkeypatch):
     return person
 
 
+@pytest.fixture
+def combination(repository):
+    """``made(inputs, name=…, **content)``: a combination of two extracts, or of what is given; removed again."""
+    from patient_ladle.service.extracts.services import add_extract
+    from patient_ladle.service.ledger.models import Run
+    from patient_ladle.service.schedules.models import DueTime, Schedule
+
+    added = []
+
+    def made(inputs=None, name="both", **content):
+        inputs = inputs or [{"name": "w", "extract": "from_wide"}, {"name": "n", "extract": "from_narrow"}]
+        statement = content.pop("statement", f"select * from {inputs[0]['name']}")
+        added.append(add_extract(repository, name, "", "", inputs=inputs, statement=statement, **content))
+
+    yield made
+    Run.objects.update(again_of=None, member_of=None)
+    Run.objects.all().delete()
+    DueTime.objects.all().delete()
+    Schedule.objects.all().delete()
+    for extract in reversed(added):
+        extract.revisions.all().delete()
+        extract.delete()
+
+
 EMPTYING = """
 do $$ declare each text; begin
   set local session_replication_role = replica;

@@ -24,30 +24,6 @@ def outcome(format="parquet", rows=1, **options):
     return {"statements": statements, "files": [file | {"statement": 0}], "warnings": [], "delivery": None}
 
 
-@pytest.fixture
-def combination(repository):
-    """``made(inputs, name=…, **content)``: a combination of two extracts, or of what is given; removed again."""
-    from patient_ladle.service.extracts.services import add_extract
-    from patient_ladle.service.ledger.models import Run
-    from patient_ladle.service.schedules.models import DueTime, Schedule
-
-    added = []
-
-    def made(inputs=None, name="both", **content):
-        inputs = inputs or [{"name": "w", "extract": "from_wide"}, {"name": "n", "extract": "from_narrow"}]
-        statement = content.pop("statement", f"select * from {inputs[0]['name']}")
-        added.append(add_extract(repository, name, "", "", inputs=inputs, statement=statement, **content))
-
-    yield made
-    Run.objects.update(again_of=None, member_of=None)
-    Run.objects.all().delete()
-    DueTime.objects.all().delete()
-    Schedule.objects.all().delete()
-    for extract in reversed(added):
-        extract.revisions.all().delete()
-        extract.delete()
-
-
 def shown():
     """Each run's extract and state, in the order in which they were made."""
     from patient_ladle.service.ledger.models import Run

@@ -11,7 +11,7 @@ import openpyxl
 import psycopg
 import pytest
 
-from patient_ladle.client.errors import FileDamaged
+from patient_ladle.client.errors import CallFailed
 from patient_ladle.core.files.formats import FORMATS
 from patient_ladle.core.files.output import OutputSettings
 from tests.command import PATIENCE
@@ -259,7 +259,8 @@ def test_what_a_guard_holds_back_is_delivered_when_an_author_says_so_and_not_bef
 
 
 def test_a_stored_file_that_is_not_what_was_proven_is_never_served_as_a_result(service, http):
-    """Shortened, it is refused; of the same length, whoever takes it can tell, and an archive breaks off."""
+    """Shortened, it is refused; of the same length, it breaks off before its end, as a file and in an archive, and is refused
+    from then on."""
     with service.ladle("author") as ladle:
         ladle.extracts.add("proven", "metering", "select name from districts order by 1", formats=["csv"])
         run = ladle.runs.wait(ladle.runs.start("proven", publish=True)["id"], PATIENCE)
@@ -274,12 +275,21 @@ def test_a_stored_file_that_is_not_what_was_proven_is_never_served_as_a_result(s
             assert (answer.status_code, answer.json()["code"]) == (409, "result_damaged"), address
             assert f"{len(whole) - 5:,} bytes; {len(whole):,} were proven" in answer.json()["message"]
         stored.write_bytes(whole[:-5] + b"XXXX\n")
-        with pytest.raises(FileDamaged, match="is not what was proven"):
+        with pytest.raises(CallFailed, match="is damaged: it has"):  # as it was found before
             list(ladle.runs.read(run["id"], file["name"]))
-        with pytest.raises(httpx.TransportError):
-            http("GET", addresses[2], "reader")
+        for address in addresses:
+            stored.write_bytes(whole)
+            assert http("GET", address, "reader").status_code == 200  # restored
+            stored.write_bytes(whole[:-5] + b"XXXX\n")
+            with pytest.raises(httpx.TransportError):
+                http("GET", address, "reader")
+            until(lambda: ladle.runs.get(run["id"])["files"][0]["damage"] == "its bytes are not those that were proven")
+            for other in (*addresses, f"{addresses[0]}/preview", f"{addresses[0]}/profile?column=name"):
+                assert http("GET", other, "reader").json()["code"] == "result_damaged", other
+        assert "damaged in the result store: its bytes" in service.command("run", "show", str(run["id"])).stdout
         stored.write_bytes(whole)
-        assert http("GET", addresses[2], "reader").status_code == 200
+        assert http("GET", f"{addresses[0]}/preview", "reader").status_code == 200
+        assert ladle.runs.get(run["id"])["files"][0]["damage"] == ""
 
 
 def test_what_changed_at_the_source_is_noted_on_the_run_without_a_guard(service):

@@ -2193,6 +2193,7 @@ export interface components {
          *     * `failed` - failed
          *     * `not_run` - not_run
          *     * `not_delivered` - not_delivered
+         *     * `damaged` - damaged
          *     * `late` - late
          *     * `held` - held
          *     * `missed` - missed
@@ -2206,7 +2207,7 @@ export interface components {
          *     * `own_run` - own_run
          * @enum {string}
          */
-        AlertViewKindEnum: "nothing_runs" | "failed" | "not_run" | "not_delivered" | "late" | "held" | "missed" | "source_unreachable" | "changed" | "recovered" | "summary" | "disk_space" | "clock" | "test" | "own_run";
+        AlertViewKindEnum: "nothing_runs" | "failed" | "not_run" | "not_delivered" | "damaged" | "late" | "held" | "missed" | "source_unreachable" | "changed" | "recovered" | "summary" | "disk_space" | "clock" | "test" | "own_run";
         BackfillBody: {
             /**
              * Format: date
@@ -3178,6 +3179,8 @@ export interface components {
              * @description When it was removed from the result store.
              */
             removed_at: string | null;
+            /** @description What is wrong with it in the result store; empty: nothing that is known. A damaged file is given to nobody. */
+            damage: string;
             /** @description Empty: not delivered. */
             delivered_path: string;
             /** @description Its paths in further folders. */
@@ -4657,6 +4660,8 @@ export interface components {
              * @description When it was removed from the result store.
              */
             removed_at: string | null;
+            /** @description What is wrong with it in the result store; empty: nothing that is known. A damaged file is given to nobody. */
+            damage: string;
             /** @description Empty: not delivered. */
             delivered_path: string;
             /** @description Its paths in further folders. */

@@ -9,6 +9,7 @@ AlertViewKindEnum = Literal[
     "failed",
     "not_run",
     "not_delivered",
+    "damaged",
     "late",
     "held",
     "missed",
@@ -512,6 +513,7 @@ class File(TypedDict):
     compression: str
     sheets: list[Any]
     removed_at: str | None
+    damage: str
     delivered_path: str
     delivered_also: list[str]
 
@@ -954,6 +956,7 @@ class ResultLine(TypedDict):
     compression: str
     sheets: list[Any]
     removed_at: str | None
+    damage: str
     delivered_path: str
     delivered_also: list[str]
     held: HeldEnum

@@ -145,6 +145,13 @@ class ResultDamaged(Conflict):
     code = "result_damaged"
 
 
+class InputDamaged(ResultDamaged):
+    """The same of a stored result that a combination reads; facts: ``run``, ``file``, ``why``."""
+
+    code = "input_damaged"
+    transient = True
+
+
 class EditedMeanwhile(Conflict):
     """Somebody else saved between this person's reading and saving."""
 

@@ -64,13 +64,14 @@ function Files({ run }: { run: RunRecord }) {
                   <>
                     {file.name} <small>removed {moment(file.removed_at)}</small>
                   </>
-                ) : shut ? (
+                ) : shut || file.damage ? (
                   file.name
                 ) : (
                   <a href={fileAddress(run.id, file.name)} download={file.name}>
                     <DownloadOutlined aria-hidden /> {file.name}
                   </a>
                 )}
+                {file.damage && <div className="said wrong">Damaged in the result store: {file.damage}.</div>}
               </td>
               <td className="n">{count(file.rows)}</td>
               <td className="n">{size(file.bytes)}</td>
@@ -88,7 +89,7 @@ function Files({ run }: { run: RunRecord }) {
                 <Button
                   size="small"
                   type="text"
-                  disabled={shut}
+                  disabled={shut || !!file.damage}
                   aria-label={`Preview ${file.name}`}
                   onClick={() =>
                     setLooked({ run: run.id, name: file.name, sheets: sheetsOf(file.sheets, file.format) })

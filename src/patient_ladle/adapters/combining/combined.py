@@ -20,7 +20,7 @@ from typing import Any, BinaryIO
 import duckdb
 import pyarrow as pa
 
-from patient_ladle.core.errors import BadInput, LadleError, ProofFailed, RunCancelled, StoreUnreadable, unknown_name
+from patient_ladle.core.errors import BadInput, InputDamaged, LadleError, NotFound, ProofFailed, RunCancelled, unknown_name
 from patient_ladle.core.files.background import ahead
 from patient_ladle.core.files.formats import get_format
 from patient_ladle.core.files.output import OutputSettings
@@ -114,19 +114,20 @@ def columns_of_job(job: Mapping[str, Any]) -> list[Column]:
 
 
 def stored_rows(job: Mapping[str, Any], columns: Sequence[Column], places: Sequence[int]) -> Generator[Batch, None, None]:
-    """All rows of a stored result, of them the columns at these places. Raises StoreUnreadable where a file is not what was
+    """All rows of a stored result, of them the columns at these places. Raises InputDamaged where a file is not what was
     proven."""
     store = store_at(job["store"])
     for file in job["files"]:
         with ExitStack() as files:
-            stored = files.enter_context(store.open(str(job["run"]), job["attempt"], file["name"]))
+            try:
+                stored = files.enter_context(store.open(str(job["run"]), job["attempt"], file["name"]))
+            except NotFound:
+                raise _damaged(job, file["name"], "it is not there") from None
             digest = hashlib.sha256()
             while piece := stored.read(PIECE):
                 digest.update(piece)
             if digest.hexdigest() != file["sha256"]:
-                raise StoreUnreadable(
-                    f"'{file['name']}' of run {job['run']} is not what was proven.", "Look at the result store's disk."
-                )
+                raise _damaged(job, file["name"], "its bytes are not those that were proven")
             stored.seek(0)
             member = get_format(file["format"])
             content: BinaryIO = stored
@@ -136,6 +137,16 @@ def stored_rows(job: Mapping[str, Any], columns: Sequence[Column], places: Seque
                     shutil.copyfileobj(opened, content)
                 content.seek(0)
             yield from member.read_picked(content, file["options"], columns, places)
+
+
+def _damaged(job: Mapping[str, Any], name: str, why: str) -> InputDamaged:
+    return InputDamaged(
+        f"the stored file '{name}' of run {job['run']} is damaged: {why}.",
+        "A run makes this input anew. Look at the result store's disk.",
+        run=job["run"],
+        file=name,
+        why=why,
+    )
 
 
 class LiveGiven(Given):

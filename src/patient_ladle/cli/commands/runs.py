@@ -106,6 +106,8 @@ def _files(files: Sequence[Mapping[str, Any]]) -> None:
         )
         if file["removed_at"]:
             print(f"    removed from the result store {moment(file['removed_at'])}")
+        if file["damage"]:
+            print(f"    damaged in the result store: {file['damage']}")
         for path in filter(None, [file["delivered_path"], *file["delivered_also"]]):
             print(f"    delivered as {path}")
 

@@ -7,11 +7,11 @@ from typing import Any
 
 OWN_RUN = "own_run"
 KINDS = (
-    "nothing_runs", "failed", "not_run", "not_delivered", "late", "held", "missed", "source_unreachable", "changed",
+    "nothing_runs", "failed", "not_run", "not_delivered", "damaged", "late", "held", "missed", "source_unreachable", "changed",
     "recovered", "summary", "disk_space", "clock", "test", OWN_RUN,
 )  # fmt: skip
-"""``changed``: an open problem has another cause; ``recovered``: it is over; ``own_run``: for whoever started
-it, alone."""
+"""``damaged``: stored files are not what was proven; ``changed``: an open problem has another cause; ``recovered``: it is
+over; ``own_run``: for whoever started it, alone."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,7 +21,7 @@ log = logging.getLogger("ladle.api")
 
 STATUS = {
     "not_found": 404, "not_signed_in": 401, "not_allowed": 403, "result_held": 403, "conflict": 409, "edited_meanwhile": 412,
-    "result_damaged": 409, "secret_unreadable": 409,
+    "result_damaged": 409, "input_damaged": 409, "secret_unreadable": 409,
     "source_unreachable": 502, "source_sign_in_refused": 502, "source_database_missing": 502,
     "source_not_readable": 502, "source_tls_refused": 502, "source_writable": 502,
     "connection_lost": 502, "deadline_exceeded": 504, "store_unwritable": 507, "store_unreadable": 503,

@@ -53,6 +53,7 @@ from .owning import claim_names, own_names
 from .reaching import lack_of_delivery, refuse, refused_by
 from .run_log import add_log, delivered_words, wake_workers
 from .states import DELIVERED, DELIVERY, DELIVERY_FAILED, LEFT, RELEASED, TO_DELIVER, UNDER_WAY
+from .stored_files import look_through
 from .stores import store
 from .waiting import tell_followers
 
@@ -249,6 +250,7 @@ def _described(run: Run) -> Any:
 def _prove(run: Run, plan: DeliveryPlan) -> None:
     for file, moves in zip(run.files.all(), plan.copies(), strict=True):
         if any(sha256 != file.sha256 for _, _, sha256 in moves):
+            look_through(file)
             raise ProofFailed(
                 f"the stored file '{file.name}' is not what was proven when the run ended.",
                 "Look at the result store's disk, then run it again.",

@@ -224,7 +224,9 @@ def files_of(run: Run, statement: int) -> list[ResultFile]:
         by_format.setdefault(file.format, []).append(file)
     for name in sorted(by_format, key=lambda name: name != KEPT_AS):
         files, member = by_format[name], get_format(name)
-        whole = all(file.removed_at is None and member.keeps_all(file.options, columns) for file in files)
+        whole = all(
+            file.removed_at is None and file.damaged_at is None and member.keeps_all(file.options, columns) for file in files
+        )
         as_came = name == KEPT_AS and files[0].options.get("types") == KEPT_OPTIONS["types"]
         if whole and not member.gathers and not altered and (as_came or not formed):
             return sorted(files, key=lambda file: file.part or 0)

@@ -11,6 +11,7 @@ from django.conf import settings
 from django.db import models
 from django.db.models import Q
 from django.db.models.functions import Coalesce, Now
+from django.utils import timezone
 
 from patient_ladle.core.errors import NotFound
 from patient_ladle.service.common.state_rules import rules_of
@@ -249,12 +250,20 @@ class ResultFile(models.Model):
     sheets = models.JSONField(default=list)
     content = models.CharField(max_length=64, blank=True, default="")
     removed_at = models.DateTimeField(null=True)
+    looked_at = models.DateTimeField(default=timezone.now)
+    """When its bytes were last read and reckoned: at first when they were proven."""
+    damaged_at = models.DateTimeField(null=True)
+    damage = models.CharField(max_length=200, blank=True, default="")
     delivered_path = models.CharField(max_length=1000, blank=True, default="")
     delivered_also = models.JSONField(default=list)
 
     class Meta:
         ordering: ClassVar = ["id"]
-        indexes: ClassVar = [models.Index(fields=["run"], name="kept_files", condition=Q(removed_at=None))]
+        indexes: ClassVar = [
+            models.Index(fields=["run"], name="kept_files", condition=Q(removed_at=None)),
+            models.Index(fields=["looked_at"], name="files_to_read_through", condition=Q(removed_at=None)),
+            models.Index(fields=["damaged_at"], name="damaged_files", condition=~Q(damaged_at=None) & Q(removed_at=None)),
+        ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "name"], name="one_file_of_a_name")]
 
     @property

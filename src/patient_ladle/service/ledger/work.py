@@ -27,7 +27,16 @@ from django.db.models import Q
 from django.utils import timezone
 
 from patient_ladle.adapters.deliveries import kind_named
-from patient_ladle.core.errors import Fenced, LadleError, ProofFailed, RunCancelled, ServiceFault, WorkerLost, from_dict
+from patient_ladle.core.errors import (
+    Fenced,
+    InputDamaged,
+    LadleError,
+    ProofFailed,
+    RunCancelled,
+    ServiceFault,
+    WorkerLost,
+    from_dict,
+)
 from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.targets import targets_of
@@ -42,6 +51,7 @@ from .models import MAX_LOST, AttemptToClear, LogLine, ResultFile, Run, Worker
 from .reaching import Reach, anybody_else, refuse, refused_by
 from .run_log import add_log, wake_workers
 from .states import DELIVERY, FAILED, FINISHED, HOLD, QUEUED, RUN, RUNNING, WAITING
+from .stored_files import found_damaged, is_our_store
 from .stores import store
 from .waiting import nobody_can, quiet_sources, tell_followers
 
@@ -223,6 +233,8 @@ def fail(run: Run, error: LadleError) -> None:
             _finish(row, resumed=True)
             return
         now = timezone.now()
+        if isinstance(error, InputDamaged) and not row.cancel_asked_by and _has_it_made_anew(row, error):
+            return
         row.failures += 1
         again, why_not = _patience(row).again_at(error, row.failures, now)
         if row.cancel_asked_by or isinstance(error, RunCancelled):
@@ -246,6 +258,23 @@ def fail(run: Run, error: LadleError) -> None:
             run_ended(row)
             tell_followers(row)
     _discard_attempt(run)
+
+
+def _has_it_made_anew(row: Run, error: InputDamaged) -> bool:
+    """A stored result that the attempt was to read is damaged: that is on record now, and the run looks at its inputs anew. It
+    counts for no attempt; each time one file fewer may be taken."""
+    file = ResultFile.objects.filter(run=error.facts["run"], name=error.facts["file"]).select_related("run").first()
+    if file is None or not is_our_store():
+        return False
+    found_damaged(file, str(error.facts["why"]))
+    now = timezone.now()
+    waits = {"not_before": now, "wait_until": now, "waits_for": "its damaged input to be made anew"}
+    RUN.move(row, "try again", error=error.to_dict(), **waits)
+    row.save()
+    add_log(row, "warning", error.in_words())
+    AttemptToClear.objects.create(run=row, attempt=row.attempt)
+    transaction.on_commit(lambda: _discard_attempt(row))
+    return True
 
 
 def _patience(row: Run) -> RetryPolicy:

@@ -17,6 +17,7 @@ from patient_ladle.service.common.clock import database_now
 from patient_ladle.service.ledger.alarms import mind_space, tell_missed
 from patient_ladle.service.ledger.clearing import clear_attempts, clear_targets
 from patient_ladle.service.ledger.models import Pulse
+from patient_ladle.service.ledger.stored_files import read_in_turn
 from patient_ladle.service.ledger.waiting import BATCH as WAITING_BATCH
 from patient_ladle.service.ledger.waiting import hold_quiet_sources, mark_late, settle_due
 from patient_ladle.service.runs.recording import due_now, record_due, set_aside
@@ -138,7 +139,7 @@ def main() -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
     threads = [threading.Thread(target=work, args=(stop,), daemon=True, name=name)
-               for name, work in (("courier", courier.work), ("upkeep", keep_up))]  # fmt: skip
+               for name, work in (("courier", courier.work), ("upkeep", keep_up), ("read through", read_in_turn))]  # fmt: skip
     for thread in threads:
         thread.start()
     while not stop.is_set():

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import base64
-import hashlib
 import io
 import logging
 import os
 import re
 import zipfile
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from functools import partial
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, NoReturn, TypeVar, cast
 from urllib.parse import quote
 
 from django.conf import settings
@@ -29,6 +29,7 @@ from patient_ladle import variables
 from patient_ladle.core.errors import NotFound, ResultDamaged, unknown_name
 from patient_ladle.core.files.formats import checked_options, get_format
 from patient_ladle.core.files.reading import Wanted
+from patient_ladle.core.files.sent import BrokenOff, Watched
 from patient_ladle.core.results.columns import Column
 from patient_ladle.core.runs.engine import DESCRIPTOR
 from patient_ladle.service.children.file_preview import StoredAt, preview_of, profile_at
@@ -39,6 +40,14 @@ from patient_ladle.service.common.problems import RangeWrong
 from patient_ladle.service.extracts.named import extract_named
 from patient_ladle.service.ledger.models import ResultFile, Run
 from patient_ladle.service.ledger.states import FINISHED, HELD, REJECTED, RELEASED
+from patient_ladle.service.ledger.stored_files import (
+    OTHER_BYTES,
+    found_damaged,
+    found_damaged_aside,
+    is_our_store,
+    refuse_damaged,
+    wrong_length,
+)
 from patient_ladle.service.ledger.stores import store
 from patient_ladle.service.people.authentication import SignedIn
 from patient_ladle.service.sources.browse_api import ProfileView
@@ -48,6 +57,7 @@ from .listed import RESULT_FILTERS, RESULT_SORTS, results_asked_for, results_sho
 from .published import held_hint, held_words, latest, refuse_held
 
 log = logging.getLogger("ladle.results")
+T = TypeVar("T")
 PREVIEW_SECONDS = variables.QUERY_SECONDS.value()
 """Seconds that a preview of a stored file may take, the way to the store among it."""
 
@@ -72,6 +82,9 @@ class FileView(ForAuthors):
         help_text="Of a workbook: name, number of its statement from 1, rows.",
     )
     removed_at = serializers.DateTimeField(allow_null=True, help_text="When it was removed from the result store.")
+    damage = serializers.CharField(
+        help_text="What is wrong with it in the result store; empty: nothing that is known. A damaged file is given to nobody."
+    )
     delivered_path = serializers.CharField(help_text="Empty: not delivered.")
     delivered_also = serializers.ListField(child=serializers.CharField(), help_text="Its paths in further folders.")
 
@@ -120,16 +133,44 @@ def _file_of(run: Run, name: str) -> ResultFile:
 
 def _opened(file: ResultFile) -> BinaryIO:
     """The stored file, if it has the length that was proven. Raises ResultDamaged, NotFound, StoreUnreadable."""
-    opened = store().open(str(file.run_id), file.attempt, file.name)
+    refuse_damaged(file)
+    try:
+        opened = store().open(str(file.run_id), file.attempt, file.name)
+    except NotFound:
+        if is_our_store():
+            found_damaged(file, "it is not there")
+        raise
     size = opened.seek(0, os.SEEK_END)
     if size != file.bytes:
         opened.close()
-        raise ResultDamaged(
-            f"the stored file '{file.name}' of run {file.run_id} has {size:,} bytes; {file.bytes:,} were proven.",
-            f"Look at the result store's disk, restore the file, or run it again: ladle run again {file.run_id}",
-        )
+        _refuse_from_now_on(file, wrong_length(size, file.bytes))
     opened.seek(0)
     return opened
+
+
+def _refuse_from_now_on(file: ResultFile, why: str) -> NoReturn:
+    found_damaged(file, why)
+    file.refresh_from_db()
+    refuse_damaged(file)
+    raise ResultDamaged(f"the stored file '{file.name}' is damaged: {why}.")  # it was removed meanwhile
+
+
+def _watched(file: ResultFile, opened: BinaryIO) -> BinaryIO:
+    """Looked at on its way: what is not what was proven is broken off before its end."""
+
+    def damaged() -> None:
+        found_damaged_aside(file, OTHER_BYTES)
+
+    return cast(BinaryIO, Watched(opened, file.sha256, file.bytes, damaged))
+
+
+def _looked_into(file: ResultFile, look: Callable[[StoredAt], T]) -> T:
+    """What a process of its own reads in the stored file."""
+    refuse_damaged(file)
+    try:
+        return look(StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name, file.sha256, file.bytes))
+    except ResultDamaged:
+        _refuse_from_now_on(file, OTHER_BYTES)
 
 
 def _descriptor(run: Run) -> BinaryIO:
@@ -160,9 +201,12 @@ class RunFilePreview(RoleView):
         file = _file_of(_finished(number), name)
         wanted = number_in(request, "rows", 50, 1, 1_000)
         options = checked_options(file.format, file.options)
-        at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         sheet = request.query_params.get("sheet", "")
-        return Response(judged_within(PREVIEW_SECONDS, preview_of, at, file.format, options, file.compression, wanted, sheet))
+
+        def look(at: StoredAt) -> dict[str, Any]:
+            return judged_within(PREVIEW_SECONDS, preview_of, at, file.format, options, file.compression, wanted, sheet)
+
+        return Response(_looked_into(file, look))
 
 
 class RunFileProfile(RoleView):
@@ -176,12 +220,14 @@ class RunFileProfile(RoleView):
     def get(self, request: SignedIn, number: int, name: str) -> Response:
         run = _finished(number)
         file = _file_of(run, name)
-        at = StoredAt(str(settings.RESULT_STORE), str(file.run_id), file.attempt, file.name)
         options = checked_options(file.format, file.options)
         wanted = Wanted(file.format, options, file.compression, request.query_params.get("sheet", ""), _columns_in(run, file))
         column, seconds = request.query_params.get("column", ""), PREVIEW_SECONDS * READING_SHARE
-        told = judged_within(PREVIEW_SECONDS, profile_at, at, wanted, column, seconds)
-        return Response(ProfileView(told).data)
+
+        def look(at: StoredAt) -> dict[str, Any]:
+            return judged_within(PREVIEW_SECONDS, profile_at, at, wanted, column, seconds)
+
+        return Response(ProfileView(_looked_into(file, look)).data)
 
 
 def _columns_in(run: Run, file: ResultFile) -> list[list[Column]]:
@@ -197,9 +243,9 @@ class RunZip(RoleView):
     @extend_schema(operation_id="run_archive", responses={(200, "application/zip"): OpenApiResponse(OpenApiTypes.BINARY)})
     def get(self, request: SignedIn, number: int) -> HttpResponseBase:
         run = _finished(number)
-        members = [(file.name, partial(_opened, file), file.sha256) for file in run.files.all()]
-        members.append((DESCRIPTOR, partial(_descriptor, run), ""))
-        for _, opened, _ in members:
+        members = [(file.name, partial(_taken, file)) for file in run.files.all()]
+        members.append((DESCRIPTOR, partial(_descriptor, run)))
+        for _, opened in members:
             opened().close()  # what is missing is said before anything is sent
         response = StreamingHttpResponse(_archived(members), content_type="application/zip")
         name = f"{run.extract.name}-{run.data_date}-run-{run.pk}.zip"
@@ -226,22 +272,22 @@ class _Pieces:
         return found
 
 
-def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO], str]]) -> Iterator[bytes]:
+def _taken(file: ResultFile) -> BinaryIO:
+    return _watched(file, _opened(file))
+
+
+def _archived(members: Sequence[tuple[str, Callable[[], BinaryIO]]]) -> Iterator[bytes]:
     """Piece by piece; a member that is not what was proven breaks the archive off, so that nobody takes it for whole."""
     out = _Pieces()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:  # type: ignore[call-overload]
-        for name, opened, sha256 in members:
-            digest = hashlib.sha256()
-            with opened() as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
-                while piece := file.read(1 << 20):
-                    digest.update(piece)
-                    entry.write(piece)
-                    yield out.taken()
-            if sha256 and digest.hexdigest() != sha256:
-                log.error(
-                    "an archive is broken off: the stored file '%s' is not what was proven; look at the store's disk", name
-                )
-                raise ClientDisconnected  # the server's own word for an answer that goes on no further
+        for name, opened in members:
+            with closing(opened()) as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
+                try:
+                    while piece := file.read(1 << 20):
+                        entry.write(piece)
+                        yield out.taken()
+                except BrokenOff:
+                    raise ClientDisconnected from None  # the server's own word for an answer that goes on no further
     yield out.taken()
 
 
@@ -313,12 +359,20 @@ class LatestResult(RoleView):
 
 def _of_file(request: SignedIn, file: ResultFile) -> HttpResponseBase:
     """With the checksum of the whole (RFC 9530), so that whoever takes it can tell."""
-    response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"')
+    response = _download(request, _opened(file), file.name, file.media_type, f'"{file.sha256}"', partial(_watched, file))
     response["Repr-Digest"] = f"sha-256=:{base64.b64encode(bytes.fromhex(file.sha256)).decode()}:"
     return response
 
 
-def _download(request: SignedIn, file: BinaryIO, name: str, media_type: str, tag: str) -> HttpResponseBase:
+def _download(
+    request: SignedIn,
+    file: BinaryIO,
+    name: str,
+    media_type: str,
+    tag: str,
+    watched: Callable[[BinaryIO], BinaryIO] = lambda file: file,
+) -> HttpResponseBase:
+    """``watched`` is put around a file that is sent whole."""
     known = [each.removeprefix("W/") for each in parse_etags(request.headers.get("If-None-Match", ""))]
     if tag in known or "*" in known:
         file.close()
@@ -342,7 +396,9 @@ def _download(request: SignedIn, file: BinaryIO, name: str, media_type: str, tag
     file.seek(start)
     connection.close()  # a download may take long: the next request should have it
     # A file of this machine is sent by the server's own loop, up to the length said; another is read by this thread.
-    sent = file if isinstance(file, io.BufferedReader) else _Part(file, end - start + 1)
+    own = isinstance(file, io.BufferedReader)
+    file = watched(file) if end - start + 1 == size else file
+    sent = file if own else _Part(file, end - start + 1)
     response = FileResponse(sent, content_type=media_type, status=206 if wanted else 200)
     response["Content-Length"] = str(end - start + 1)
     if wanted:
