@@ -250,6 +250,27 @@ def test_a_child_that_is_killed_ends_its_run_with_a_clear_word_and_touches_no_ot
     audit(fresh)
 
 
+@pytest.mark.parametrize("who", ["child", "worker"])
+def test_what_is_killed_leaves_no_statement_in_the_source(fresh, metering, cluster, who):
+    """One that the server would not miss for minutes: it sends nothing before its end."""
+    with fresh.ladle() as ladle, psycopg.connect(cluster.url(), autocommit=True) as source:
+        statement = "select count(*) from (select pg_sleep(0.01) from generate_series(1, 100000) offset 0) each"
+        run = ladle.runs.start_unsaved("metering", statement=statement, formats=["csv"])["id"]
+        worker = worker_pid(fresh, run)
+        session = int(until(lambda: ladle.runs.get(run)["identity"].get("session")))
+
+        def there():
+            return source.execute("select 1 from pg_stat_activity where pid = %s and state = 'active'", [session]).fetchone()
+
+        until(there)
+        os.kill(worker if who == "worker" else reading_children(worker, metering["port"])[0], signal.SIGKILL)
+        until(lambda: not there())
+        if who == "worker":  # another has taken the run up again
+            ladle.runs.cancel(run)
+        until(lambda: ladle.runs.get(run)["state"] in ("failed", "cancelled"))
+    audit(fresh)
+
+
 def test_a_source_that_goes_away_in_mid_fetch_is_said_and_may_pass(fresh, cluster):
     with fresh.ladle() as ladle, psycopg.connect(cluster.url(), autocommit=True) as source:
         run = ladle.runs.start("steady")["id"]

@@ -271,6 +271,29 @@ def test_a_cancel_from_another_thread_stops_the_statement(any_case, which):
     session.close()
 
 
+@pytest.mark.parametrize("engine", sorted(name for name in CASES if get_engine(name).networked))
+def test_a_session_that_nobody_minds_any_more_is_ended_from_outside(request, home, engine):
+    """As one whose process was killed: the server would go on with its statement."""
+    case = Case(engine, *CASES[engine].built(home, request))
+    session, ended = case.open(), []
+
+    def asks():
+        try:
+            session.describe(Statement(case.words.SLOW))
+            list(session.batches())
+        except LadleError as error:
+            ended.append(error)
+
+    asking = threading.Thread(target=asks)
+    asking.start()
+    number = session.identity()["session"]
+    case.engine.end_left(case.address, case.secret, number, 10)
+    asking.join(100)
+    assert len(ended) == 1
+    case.engine.end_left(case.address, case.secret, number, 10)  # of one that is over, nothing
+    session.close()
+
+
 @pytest.mark.parametrize("when", ["between them", "whenever it comes"])
 def test_a_cancel_that_comes_between_two_statements_is_not_lost(any_case, when):
     session = any_case.open()

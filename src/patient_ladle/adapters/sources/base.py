@@ -387,6 +387,12 @@ class Engine(ABC):
         """Names of the databases that the login may see, for whoever named one that is not there."""
         return []
 
+    def end_left(  # noqa: B027 - what runs within our own process goes with it
+        self, address: Mapping[str, Any], secret: str, session: str, connect_timeout_seconds: float
+    ) -> None:
+        """End a session of ours, and what it does, when whoever had it is gone without a word: a server may not see that for
+        as long as its statement takes. Of one that is over, nothing. ``session``: of its identity. Raises the driver's errors."""
+
     def default_schema(self, address: Mapping[str, Any]) -> str:
         """The schema whose tables need no prefix in a session at that address."""
         return "main"

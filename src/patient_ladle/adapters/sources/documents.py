@@ -107,6 +107,7 @@ class DocumentSession(ProbingSession):
             "server": f"{who['host']}:{who['port']}",
             "database": who["database"],
             "login": who.get("user", "nobody"),
+            "session": bytes(self.number["id"]).hex(),
             "snapshot": "one for all statements" if self.snapshots else "none: each statement reads what it finds",
         }
 
@@ -428,6 +429,10 @@ class DocumentsEngine(Engine):
             if error.code in NOT_ALLOWED:
                 return []
             raise
+
+    def end_left(self, address: Mapping[str, Any], secret: str, session: str, connect_timeout_seconds: float) -> None:
+        with self.connect(address, secret, connect_timeout_seconds) as client:
+            client.admin.command("killSessions", [{"id": bson.Binary(bytes.fromhex(session), bson.binary.UUID_SUBTYPE)}])
 
     def databases(self, address: Mapping[str, Any], secret: str, connect_timeout_seconds: float) -> Sequence[str]:
         try:

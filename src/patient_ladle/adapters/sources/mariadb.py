@@ -23,7 +23,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pymysql
-from pymysql.constants import CLIENT, FIELD_TYPE, FLAG
+from pymysql.constants import CLIENT, ER, FIELD_TYPE, FLAG
 from pymysql.converters import escape_string
 from pymysql.protocol import FieldDescriptorPacket
 
@@ -138,7 +138,9 @@ class MariadbSession(ProbingSession):
 
     def identity(self) -> dict[str, str]:
         who = self.address
-        return {"server": f"{who['host']}:{who['port']}", "database": who["database"], "login": who["user"]}
+        told = {"server": f"{who['host']}:{who['port']}", "database": who["database"], "login": who["user"]}
+        number: int = self.connection.thread_id()  # type: ignore[no-untyped-call]
+        return told | {"session": str(number)}
 
     def _asked(self, query: str) -> tuple[tuple[Any, ...], ...]:
         try:
@@ -478,6 +480,14 @@ class MariadbEngine(Engine):
             "set session lock_wait_timeout = 30, innodb_lock_wait_timeout = 30, net_write_timeout = 3600",
             *READ_ONLY,
         ]
+
+    def end_left(self, address: Mapping[str, Any], secret: str, session: str, connect_timeout_seconds: float) -> None:
+        try:
+            with self.connect(address, secret, connect_timeout_seconds, None) as connection, connection.cursor() as cursor:
+                cursor.execute(f"kill {int(session)}")
+        except pymysql.OperationalError as error:
+            if error.args[0] != ER.NO_SUCH_THREAD:
+                raise
 
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address["database"])

@@ -75,6 +75,10 @@ _SETTINGS = {
     "client_encoding": "UTF8",
     "application_name": "patient-ladle",
 }
+_END_LEFT = """
+    select pg_terminate_backend(pid) from pg_catalog.pg_stat_activity
+    where pid = %s and usename = session_user and application_name = %s
+"""
 _BEGIN = "begin isolation level repeatable read read only"
 _FROM_ADDRESS = {"role": "role", "search_path": "search_path", "time_zone": "TimeZone"}
 """Fields of an address that are settings of the session, and the server's names for them."""
@@ -262,7 +266,8 @@ class PostgresqlSession(ProbingSession):
 
     def identity(self) -> dict[str, str]:
         info = self.connection.info
-        return {"server": f"{info.host}:{info.port}", "database": info.dbname, "login": info.user}
+        told = {"server": f"{info.host}:{info.port}", "database": info.dbname, "login": info.user}
+        return told | {"session": str(info.backend_pid)}
 
     def probe(self) -> str:
         [(count,)] = self._asked(f"select count(*) from ({_TABLES}) as seen")
@@ -530,6 +535,11 @@ class PostgresqlEngine(Engine):
             sslmode=address.get("ssl_mode", "prefer"),
             **{name: address[field] for field, name in files.items() if field in address},
         )
+
+    def end_left(self, address: Mapping[str, Any], secret: str, session: str, connect_timeout_seconds: float) -> None:
+        own = {name: value for name, value in address.items() if name != "role"}  # a role may not end what its login has begun
+        with self._connection(own, secret, connect_timeout_seconds, address["database"]) as connection:
+            connection.execute(_END_LEFT, [int(session), _SETTINGS["application_name"]])
 
     def default_schema(self, address: Mapping[str, Any]) -> str:
         return str(address.get("search_path") or "public").split(",")[0].strip().strip('"')

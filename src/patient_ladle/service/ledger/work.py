@@ -40,6 +40,7 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.runs.retrying import RetryPolicy
 from patient_ladle.service.common.alone import AWAY
 from patient_ladle.service.common.targets import targets_of
+from patient_ladle.service.sources.left import end_left
 from patient_ladle.service.sources.queries import CLAIM_LOCK, sources_with_a_free_place
 from patient_ladle.words import amount, spaced
 
@@ -306,6 +307,7 @@ def take_over(worker_id: str, stopped: bool = False) -> list[Run]:
                 attempt_over = _taken_over(run, stopped)
             if attempt_over:
                 _discard_attempt(run)
+                end_left(run.source, run.environment, run.identity)
             taken.append(run)
         except AWAY:
             raise

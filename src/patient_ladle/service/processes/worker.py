@@ -46,6 +46,7 @@ from patient_ladle.service.ledger.registration import join, mind_clock
 from patient_ladle.service.ledger.run_log import QUEUED_CHANNEL
 from patient_ladle.service.ledger.states import RUNNING
 from patient_ladle.service.lookups.services import with_allowed
+from patient_ladle.service.sources.left import end_left
 from patient_ladle.service.sources.reading import Reading, limits_of
 
 from .movement import Movement
@@ -160,6 +161,7 @@ class _Minded:
         self.run, self.child = run, child
         self.movement = Movement.of_process(child.process.pid)
         self.killed: float | None = None
+        self.identity: dict[str, str] = {}
         self.asked: tuple[float, LadleError] | None = None
         limits = limits_of(run.source)
         self.limits = {
@@ -290,7 +292,8 @@ class WorkerProcess:
             minded = self.minded.pop(place, None)
             if minded:
                 minded.child.kill()
-                minded.child.wait()
+                if minded.child.wait() < 0:
+                    self._end_left(minded)
             if fenced:
                 retry_while_database_away(ledger.clean_up_after, run)
             close_old_connections()
@@ -343,8 +346,16 @@ class WorkerProcess:
         for said in told:
             if said["kind"] == "stage":
                 minded.enters(said["name"])
+            elif said["kind"] == "connected":
+                minded.identity = said["identity"]
         if facts := [said for said in told if said["kind"] not in _TURNS]:
             retry_while_database_away(ledger.record, minded.run, facts)
+
+    @staticmethod
+    def _end_left(minded: _Minded) -> None:
+        """What an ended child still had in its source; not where its work there was done."""
+        if minded.identity and minded.stage in ("connect", "describe", "fetch"):
+            end_left(minded.run.source, minded.run.environment, minded.identity)
 
     @staticmethod
     def _without_a_word(minded: _Minded, status: int) -> LadleError:

@@ -48,6 +48,7 @@ from patient_ladle.service.children.pool import ChildPool
 from patient_ladle.service.common.alone import guarded
 from patient_ladle.service.people.models import Person
 
+from .left import end_left
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Environment, InteractiveQuery, Source
 from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named, source_named, sources_with_a_free_place
 
@@ -319,9 +320,11 @@ def _carried_out(number: str, job: dict[str, Any]) -> Any:
     watch = _Watch(number, child)
     watching = threading.Thread(target=watch.run, daemon=True)
     watching.start()
-    good = False
+    good, identity = False, dict[str, str]()
     try:
         for said in child.told():
+            if said["kind"] == "connected":
+                identity = said["identity"]
             if said["kind"] == "done":
                 good = True
                 return said["result"]
@@ -331,7 +334,18 @@ def _carried_out(number: str, job: dict[str, Any]) -> Any:
         watch.over.set()
         watching.join()  # what it says to the child must not reach the next query
         status = _parted_from(child, good and watch.reason is None)
+        if status < 0 and identity:
+            _end_left(number, identity)
     raise watch.reason or WorkerLost(f"the child of this query ended with status {status} and no last word.", "Try again.")
+
+
+def _end_left(number: str, identity: dict[str, str]) -> None:
+    with guarded("a session that was left", log):
+        asked = (
+            InteractiveQuery.objects.select_related("source", "address__environment").defer("address__catalogue").get(pk=number)
+        )
+        if asked.address is not None:
+            end_left(asked.source, asked.address.environment, identity)
 
 
 def _parted_from(child: Child, good: bool) -> int:
