@@ -165,12 +165,13 @@ def test_looks_and_checks_answer_once(start):
         "rows": 2,
         "data_date": "2026-11-24",
     }
-    [done] = told(start(**rows))
+    connected, done = told(start(**rows))
+    assert (connected["kind"], int(connected["identity"]["session"]) > 0) == ("connected", True)
     assert (done["result"]["rows"], done["result"]["complete"]) == (
         [["1", "Alder Moor", "North"], ["2", "Birch Fen", "South"]],
         False,
     )
-    [done] = told(start(do="catalogue"))
+    _, done = told(start(do="catalogue"))
     assert {t["name"] for t in done["result"]} >= {"districts", "readings"}
     [done] = told(start(do="check"))
     assert [s["passed"] for s in done["result"]] == [True] * 8

@@ -202,7 +202,7 @@ def _look_at(store: Store, place: str, mark: str) -> None:
 def _opened(job: dict[str, Any], ledger: PipeLedger) -> SourceSession:
     session = reader_of(job["reader"]).open(job["reader"])
     ledger.session = session
-    if job["do"] != "run":  # a run tells of its session itself
+    if job["do"] not in ("run", "understand"):  # a run tells of its session itself; what understands runs nothing
         ledger.tell("connected", identity=session.identity())
     if ledger.cancelled.is_set():
         session.close()
