@@ -317,3 +317,28 @@ def test_text_with_a_column_too_many_in_a_later_line_says_which():
     with pytest.raises(BadInput) as caught:
         read_text("a\tb\n1\t2\n\n3\n")
     assert caught.value.facts["line"] == 4
+
+
+def test_a_column_that_is_used_is_not_lost_whatever_way_it_would_be(author):
+    """By a step, a parameter's words, a combination's statement; one that nobody names may go."""
+    whole = "code,title,words,used,free\nA,Alder,w,1,x\n"
+    author.lookups.add("kept_columns", text=whole)
+    author.extracts.add("names_title", "metering", "select 'A' as c", formats=["csv"], steps=[
+        {"step": "look_up", "lookup": "kept_columns", "on": {"c": "code"}, "columns": {"area": "title"}}])  # fmt: skip
+    author.extracts.add("names_words", "", "select :p as p", formats=["csv"], parameters=[
+        {"name": "p", "default": "A", "lookup": {"name": "kept_columns", "label": "words"}}])  # fmt: skip
+    author.extracts.add(
+        "names_used", "", "select l.used from l", formats=["csv"], inputs=[{"name": "l", "lookup": "kept_columns"}]
+    )
+    users = {"title": "names_title (step 1)", "code": "names_title (step 1)", "words": "names_words (parameter p)",
+             "used": "names_used (its statement)"}  # fmt: skip
+    for column, user in users.items():
+        with pytest.raises(CallFailed, match="would lose columns that are used") as refused:
+            author.lookups.save("kept_columns", text=whole.replace(column, f"{column}_new"))
+        assert f"'{column}' by {user}" in refused.value.message
+    author.lookups.save("kept_columns", text="code,title,words,used\nA,Alder,w,1\n")
+    author.lookups.save("kept_columns", text="code,title,words,used,more\nA,Alder,w,1,2\n")
+    author.extracts.save("names_used", statement="select l.more from l")
+    with pytest.raises(CallFailed, match=r"'more' by names_used \(its statement\)"):
+        author.lookups.restore("kept_columns", 2)
+    assert author.lookups.file("kept_columns").startswith("code,title,words,used,more")

@@ -7,6 +7,7 @@ import hashlib
 import io
 import json
 import os
+import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -33,10 +34,21 @@ def make_folders(path: Path) -> None:
         os.chmod(each, FOLDER_MODE)
 
 
+def disk_of(path: Path) -> str:
+    """Which disk it lies on and how full that is, as a sentence goes on; nothing where the system does not say."""
+    try:
+        there = next(each for each in (path, *path.parents) if each.exists())
+        mount = next(each for each in (there.resolve(), *there.resolve().parents) if os.path.ismount(each))
+        room = shutil.disk_usage(there)
+    except (OSError, StopIteration):
+        return ""
+    return f": the disk at '{mount}' has {room.free / 1e9:.1f} GB of {room.total / 1e9:,.0f} GB free"
+
+
 def translate(error: OSError, path: Path) -> LadleError:
     """The one map from a disk's faults to ours."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        return DiskFull(f"no space is left in '{path}'.", "Free some space there, then start the run again.")
+        return DiskFull(f"no space is left in '{path}'{disk_of(path)}.", "Free some space there, then start the run again.")
     reason = os.strerror(error.errno) if error.errno else str(error)
     return StoreUnwritable(f"'{path}' cannot be written: {reason}.", "Check that the folder exists and its rights.")
 

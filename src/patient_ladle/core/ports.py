@@ -213,6 +213,9 @@ class ResultFolder(Protocol):
     def free_bytes(self) -> int | None:
         """Space left where it writes; None where that means nothing."""
 
+    def place(self) -> str:
+        """Where that is, in words for whoever has to make room; empty where nobody has."""
+
     def finish(self, name: str) -> None:
         """Flush the file to disk and give it its name."""
 

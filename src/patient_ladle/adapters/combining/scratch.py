@@ -21,6 +21,7 @@ import duckdb
 import pyarrow as pa
 
 from patient_ladle import variables
+from patient_ladle.adapters.disk import disk_of
 from patient_ladle.core.errors import DiskFull, LadleError, ProofFailed, ResultTooLarge, RunCancelled, StatementFailed
 from patient_ladle.core.files.background import BackgroundWriter
 from patient_ladle.core.ports import Statement
@@ -52,7 +53,8 @@ def _told() -> Iterator[None]:
     except duckdb.IOException as error:
         said = str(error).splitlines()[0]
         raise DiskFull(
-            f"the scratch file cannot be written: {said}.", "See the disk of the folder for temporary files."
+            f"the scratch file cannot be written: {said}{disk_of(Path(tempfile.gettempdir()))}.",
+            "See the disk of the folder for temporary files: TMPDIR names another.",
         ) from error
     except duckdb.Error as error:
         raise translate(error) from error
@@ -87,7 +89,9 @@ class Scratch:
             )
         if shutil.disk_usage(self.own.name).free < LEAST_FREE_BYTES:
             raise DiskFull(
-                "no space is left in the folder for temporary files.", "Free some space there, then start the run again."
+                f"no space is left in the folder for temporary files{disk_of(Path(self.own.name))}; "
+                f"{LEAST_FREE_BYTES >> 20} MB are left to others.",
+                "Free some space there, then start the run again, or name another folder: TMPDIR.",
             )
 
     def execute(self, query: str) -> duckdb.DuckDBPyConnection:

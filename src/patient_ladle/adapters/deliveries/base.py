@@ -51,6 +51,10 @@ class TargetKind(ABC):
         names the places that could not be taken back.
         """
 
+    def remarks(self, plan: DeliveryPlan) -> list[str]:
+        """What a person should know of the targets that was found on the way."""
+        return []
+
     @abstractmethod
     def sweep(self, plan: DeliveryPlan) -> None:
         """Remove what was prepared and will not be committed. Raises nothing."""

@@ -64,7 +64,8 @@ def _refuse_unmounted(target: Path, before: str) -> None:
 
 class FolderKind(TargetKind):
     """See TargetKind. A target is an absolute folder; of a plan, ``moves`` are (prepared path, delivered path, sha256),
-    ``own`` says whether files at delivered names give way (``replaces``), and what each folder lay below (``mounts``)."""
+    ``own`` says whether files at delivered names give way (``replaces``), and what each folder lay below (``mounts``), and
+    which had gone since the last delivery (``anew``)."""
 
     name = "folder"
 
@@ -115,6 +116,10 @@ class FolderKind(TargetKind):
             return f"the service's account may not write into '{there}'. Let it, or deliver into another folder."
         return ""
 
+    def remarks(self, plan: DeliveryPlan) -> list[str]:
+        words = "was not there any more though something had been delivered into it: it was made anew. Was it renamed or moved?"
+        return [f"the folder '{folder}' {words}" for folder in plan.own.get("anew", [])]
+
     def learned(self, plan: DeliveryPlan) -> Mapping[str, str]:
         return dict(plan.own["mounts"])
 
@@ -140,10 +145,12 @@ class FolderDelivery:
         folders, if_exists = [Path(target) for target in targets], manner.get("if_exists", "overwrite")
         for folder in folders:
             _refuse_unmounted(folder, known.get(str(folder), ""))
+        anew = [str(folder) for folder in folders if known.get(str(folder)) and not folder.is_dir()]
         for folder in folders:
             with writing(folder):
                 make_folders(folder)
-        own = {"replaces": if_exists == "overwrite", "mounts": {str(folder): mount_of(folder) for folder in folders}}
+        mounts = {str(folder): mount_of(folder) for folder in folders}
+        own = {"replaces": if_exists == "overwrite", "mounts": mounts, **({"anew": anew} if anew else {})}
         chosen = _free_names(folders, names, if_exists)
         self._mind_space(folders, [stored for stored, _ in names[:-1]])
         described = as_json(descriptor(dict(chosen[:-1])))

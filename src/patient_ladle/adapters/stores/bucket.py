@@ -138,6 +138,9 @@ class BucketResult(ResultFolder):
     def scratch(self) -> BinaryIO:
         return tempfile.TemporaryFile()
 
+    def place(self) -> str:
+        return ""
+
     def free_bytes(self) -> int | None:
         return None
 

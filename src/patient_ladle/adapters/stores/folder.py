@@ -16,6 +16,7 @@ from patient_ladle.adapters.disk import (
     DiskFile,
     ScratchFile,
     as_json,
+    disk_of,
     reading,
     sync_folder,
     writing,
@@ -48,6 +49,9 @@ class FolderResult(ResultFolder):
     def free_bytes(self) -> int | None:
         with writing(self.path):
             return shutil.disk_usage(self.path).free
+
+    def place(self) -> str:
+        return f" in '{self.path.parents[1]}'{disk_of(self.path)}"
 
     def finish(self, name: str) -> None:
         self.open_files.pop(name).settle()

@@ -122,7 +122,8 @@ class DocumentTable:
                 self.file.flush()
         except OSError as error:
             raise DiskFull(
-                "no space is left where results are gathered.", "Free some space, then start the run again."
+                f"no space is left in '{tempfile.gettempdir()}', where results are gathered.",
+                "Free some space, then start the run again.",
             ) from error
 
     def columns(self) -> list[Column]:

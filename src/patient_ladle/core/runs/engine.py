@@ -300,7 +300,10 @@ class _Progress:
         if free is None:
             return
         if free < LEAST_FREE_BYTES:
-            raise DiskFull("no space is left in the result store.", "Free some space there, then start the run again.")
+            raise DiskFull(
+                f"no space is left in the result store{self.folder.place()}.",
+                "Free some space there, then start the run again.",
+            )
         if free < SCARCE_BYTES and not self.warned:
             self.warned = True
             self.ledger.log("warning", f"space is scarce in the result store: {free / 1e9:.1f} GB are left")

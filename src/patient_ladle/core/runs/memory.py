@@ -79,6 +79,9 @@ class MemoryFolder:
     def scratch(self) -> BinaryIO:
         return io.BytesIO()
 
+    def place(self) -> str:
+        return ""
+
     def free_bytes(self) -> int | None:
         return None
 

@@ -18,7 +18,7 @@ from patient_ladle.service.lookups.models import Lookup
 from patient_ladle.service.people.authentication import SignedIn
 
 from .api import number_of_if_match
-from .steps import users_of
+from .steps import columns_used_of, users_of
 
 ROWS_OF_A_PAGE = 1_000
 OF_REVISION = OpenApiParameter("revision", int, description="Its number; the newest unless said.")
@@ -133,6 +133,10 @@ class Lookups(RoleView):
         return _answer(services.add_lookup(request.user, name, note, change_note, body), 201)
 
 
+def _used(name: str) -> dict[str, list[str]]:
+    return columns_used_of(name, [column["name"] for column in services.lookup_named(name).head.columns])
+
+
 class OneLookup(RoleView):
     needs = {"PATCH": "author"}
 
@@ -144,7 +148,7 @@ class OneLookup(RoleView):
     def patch(self, request: SignedIn, name: str) -> Response:
         body = body_of(request, LookupBody, partial=True)
         note = body.pop("change_note", "")
-        return _answer(services.save_lookup(request.user, name, number_of_if_match(request), note, body))
+        return _answer(services.save_lookup(request.user, name, number_of_if_match(request), note, body, _used))
 
 
 class LookupArchive(RoleView):
@@ -199,7 +203,7 @@ class LookupRestore(RoleView):
 
     @extend_schema(operation_id="restore_lookup", request=RestoreLookupBody, responses=LookupView)
     def post(self, request: SignedIn, name: str) -> Response:
-        return _answer(services.restore_lookup(request.user, name, body_of(request, RestoreLookupBody).get("revision")))
+        return _answer(services.restore_lookup(request.user, name, body_of(request, RestoreLookupBody).get("revision"), _used))
 
 
 class LookupDifferences(RoleView):

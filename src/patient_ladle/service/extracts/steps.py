@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from django.db.models import Q
@@ -74,17 +75,46 @@ def check_guards(guards: Sequence[Guard], steps: Sequence[Mapping[str, Any]]) ->
 
 def users_of(lookup: str) -> list[str]:
     """Names of the extracts whose newest revision uses it, in a step, in a guard, as an input or for a parameter."""
+    return sorted(extract.name for extract in _using(lookup))
+
+
+def _using(lookup: str) -> list[Extract]:
     named = [{"lookup": lookup}]
     anywhere = Q(steps__contains=named) | Q(guards__contains=named) | Q(inputs__contains=named)
     anywhere |= Q(parameters__contains=[{"lookup": {"name": lookup}}])
     found = Revision.objects.filter(anywhere).values_list("extract", flat=True)
     heads = with_heads(Extract.objects.filter(pk__in=found, archived_at=None))
-    return sorted(
-        each.name
+    return [
+        each
         for each in heads
         if any(part.get("lookup") == lookup for part in [*each.head.steps, *each.head.guards, *each.head.inputs])
         or any(parameter.lookup.get("name") == lookup for parameter in each.head.declared)
-    )
+    ]
+
+
+def columns_used_of(lookup: str, columns: Sequence[str]) -> dict[str, list[str]]:
+    """Columns of a lookup that extracts need by name, each with where: steps, parameters, statements of combinations."""
+    found: dict[str, list[str]] = {}
+    for extract in _using(lookup):
+        for where, names in _named_in(extract.head, lookup, columns):
+            for name in names:
+                found.setdefault(name, []).append(f"{extract.name} ({where})")
+    return found
+
+
+def _named_in(head: Revision, lookup: str, columns: Sequence[str]) -> Iterator[tuple[str, list[str]]]:
+    for number, step in enumerate(head.steps, 1):
+        if step.get("lookup") == lookup:
+            yield f"step {number}", [each["as"] for each in (*step["on"], *step["columns"])]
+    for parameter in head.declared:
+        if parameter.lookup.get("name") == lookup:
+            yield (
+                f"parameter {parameter.name}",
+                [parameter.lookup[key] for key in ("column", "label") if key in parameter.lookup],
+            )
+    if any(given.get("lookup") == lookup for given in head.inputs):
+        words = {word.lower() for word in re.findall(r"\w+", head.statement)}
+        yield "its statement", [name for name in columns if set(re.findall(r"\w+", name.lower())) <= words]
 
 
 def checked(

@@ -245,7 +245,7 @@ def mind_space() -> None:
     except StoreUnwritable as error:
         open_problem("space", "disk_space", "the result store cannot be looked at", error.message, error.hint, mark="away")
     else:
-        _say_room("space", "the result store", free, "Free some, or keep results for less long.")
+        _say_room("space", f"the result store '{settings.RESULT_STORE}'", free, "Free some, or keep results for less long.")
     for root in settings.DELIVERY_ROOTS:
         try:
             free = shutil.disk_usage(root).free

@@ -113,6 +113,8 @@ def _delivered(row: Run, plan: DeliveryPlan, taken: list[str]) -> None:
     if again or row.attempt > 1:
         clear_after(row, plan.targets)
     add_log(row, "info", delivered_words(plan), "deliver")
+    for words in kind_named(plan.kind).remarks(plan):
+        add_log(row, "warning", words, "deliver")
     for name in taken:
         words = "had been delivered before its worker was lost, and is not there any more: somebody has taken it"
         add_log(row, "warning", f"'{name}' {words}", "deliver")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime
 from functools import lru_cache
@@ -140,8 +140,26 @@ def _locked(name: str, revision: int | None) -> Lookup:
     return lookup
 
 
+def _refuse_lost(name: str, after: Table, used: Used) -> None:
+    """Raises Conflict where extracts need by name what the table would have no more."""
+    there = [column.name for column in after.columns]
+    lost = {column: users for column, users in used(name).items() if column not in there}
+    if lost:
+        words = "; ".join(f"'{column}' by {', '.join(users)}" for column, users in lost.items())
+        raise Conflict(
+            f"the lookup '{name}' would lose columns that are used: {words}.",
+            "Keep them, or add the new column beside the old one, change these extracts, and take the old one out then.",
+        )
+
+
+Used = Callable[[str], Mapping[str, Sequence[str]]]
+"""Of a lookup's name, the columns that are needed by name, and by whom."""
+
+
 @transaction.atomic
-def save_lookup(author: Person, name: str, revision: int | None, change_note: str, given: Mapping[str, Any]) -> Lookup:
+def save_lookup(
+    author: Person, name: str, revision: int | None, change_note: str, given: Mapping[str, Any], used: Used
+) -> Lookup:
     """A new revision, where anything has changed. ``given``: a whole table, or ``put`` and ``remove`` by key; ``note``."""
     lookup = _locked(name, revision)
     head = revision_numbered(lookup)
@@ -155,6 +173,7 @@ def save_lookup(author: Person, name: str, revision: int | None, change_note: st
         after = judged(lookup_tables.edited, before, list(given.get("put") or ()), list(given.get("remove") or ()))
     else:
         after = _table(name, given, before)
+    _refuse_lost(name, after, used)
     fields = packed(after)
     if any(fields[each] != getattr(head, each) for each in ("columns", "key")) or list(map(list, after.rows)) != before.rows:
         _add_revision(lookup, author, after, change_note)
@@ -173,12 +192,13 @@ def archive_lookup(name: str, users: Sequence[str]) -> Lookup:
 
 
 @transaction.atomic
-def restore_lookup(author: Person, name: str, revision: int | None) -> Lookup:
+def restore_lookup(author: Person, name: str, revision: int | None, used: Used) -> Lookup:
     """Back from the archive; with a revision number, that revision's content becomes the newest."""
     lookup = _locked(name, None)
     lookup.archived_at = None
     lookup.save()
     if revision is not None and revision != lookup.number:
+        _refuse_lost(name, revision_numbered(lookup, revision).table(), used)
         _add_revision(lookup, author, revision_numbered(lookup, revision).table(), f"restored from revision {revision}")
     return lookup
 
