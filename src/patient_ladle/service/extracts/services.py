@@ -30,7 +30,7 @@ from patient_ladle.service.sources.queries import source_named
 from patient_ladle.service.sources.reading import language_of, source_name
 
 from . import inputs as combinations
-from .delivered_names import refuse_names_of_others
+from .delivered_names import refuse_meetings_of, refuse_names_of_others
 from .models import Extract, FormerName, Revision
 from .named import extract_named, repository_extract
 from .outlines import with_statement
@@ -121,7 +121,11 @@ def _parameters_of(declared: Sequence[dict[str, Any]], used: Any) -> list[Parame
 def _add_revision(extract: Extract, author: Person, content: dict[str, Any], change_note: str) -> None:
     refuse_names_of_others(extract, content)
     extract.number += 1
-    Revision.objects.create(extract=extract, number=extract.number, author=author, change_note=change_note, **content)
+    revision = Revision(extract=extract, number=extract.number, author=author, change_note=change_note, **content)
+    before = extract.revisions.filter(number=extract.number - 1).first()
+    if before is not None:
+        refuse_meetings_of(revision, before)
+    revision.save()
     extract.save()
 
 

@@ -20,7 +20,7 @@ from patient_ladle.core.values.parameters import MASK
 from patient_ladle.service.common.clock import database_now, default_zone
 from patient_ladle.service.common.names import check_name
 from patient_ladle.service.common.targets import targets_of
-from patient_ladle.service.extracts.delivered_names import refuse_names_of_environments
+from patient_ladle.service.extracts.delivered_names import refuse_meetings, sent_by
 from patient_ladle.service.extracts.models import Extract, with_heads
 from patient_ladle.service.extracts.named import repository_extract
 from patient_ladle.service.extracts.sensitive_values import opened, sealed
@@ -189,9 +189,6 @@ def _check(schedule: Schedule) -> None:
     for name in schedule.formats:
         get_format(name)
     targets_of(schedule.deliver_into)
-    elsewhere = Schedule.objects.filter(extract=schedule.extract).exclude(environment=schedule.environment)
-    others = elsewhere.exclude(pk=schedule.pk).values_list("name", "environment__name", "deliver_into")
-    refuse_names_of_environments(schedule.extract, schedule.deliver_into, list(others))
     for given, known, kind in (
         (schedule.catch_up, POLICIES, "catch_up policy"),
         (schedule.while_running, WHILE_RUNNING, "while_running policy"),
@@ -249,7 +246,17 @@ def add_schedule(author: Person, name: str, then: list[dict[str, Any]] | None = 
     schedule.next_due_at = schedule.timing().next_due(database_now())
     schedule.save()
     _save_steps(schedule, then or [])
+    _refuse_meetings(schedule)
     return schedule
+
+
+def _refuse_meetings(schedule: Schedule) -> None:
+    """Raises BadInput where it would deliver under a name of another schedule."""
+    ours = sent_by(schedule)
+    if any(sent.targets for sent in ours):
+        others = list(Schedule.objects.filter(removed_at=None).exclude(pk=schedule.pk))
+        bring_related(others)
+        refuse_meetings(ours, (sent for other in others for sent in sent_by(other)))
 
 
 @transaction.atomic
@@ -265,6 +272,8 @@ def edit_schedule(name: str, then: list[dict[str, Any]] | None = None, **given: 
     schedule.save()
     if then is not None:
         _save_steps(schedule, then)
+    if given or then is not None:
+        _refuse_meetings(schedule)
     return schedule
 
 
