@@ -3109,6 +3109,8 @@ export interface components {
             readonly outline_revision: number | null;
             /** @description Its newest revision. */
             revision: components["schemas"]["RevisionView"];
+            /** @description What a person should know, in words; it is saved all the same. */
+            readonly remarks: string[];
         };
         FamilyMember: {
             /** @description Its name. */
@@ -3593,6 +3595,8 @@ export interface components {
             name: string;
             /** @description reader, runner, author or administrator */
             role: components["schemas"]["RoleEnum"];
+            /** @description The service's time zone: of schedules that say no other. */
+            zone?: string;
             /** @description Only in the answer to a sign-in for a token. */
             token?: string;
         };
@@ -5309,6 +5313,10 @@ export interface components {
             created_by: string;
             /** @description The next due times. */
             readonly next_due: components["schemas"]["RuleTimeView"][];
+            /** @description Names of the channels on which people are told when its runs fail. */
+            readonly told: string[];
+            /** @description What a person should know, in words; it is saved all the same. */
+            readonly remarks: string[];
             /**
              * Format: date-time
              * @description Its latest due time that ran; null: none yet.
@@ -5402,6 +5410,10 @@ export interface components {
             created_by: string;
             /** @description The next due times. */
             readonly next_due: components["schemas"]["RuleTimeView"][];
+            /** @description Names of the channels on which people are told when its runs fail. */
+            readonly told: string[];
+            /** @description What a person should know, in words; it is saved all the same. */
+            readonly remarks: string[];
         };
         SendingPage: {
             /** @description Address of the page after this one; null: this is the last. */
@@ -5607,6 +5619,8 @@ export interface components {
             permitted: components["schemas"]["PermittedView"][];
             /** @description By environment: where the source is there. */
             addresses: components["schemas"]["AddressView"][];
+            /** @description What a person should know, in words; it is saved all the same. */
+            readonly remarks: string[];
         };
         StageView: {
             /** @description What it is at, such as fetch or deliver; empty: it is not running. */

@@ -21,6 +21,21 @@ def console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 240, highlight=False, soft_wrap=True)
 
 
+def print_remarks(made: Mapping[str, Any]) -> None:
+    """What a person should know of what was saved, on standard error."""
+    for words in made.get("remarks") or ():
+        print(f"note: {words}", file=sys.stderr)
+
+
+def value_words(value: Any) -> str:
+    """A parameter's value as everybody writes it."""
+    if isinstance(value, list):
+        return ", ".join(map(value_words, value)) or "none"
+    if value is None:
+        return "null"
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
 def print_json(value: Any) -> None:
     """One JSON document."""
     print(json.dumps(value, indent=2, ensure_ascii=False))

@@ -480,6 +480,7 @@ class Extract(TypedDict):
     depends_on: list[str]
     outline_revision: int | None
     revision: Revision
+    remarks: list[str]
 
 
 class FamilyMember(TypedDict):
@@ -683,6 +684,7 @@ class Lookup(TypedDict):
 class Me(TypedDict):
     name: str
     role: RoleEnum
+    zone: NotRequired[str]
     token: NotRequired[str]
 
 
@@ -1158,6 +1160,8 @@ class ScheduleLine(TypedDict):
     pause_reason: str
     created_by: str
     next_due: list[RuleTime]
+    told: list[str]
+    remarks: list[str]
     last_due_at: str | None
     last_run: LastRun
     problem: str
@@ -1200,6 +1204,8 @@ class Schedule(TypedDict):
     pause_reason: str
     created_by: str
     next_due: list[RuleTime]
+    told: list[str]
+    remarks: list[str]
 
 
 class SendingPage(TypedDict):
@@ -1265,6 +1271,7 @@ class Source(TypedDict):
     saved_only: bool
     permitted: list[Permitted]
     addresses: list[Address]
+    remarks: list[str]
 
 
 class Stage(TypedDict):

@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Select } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Address, type CheckStep } from "../../api/client";
+import { Remarks } from "../../components/Remarks";
 import { Failed, ProblemNote } from "../../components/ProblemNote";
 import { moment, placeOf } from "../../lib/words";
 import { useLanguage } from "../../api/useEngines";
@@ -141,6 +142,7 @@ export function SourcePage() {
           </Button>
         )}
       </header>
+      <Remarks of={source.remarks} />
       {address ? (
         <Context address={address} engine={source.engine} />
       ) : (

@@ -63,6 +63,7 @@ function ScheduleForm({ schedule, of }: { schedule: Schedule | null; of?: string
   const go = useNavigate();
   const client = useQueryClient();
   const extracts = useQuery({ queryKey: ["extracts", "", false], queryFn: () => must(api.GET("/api/v1/extracts")) });
+  const { me } = useMe();
   const environments = useQuery({ queryKey: ["environments"], queryFn: () => must(api.GET("/api/v1/environments")) });
   const rule = useDeferredValue(Form.useWatch("rule", form) ?? "");
   const all = useDeferredValue(Form.useWatch([], { form, preserve: true }) as Partial<Fields> | undefined);
@@ -136,7 +137,7 @@ function ScheduleForm({ schedule, of }: { schedule: Schedule | null; of?: string
         ...usual,
         ...(of ? { extract: of } : {}),
         rule: "weekdays 06:30",
-        zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
+        zone: me.data?.zone ?? "UTC",
         environment: environments.data?.[0]?.name,
       };
   if (!environments.data) return null;

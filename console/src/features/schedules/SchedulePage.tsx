@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type DueTime, type Schedule } from "../../api/client";
 import { usePages } from "../../api/usePages";
+import { Remarks } from "../../components/Remarks";
 import { ProblemNote } from "../../components/ProblemNote";
 import { RecordTable } from "../../components/RecordTable";
 import { useAddress } from "../../lib/useAddress";
@@ -55,6 +56,7 @@ function inWords(s: Schedule): [string, ReactNode][] {
     ["On a fault", `${amount(s.attempts, "attempt")}, given up after ${amount(s.timeout_minutes, "minute")}`],
     ["Late", s.finish_by ? `when it has not finished by ${s.finish_by.slice(0, 5)}` : "no hour is set"],
     ["Delivered into", s.deliver_into || "the extract’s folders"],
+    ...(s.told?.length ? [["Told of a failure", s.told.join(", ")] as [string, ReactNode]] : []),
   ];
 }
 
@@ -165,6 +167,7 @@ export function SchedulePage() {
         {may("author") && <Button onClick={() => changes.remove(name)}>Remove</Button>}
       </header>
       <ProblemNote error={query.error ?? run.error ?? changes.error} />
+      <Remarks of={s.remarks} />
       {s.paused_at ? (
         <p className="flag" style={{ margin: "0 0 10px" }}>
           Paused by {s.paused_by}

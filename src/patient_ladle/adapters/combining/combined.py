@@ -217,7 +217,7 @@ class CombinedSession(SourceSession):
         self.cancelled = False
 
     def identity(self) -> dict[str, str]:
-        return {"server": f"combined by the service from {amount(len(self.given), 'input')}"}
+        return {"inputs": f"{len(self.given)}, combined by the service"}
 
     def describe(self, statement: Statement) -> Sequence[Column]:
         if self.reader is None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from textwrap import shorten
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, place_of, print_facts, print_json, print_remarks, print_table
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Revision, StepRows
@@ -305,6 +305,7 @@ def extract_save(args: argparse.Namespace) -> None:
     number = found["revision"]["number"]
     words = f"nothing is changed: {found['name']} stays at revision {number}"
     same = present is not None and number == present["number"]
+    print_remarks({} if args.json else found)
     print_json(found) if args.json else print(words if same else f"saved {found['name']}, revision {number}")
 
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from rich.console import Console
 
-from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took
+from patient_ladle.cli.output import moment, place_of, print_facts, print_json, print_table, took, value_words
 from patient_ladle.client import Ladle, RunFailed
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Run
@@ -307,7 +307,7 @@ def run_show(args: argparse.Namespace) -> None:
             ("inputs", "\n".join(_input_in_words(each) for each in run["inputs"])),
             ("input of", f"run {run['member_of']}" if run["member_of"] is not None else ""),
             ("data date", run["data_date"]),
-            ("values", ", ".join(f"{k}={v}" for k, v in run["values_in_effect"].items())),
+            ("values", ", ".join(f"{k}={value_words(v)}" for k, v in run["values_in_effect"].items())),
             ("stages", ", ".join(f"{s['stage']} {moment(s['at'])[11:]}" for s in run["stages"])),
             ("attempt", f"{run['attempt']}" + (f", after {_ends(run)}" if run["failures"] or run["lost"] else "")),
             ("delivery", " ".join(filter(None, (run["delivery"], run["deliver_into"] and f"into {run['deliver_into']}")))),

@@ -7,7 +7,16 @@ from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_done, print_facts, print_json, print_table
+from patient_ladle.cli.output import (
+    confirmed,
+    moment,
+    print_done,
+    print_facts,
+    print_json,
+    print_remarks,
+    print_table,
+    value_words,
+)
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 
@@ -58,6 +67,7 @@ def _catch_up(schedule: Mapping[str, Any]) -> str:
 def _show(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(made)
+    print_remarks(made)
     dates = " to ".join(filter(None, (made["first_date"] and f"from {made['first_date']}", made["last_date"])))
     return print_facts(
         [
@@ -68,7 +78,7 @@ def _show(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
             ("dates", dates),
             ("not on", ", ".join(made["exceptions"])),
             ("holidays", f"{made['calendar']}, on one: {made['on_holiday']}" if made["calendar"] else ""),
-            ("values", ", ".join(f"{k}={v}" for k, v in made["values"].items())),
+            ("values", ", ".join(f"{k}={value_words(v)}" for k, v in made["values"].items())),
             ("formats", ", ".join(made["formats"])),
             ("catch up", f"{_catch_up(made)} of the due times missed while the service was down"),
             ("while running", made["while_running"]),
@@ -79,6 +89,7 @@ def _show(args: argparse.Namespace, made: Mapping[str, Any]) -> None:
             ("into", made["deliver_into"] or "where the extract says"),
             ("paused", _paused(made)),
             ("next due", _moments(made["next_due"])),
+            ("told", f"{', '.join(made['told'])}, when a run fails" if made.get("told") else ""),
         ]
     )
 

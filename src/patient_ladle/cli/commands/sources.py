@@ -9,7 +9,16 @@ import sys
 from collections.abc import Mapping
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, place_of, print_done, print_facts, print_json, print_table
+from patient_ladle.cli.output import (
+    confirmed,
+    moment,
+    place_of,
+    print_done,
+    print_facts,
+    print_json,
+    print_remarks,
+    print_table,
+)
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.words import amount
@@ -40,6 +49,7 @@ def source_list(args: argparse.Namespace) -> None:
 def _show(args: argparse.Namespace, source: Mapping[str, Any]) -> None:
     if args.json:
         return print_json(source)
+    print_remarks(source)
     facts: list[tuple[str, Any]] = [("source", source["name"]), ("engine", source["engine"]), ("note", source["note"])]
     facts += [("group", source["group"]), ("max runs", f"{amount(source['max_runs'], 'run')} at once")]
     facts += [

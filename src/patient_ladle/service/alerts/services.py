@@ -73,6 +73,11 @@ def tell(kind: str, title: str, cause: str, next_step: str = "", path: str = "",
     return alert
 
 
+def channels_for(kind: str) -> list[str]:
+    """Names of the channels on which alerts of that kind are sent."""
+    return [each.name for each in Channel.objects.filter(active=True).order_by("name") if not each.kinds or kind in each.kinds]
+
+
 def tell_one(person: Person, title: str, cause: str, next_step: str, path: str) -> Alert:
     """An alert for one person alone: in their bell, and by mail where they gave an address and a channel takes it there."""
     alert = Alert.objects.create(person=person, kind=OWN_RUN, title=title[:200], cause=cause, next_step=next_step, path=path)

@@ -16,6 +16,7 @@ from patient_ladle.service.children.stepping import words_of
 from patient_ladle.service.common.api import RoleView, StatementField, StrictSerializer, body_of, number_in
 from patient_ladle.service.common.caller import ForAuthors, sees_all
 from patient_ladle.service.people.authentication import SignedIn
+from patient_ladle.service.sources.remarks import remarks_on
 
 from . import drafts, outlines, services
 from .inputs import users_of
@@ -95,7 +96,8 @@ class DependsOnBody(StrictSerializer):
     depends_on = serializers.ListField(child=serializers.CharField(max_length=64))
 
 
-class ExtractView(serializers.Serializer[Any]):
+class ExtractView(ForAuthors):
+    for_authors = ("remarks",)
     name = serializers.CharField(help_text="The present one, also where an earlier one was asked for.")
     folder = serializers.CharField()
     owner = serializers.CharField(source="owner.name")
@@ -114,6 +116,10 @@ class ExtractView(serializers.Serializer[Any]):
         help_text="The newest revision that was put together from an outline; null: none was."
     )
     revision = RevisionView(source="head")
+    remarks = serializers.SerializerMethodField(help_text="What a person should know, in words; it is saved all the same.")
+
+    def get_remarks(self, extract: Extract) -> list[str]:
+        return remarks_on(extract.head.source)
 
     def get_outline_revision(self, extract: Extract) -> int | None:
         if extract.head.outline is not None:

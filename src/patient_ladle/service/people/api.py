@@ -14,6 +14,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 
 from patient_ladle.service.common.api import Pages, RoleView, StrictSerializer, body_of, page_of, paged
+from patient_ladle.service.common.clock import default_zone
 
 from . import services
 from .authentication import SignedIn, role_of
@@ -38,6 +39,7 @@ class OwnPasswordBody(StrictSerializer):
 class MeView(serializers.Serializer[Any]):
     name = serializers.CharField()
     role = serializers.ChoiceField(ROLES)
+    zone = serializers.CharField(default=default_zone, help_text="The service's time zone: of schedules that say no other.")
     token = serializers.CharField(required=False, help_text="Only in the answer to a sign-in for a token.")
 
 
@@ -154,7 +156,7 @@ class Me(RoleView):
     @extend_schema(operation_id="me", responses=MeView)
     def get(self, request: SignedIn) -> Response:
         get_token(request._request)
-        return Response({"name": request.user.name, "role": role_of(request)})
+        return Response(MeView({"name": request.user.name, "role": role_of(request)}).data)
 
     @extend_schema(operation_id="sign_out", request=None, responses={204: None})
     def delete(self, request: SignedIn) -> Response:
@@ -170,7 +172,7 @@ class Me(RoleView):
         person = services.change_own_password(request.user, body["old_password"], body["password"], _caller(request), token)
         if token is None:
             update_session_auth_hash(request._request, person)
-        return Response({"name": person.name, "role": role_of(request)})
+        return Response(MeView({"name": person.name, "role": role_of(request)}).data)
 
 
 class Sessions(RoleView):

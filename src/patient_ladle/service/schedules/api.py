@@ -15,6 +15,7 @@ from patient_ladle.core.values.calendars.clock import check_zone
 from patient_ladle.core.values.calendars.reading import FORMS
 from patient_ladle.core.values.calendars.timing import Timing
 from patient_ladle.core.values.parameters import masked
+from patient_ladle.service.alerts.services import channels_for
 from patient_ladle.service.common.api import (
     DayField,
     HourField,
@@ -30,6 +31,7 @@ from patient_ladle.service.common.caller import ForAuthors
 from patient_ladle.service.common.clock import default_zone
 from patient_ladle.service.common.together import MOST
 from patient_ladle.service.people.authentication import SignedIn
+from patient_ladle.service.sources.remarks import remarks_on
 
 from . import services
 from .models import DueTime, HolidayCalendar, Schedule, SequenceStep
@@ -61,8 +63,11 @@ def moments_of(timing: Timing, after: datetime, count: int) -> list[dict[str, An
     return [{"at": at, "local": at.astimezone(zone).isoformat(), "note": note} for at, note in timing.noted(after, count)]
 
 
+NOBODY_TOLD = "nobody is told when its runs fail: no channel takes alerts of failures. Add one: ladle channel add"
+
+
 class ScheduleView(ForAuthors):
-    for_authors = ("deliver_into",)
+    for_authors = ("deliver_into", "told", "remarks")
     name = serializers.CharField()
     extract = serializers.CharField(source="extract.name")
     folder = serializers.CharField(source="extract.folder")
@@ -93,6 +98,17 @@ class ScheduleView(ForAuthors):
     pause_reason = serializers.CharField()
     created_by = serializers.CharField(source="created_by.name")
     next_due = serializers.SerializerMethodField()
+    told = serializers.SerializerMethodField(help_text="Names of the channels on which people are told when its runs fail.")
+    remarks = serializers.SerializerMethodField(help_text="What a person should know, in words; it is saved all the same.")
+
+    def get_told(self, schedule: Schedule) -> list[str]:
+        return channels_for("failed")
+
+    def get_remarks(self, schedule: Schedule) -> list[str]:
+        extracts = (schedule.extract, *(step.extract for step in schedule.sequence()))
+        sources = dict.fromkeys(each.head.source for each in extracts)
+        nobody = [] if channels_for("failed") else [NOBODY_TOLD]
+        return nobody + [words for source in sources for words in remarks_on(source, schedule.environment)]
 
     @extend_schema_field(serializers.DictField())
     def get_values(self, schedule: Schedule) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from patient_ladle.service.people.authentication import SignedIn
 from . import services
 from .models import Address, Environment, Source
 from .queries import source_named
+from .remarks import remarks_on
 
 PERMITTED = (
     "Functions, types and relations, by name, that statements of this source may use beyond what every source allows: in"
@@ -72,7 +73,7 @@ class PermittedView(serializers.Serializer[Any]):
 
 
 class SourceView(ForAuthors):
-    for_authors = ("permitted",)
+    for_authors = ("permitted", "remarks")
     name = serializers.CharField()
     engine = serializers.CharField()
     group = serializers.CharField()
@@ -87,6 +88,10 @@ class SourceView(ForAuthors):
     saved_only = serializers.BooleanField(help_text=SAVED_ONLY)
     permitted = PermittedView(many=True, help_text=PERMITTED)
     addresses = AddressView(many=True)
+    remarks = serializers.SerializerMethodField(help_text="What a person should know, in words; it is saved all the same.")
+
+    def get_remarks(self, source: Source) -> list[str]:
+        return remarks_on(source)
 
 
 class AddressBody(StrictSerializer):
