@@ -135,7 +135,7 @@ def test_a_token_is_shown_once_works_and_is_revoked(page, service):
     form.get_by_role("button", name="Make", exact=True).click()
     secret = page.locator("code.secret").inner_text()
     with Ladle(service.url, secret) as ladle:
-        assert ladle.people.me() == {"name": "tester", "role": "author"}
+        assert ladle.people.me() == {"name": "tester", "role": "author", "zone": "UTC"}
         page.reload()
         page.get_by_role("button", name=re.compile("Revoke night-job")).click()
         expect(page.locator("code.secret")).to_have_count(0)

@@ -351,7 +351,7 @@ def test_failed_sign_ins_are_slowed_and_sessions_need_their_csrf_token(service):
         browser.get("/")
         token = {"X-CSRFToken": browser.cookies["csrftoken"]}
         assert browser.post("/api/v1/sign-in", json=right, headers=token).status_code == 200
-        assert browser.get("/api/v1/me").json() == {"name": "runner", "role": "runner"}
+        assert browser.get("/api/v1/me").json() == {"name": "runner", "role": "runner", "zone": "UTC"}
         refused = problem(browser.post("/api/v1/runs", json={"extract": "samples"}), 403, "not_allowed")
         assert "X-CSRFToken" in refused["hint"], "no wider role helps"
         token = {"X-CSRFToken": browser.cookies["csrftoken"]}
