@@ -27,9 +27,9 @@ SOURCE_FAULTS = (502, 503, 504, 507)
 
 
 @pytest.fixture(scope="module")
-def filled(home, metering, works):
+def filled(request, home, metering, works):
     """A service of its own, for its sources and extracts come and go; with something of every kind."""
-    made = start_service(home / "requested", LADLE_QUERY_SECONDS="20")
+    made = start_service(home / f"requested-by-{request.module.__name__}", LADLE_QUERY_SECONDS="20")
     ladle, made.tokens["administrator"] = Ladle.sign_in(made.url, "administrator", first_password(made.data))
     with ladle:
         ladle.people.edit("administrator", password=PASSWORD)

@@ -18,12 +18,12 @@ from patient_ladle.adapters.combining.combined import CombinedSession, _judged, 
 from patient_ladle.adapters.combining.shaped import ShapedSession
 from patient_ladle.core.errors import (
     BadInput,
+    InputDamaged,
     LadleError,
     ProofFailed,
     RunCancelled,
     StatementFailed,
     StatementWrong,
-    StoreUnreadable,
 )
 from patient_ladle.core.inputs.declared import Drawn
 from patient_ladle.core.inputs.judging import TABLE_FUNCTIONS, judge
@@ -383,7 +383,7 @@ def test_a_file_that_is_not_what_was_proven_is_not_loaded(tmp_path):
     [path] = tmp_path.rglob("*.parquet")
     path.chmod(0o644)
     path.write_bytes(path.read_bytes()[:-1] + b"!")
-    with pytest.raises(StoreUnreadable, match=r"input 'meters'.*is not what was proven"):
+    with pytest.raises(InputDamaged, match=r"input 'meters'.*its bytes are not those that were proven"):
         combined([job], "from meters")
 
 

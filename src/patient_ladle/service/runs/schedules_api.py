@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
+from django.db.models import prefetch_related_objects
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -41,6 +42,8 @@ class ScheduleLine(ScheduleView):
 def _bring(schedules: list[Any]) -> None:
     """What a line shows, in a few queries for all of them."""
     bring_related(schedules)
+    sources = {extract.head.source for schedule in schedules for extract in schedule.extracts() if extract.head.source}
+    prefetch_related_objects([*sources], "addresses__environment")
     runs: dict[int, dict[int, Run]] = defaultdict(dict)
     wanted = {schedule.last_due for schedule in schedules if schedule.last_due}
     for run in Run.objects.filter(due_time__in=wanted).select_related("environment").order_by("step", "turn"):

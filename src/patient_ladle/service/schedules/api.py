@@ -102,12 +102,13 @@ class ScheduleView(ForAuthors):
     remarks = serializers.SerializerMethodField(help_text="What a person should know, in words; it is saved all the same.")
 
     def get_told(self, schedule: Schedule) -> list[str]:
-        return channels_for("failed")
+        if "told" not in self.context:
+            self.context["told"] = channels_for("failed")
+        return list(self.context["told"])
 
     def get_remarks(self, schedule: Schedule) -> list[str]:
-        extracts = (schedule.extract, *(step.extract for step in schedule.sequence()))
-        sources = dict.fromkeys(each.head.source for each in extracts)
-        nobody = [] if channels_for("failed") else [NOBODY_TOLD]
+        sources = dict.fromkeys(each.head.source for each in schedule.extracts())
+        nobody = [] if self.get_told(schedule) else [NOBODY_TOLD]
         return nobody + [words for source in sources for words in remarks_on(source, schedule.environment)]
 
     @extend_schema_field(serializers.DictField())

@@ -90,6 +90,10 @@ class Schedule(models.Model):
         """Its steps after the first, with their extracts; those of many schedules are brought along together."""
         return list(self.steps.select_related("extract")) if self.known_steps is None else self.known_steps
 
+    def extracts(self) -> list[Extract]:
+        """What it runs, in the order of its sequence."""
+        return [self.extract, *(step.extract for step in self.sequence())]
+
     def timing(self) -> Timing:
         """Its moments."""
         return Timing(

@@ -11,7 +11,7 @@ def remarks_on(source: Source | None, environment: Environment | None = None) ->
     """Of its address in an environment, or of all: the last check failed, there was none, or no password is kept."""
     if source is None:
         return []
-    addresses = list(source.addresses.all())
+    addresses = list(source.addresses.all())  # as they were brought along, where they were
     if not addresses:
         return [f"source '{source.name}' has no address yet: ladle source edit {source.name} --env NAME --address …"]
     chosen = [each for each in addresses if environment is None or each.environment_id == environment.pk]
