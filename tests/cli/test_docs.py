@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
 import re
@@ -17,6 +18,9 @@ from pathlib import Path
 
 import pytest
 
+from patient_ladle.adapters.sources import ENGINES
+from patient_ladle.core.results.guards import KINDS
+from patient_ladle.core.runs import alerts
 from tests.command import PATIENCE, ladle
 from tests.conftest import port_of_our_own, until
 
@@ -245,6 +249,45 @@ def test_every_verb_is_in_the_reference_and_every_command_shown_is_one(capsys):
         for step in steps(document):
             if step.startswith("ladle "):
                 command_line().parse_args(shlex.split(step)[1:])
+
+
+def no_such(command):
+    """What of a command, as a text shows it, the command line does not know; its names and values may stand for others."""
+    at, words = command_line(), command.split()[1:]
+    while groups := [each.choices for each in at._actions if isinstance(each, argparse._SubParsersAction)]:
+        if not words or words[0] in ("…", "NOUN", "{name}"):
+            return None
+        for word in words[0].split("|"):
+            if word not in groups[0]:
+                return word
+        at = groups[0][words.pop(0).split("|")[0]]
+    known = {option for each in at._actions for option in each.option_strings}
+    return next((each for each in re.findall(r"(?<![\w-])--[\w-]+", " ".join(words)) if each not in known), None)
+
+
+def test_every_command_that_a_text_names_is_one():
+    """In a line of a page, and in what the service, the command line and the console say."""
+    named = f"({'|'.join(NOUNS)}|status|find|sign-in|sign-out)"
+    pages = [page for page in [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")] if page.name != "CHANGELOG.md"]
+    texts = [(page, re.findall(r"`(ladle [^`]+)`", page.read_text())) for page in pages]
+    code = [*(ROOT / "src").rglob("*.py"), *(ROOT / "console/src").rglob("*.ts*")]
+    texts += [(page, re.findall(rf"\bladle {named}\b([^\"'`,;.<\n]*)", page.read_text())) for page in code]
+    told = [(page.name, each if isinstance(each, str) else f"ladle {''.join(each)}") for page, found in texts for each in found]
+    assert len(told) > 300
+    assert [(page, command, no_such(command)) for page, command in told if no_such(command)] == []
+
+
+def test_the_pages_name_all_that_there_is():
+    """Guards with their settings, kinds of alerts, engines; and nothing that there is not."""
+    page, readme = (ROOT / "docs/reference.md").read_text(), (ROOT / "README.md").read_text()
+    table = re.findall(r"^\| `(\w+)` \|([^|]*)\|", page.split("## Guards")[1].split("## Alerts")[0], re.M)
+    told = {kind: re.findall(r"`(\w+)", re.sub(r"\([^)]*\)", "", given)) for kind, given in table}
+    assert told == {kind: [*given] for kind, given in KINDS.items()}
+    [named] = re.findall(r"^Kinds: (.*?)\.", page.split("## Alerts")[1], re.M | re.S)
+    assert re.findall(r"`(\w+)`", named) == [*alerts.KINDS]
+    for engine in ENGINES.values():
+        assert engine.title.lower() in readme.replace("\n", " ").lower(), engine.name
+        assert engine.title.lower() in (ROOT / "docs/sources.md").read_text().lower(), engine.name
 
 
 def test_every_option_stands_in_the_formats_page_as_it_is_declared(demo):

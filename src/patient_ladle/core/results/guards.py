@@ -73,7 +73,7 @@ def _one_of(known: Sequence[str]) -> Callable[[str, Any], str]:
     return check
 
 
-_KINDS: dict[str, dict[str, Callable[[str, Any], Any]]] = {
+KINDS: dict[str, dict[str, Callable[[str, Any], Any]]] = {
     "rows": {"at_least": _whole, "at_most": _whole},
     "not_empty": {},
     "change": {"percent": _percent, "of_last": _whole, "same": _one_of(tuple(_SAME))},
@@ -109,14 +109,14 @@ class Guard:
         """From ``{"guard": "rows", "at_least": 10, "then": "warn"}``. Raises BadInput, UnknownName."""
         rest = dict(data)
         kind = str(rest.pop("guard", ""))
-        if kind not in _KINDS:
-            raise unknown_name("guard", kind, _KINDS)
+        if kind not in KINDS:
+            raise unknown_name("guard", kind, KINDS)
         then = _one_of(THEN)("then", rest.pop("then", "hold"))
         made = dict(_DEFAULTS.get(kind, {}))
         for name, value in rest.items():
-            if name not in _KINDS[kind]:
-                raise unknown_name(f"setting of the guard {kind}", name, [*_KINDS[kind], "then"])
-            made[name] = _KINDS[kind][name](name, value)
+            if name not in KINDS[kind]:
+                raise unknown_name(f"setting of the guard {kind}", name, [*KINDS[kind], "then"])
+            made[name] = KINDS[kind][name](name, value)
         for name in _NEEDED.get(kind, ()):
             if name not in made:
                 raise BadInput(f"the guard {kind} needs '{name}'.", f"Give it {name}.")
