@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import json
+import re
 import zipfile
 
 import httpx
@@ -24,7 +25,7 @@ STATEMENT = (
 OUTPUT = {
     "formats": {
         "csv": {"delimiter": ";", "decimal_separator": ",", "encoding": "windows-1252", "date_format": "%d/%m/%Y"},
-        "xlsx": {"title_rows": ["Use in {environment}"]},
+        "xlsx": {"title_rows": ["Use in {environment}, {data_date:%B %Y}: {statement}"]},
     },
     "columns": {"By district": [{"name": "litres", "as": "Litres", "pattern": "0.0"}, "name", "read_on"]},
     "files": {"mode": "0640"},
@@ -55,9 +56,23 @@ def test_settings_are_kept_as_they_were_saved_and_decide_what_is_written(service
     assert text.splitlines()[:2] == ["Litres;name;read_on", "1234,5;Alder Moor;24/11/2026"]
     book = openpyxl.load_workbook(folder / "outputs-202611.xlsx")
     assert book.sheetnames == ["By district", "Many", "Origin"]
-    assert book["By district"]["A1"].value == "Use in live"
+    assert book["By district"]["A1"].value == "Use in live, November 2026: By district"
     origin = {row[0].value: row[1].value for row in book["Origin"].iter_rows()}
     assert (origin["run"], origin["source"], origin["rows of Many"]) == (str(made["id"]), "metering", "1000")
+
+
+@pytest.mark.parametrize(("line", "said"), [
+    ("{dataDate}", "there is no field of a line of xlsx.title_rows 'dataDate'. Did you mean 'data_date'?"),
+    ("{value.lmit}", "there is no parameter in the line of xlsx.title_rows 'lmit'"),
+    ("{extract:%Y}", "only data_date takes a style"),
+])  # fmt: skip
+def test_a_line_that_names_what_nothing_fills_in_is_refused(service, made, line, said):
+    with service.ladle("author") as ladle:
+        output = {"formats": {"xlsx": {"title_rows": [line]}}}
+        with pytest.raises(CallFailed, match=re.escape(said)):
+            ladle.extracts.add("outputs_untold", "metering", STATEMENT, output=output)
+        with pytest.raises(CallFailed, match=re.escape(said)):
+            ladle.runs.start("outputs", output=output)
 
 
 def test_a_delivery_is_proven_at_any_later_time(service, made, tmp_path):

@@ -72,7 +72,9 @@ def batch_of(columns, rows):
 
 def opened(name, columns, **options):
     file = io.BytesIO()
-    writer = FORMATS[name].writer(Target(file, io.BytesIO, {"extract": "readings"}), checked_options(name, options))
+    writer = FORMATS[name].writer(
+        Target(file, io.BytesIO, about := {"extract": "readings"}, about), checked_options(name, options)
+    )
     writer.begin("", columns)
     return file, writer
 

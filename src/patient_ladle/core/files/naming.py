@@ -1,9 +1,9 @@
-"""Names of delivered files, from a template such as ``{extract}-{data_date:%Y%m}``."""
+"""Names of delivered files, and lines in them, from a template such as ``{extract}-{data_date:%Y%m}``."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from datetime import date
 from typing import Any
 
@@ -12,6 +12,8 @@ from ..errors import BadInput, unknown_name
 DEFAULT_TEMPLATE = "{extract}-{data_date}"
 FIELDS = ("extract", "folder", "data_date", "environment", "statement", "part", "run")
 """Beside them ``value.NAME`` is the value of a parameter."""
+LINE_FIELDS = ("extract", "folder", "data_date", "environment", "statement", "run")
+"""What a line in a file may name, beside the values: a file is one part, and says so in its name."""
 MAX_NAME_BYTES = 200
 """Below the 255 that file systems take, with room for an extension and a temporary mark."""
 _FIELD = re.compile(r"\{([^{}]*)\}")
@@ -31,15 +33,7 @@ def check_template(template: str, parameters: Collection[str] | None = None) -> 
 
     ``parameters``: the names that ``value.NAME`` may have; None where they are not known.
     """
-    for field in _FIELD.findall(template):
-        name, form = _split(field)
-        if name.startswith("value."):
-            if parameters is not None and name[6:] not in parameters:
-                raise unknown_name("parameter in the file name", name[6:], parameters)
-        elif name not in FIELDS:
-            raise unknown_name("field of a file name", name, (*FIELDS, "value.NAME"))
-        if form:
-            _check_style(field, name, form)
+    check_fields(template, "file name", FIELDS, parameters)
     rest = _FIELD.sub("x", template)
     if _UNSAFE.search(rest) or not rest:
         fields = ", ".join(f"{{{f}}}" for f in (*FIELDS, "value.NAME"))
@@ -49,6 +43,20 @@ def check_template(template: str, parameters: Collection[str] | None = None) -> 
         )
     if len(template.encode()) > MAX_NAME_BYTES:
         raise BadInput(f"a file name may have {MAX_NAME_BYTES} bytes at most.", "Shorten it.")
+
+
+def check_fields(template: str, what: str, fields: Collection[str], parameters: Collection[str] | None = None) -> None:
+    """Refuse a field that is none of these, nor ``value.NAME`` of a parameter. ``what`` the template makes, in words.
+    Raises BadInput."""
+    for field in _FIELD.findall(template):
+        name, form = _split(field)
+        if name.startswith("value."):
+            if parameters is not None and name[6:] not in parameters:
+                raise unknown_name(f"parameter in the {what}", name[6:], parameters)
+        elif name not in fields:
+            raise unknown_name(f"field of a {what}", name, (*fields, "value.NAME"))
+        if form:
+            _check_style(field, name, form)
 
 
 def _check_style(field: str, name: str, form: str) -> None:
@@ -66,6 +74,22 @@ def holds(template: str, name: str) -> bool:
     return any(_split(field)[0] == name for field in _FIELD.findall(template))
 
 
+def filled(template: str, values: Mapping[str, Any], fit: Callable[[str], str] = str) -> str:
+    """The template with what its fields stand for, each made ``fit``; one that has no value stays as it is written.
+
+    ``values``: by field, ``data_date`` a date, parameters as ``value.NAME``.
+    """
+
+    def one(found: re.Match[str]) -> str:
+        name, form = _split(found.group(1))
+        if name not in values:
+            return found.group()
+        value = values[name]
+        return fit(value.strftime(form) if form and isinstance(value, date) else str(value))
+
+    return _FIELD.sub(one, template)
+
+
 def stem(template: str, values: Mapping[str, Any]) -> str:
     """The name without its extension; what a value brings and a name cannot hold becomes ``_``.
 
@@ -73,13 +97,8 @@ def stem(template: str, values: Mapping[str, Any]) -> str:
     """
     check_template(template)
 
-    def filled(found: re.Match[str]) -> str:
-        name, form = _split(found.group(1))
-        value = values.get(name, "")
-        text = value.strftime(form) if form and isinstance(value, date) else str(value)
-        return _UNSAFE.sub("_", text)
-
-    made = _FIELD.sub(filled, template)
+    nothing = {_split(field)[0]: "" for field in _FIELD.findall(template)}
+    made = filled(template, {**nothing, **values}, lambda text: _UNSAFE.sub("_", text))
     made = _UNSAFE.sub("_", made) or "_"
     if _RESERVED.match(made):
         made = f"_{made}"

@@ -29,6 +29,8 @@ class Option:
     choices: tuple[str, ...] = ()
     check: Callable[[Any], Any] | None = None
     alias: Callable[[str], str] | None = None
+    has_fields: bool = False
+    """Its texts may name what a file name may."""
 
     @property
     def kind(self) -> str:

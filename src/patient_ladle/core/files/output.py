@@ -3,12 +3,13 @@ become its rows."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..errors import BadInput, unknown_name
 from ..results.columns import Column
+from . import naming
 from .compression import COMPRESSIONS
 from .formats import FORMATS, checked_options
 from .options import Option, checked, shown
@@ -118,6 +119,13 @@ class OutputSettings:
             "documents": shown(self.documents, DOCUMENT_OPTIONS),
         }
         return {key: value for key, value in made.items() if value}
+
+    def check_fields(self, parameters: Collection[str]) -> None:
+        """Refuse a line of a file that names what nothing fills in. Raises BadInput."""
+        for name, given in self.options.items():
+            for option in FORMATS[name].options:
+                for text in given.get(option.name, ()) if option.has_fields else ():
+                    naming.check_fields(text, f"line of {name}.{option.name}", naming.LINE_FIELDS, parameters)
 
     def with_changes(self, data: Mapping[str, Any]) -> OutputSettings:
         """With single options set anew, and the choice of columns where one is given. Raises BadInput."""

@@ -94,7 +94,7 @@ class FilesOfFormat:
     """All files that a run writes in one format.
 
     ``name_of`` gives the stem of a file's name from the statement's number (None where the file holds several) and the
-    part's (None where the result is not split).
+    part's (None where the result is not split). ``facts``: those of the run, and what the fields of a line stand for.
     """
 
     def __init__(
@@ -103,10 +103,10 @@ class FilesOfFormat:
         settings: OutputSettings,
         folder: ResultFolder,
         name_of: Callable[[int | None, int | None], str],
-        about: Mapping[str, Any],
+        facts: tuple[Mapping[str, Any], Mapping[str, Any]],
         several: bool,
     ) -> None:
-        self.member, self.folder, self.name_of, self.about = member, folder, name_of, about
+        self.member, self.folder, self.name_of, self.facts = member, folder, name_of, facts
         self.options = settings.options_of(member.name)
         self.zone = str(self.options.get("zone", "UTC"))
         self.compression = str(settings.files["compression"])
@@ -138,7 +138,7 @@ class FilesOfFormat:
         name = plain + extension_of(self.compression)
         measured = _Measured(self.folder.create(name))
         outlet = _Outlet(self.compression, measured, plain)
-        target = Target(outlet, self.folder.scratch, self.about)
+        target = Target(outlet, self.folder.scratch, *self.facts)
         self.open = WrittenFile(name, part, measured, outlet, self.member.writer(target, self.options))
         self.files.append(self.open)
         self._begin()

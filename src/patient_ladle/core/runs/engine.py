@@ -82,7 +82,7 @@ class RunJob:
     """What is done to results after the fetch (core.steps.declared)."""
     output: OutputSettings = field(default_factory=OutputSettings)
     names: Mapping[str, Any] = field(default_factory=dict)
-    """What the fields of ``file_name`` stand for."""
+    """What the fields of ``file_name``, and of lines in files, stand for."""
     guards: tuple[Guard, ...] = ()
     keys: Mapping[str, Sequence[Sequence[str | None]]] = field(default_factory=dict)
     """Those of the lookups that guards name, by the lookup's name."""
@@ -176,7 +176,8 @@ def _read(
     warnings: list[str] = []
     broken: list[Finding] = []
     several = len(job.parts) > 1
-    formats = [FilesOfFormat(get_format(name), job.output, folder, job.stem, job.about, several) for name in job.formats]
+    facts = (job.about, {**job.about, **job.names})
+    formats = [FilesOfFormat(get_format(name), job.output, folder, job.stem, facts, several) for name in job.formats]
     progress = _Progress(job, folder, ledger, clock)
     try:
         who = session.identity()

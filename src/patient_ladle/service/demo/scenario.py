@@ -16,7 +16,9 @@ EXTRACTS: list[dict[str, Any]] = [
         "output": {
             "formats": {
                 "csv": {"encoding": "utf-8-bom", "line_ending": "crlf", "escape_formulas": True},
-                "xlsx": {"title_rows": ["Fennmoor Water: consumption by district", "Data date {dataDate}, {environment}"]},
+                "xlsx": {
+                    "title_rows": ["Fennmoor Water: consumption by district", "Data date {data_date:%d %B %Y}, {environment}"]
+                },
             },
             "columns": [
                 "district",

@@ -83,6 +83,7 @@ def _checked(content: dict[str, Any], name: str = "") -> dict[str, Any]:
         check_template(content.get("file_name") or DEFAULT_TEMPLATE, [p.name for p in parameters])
     with of_field("output"):
         output = OutputSettings.from_dict(content.get("output") or {})
+        output.check_fields([p.name for p in parameters])
     with of_field("guards"):
         guards = checked_guards(content.get("guards") or [])
         check_guards(guards, steps.steps)

@@ -87,6 +87,7 @@ def is_altered(extract: Extract, revision: Revision, body: Mapping[str, Any]) ->
 def own_output(revision: Revision, body: Mapping[str, Any]) -> dict[str, Any] | None:
     """Output settings of a run by hand where they are not its revision's. Raises BadInput."""
     own = OutputSettings.from_dict(revision.output)
+    OutputSettings.from_dict(body.get("output") or {}).check_fields([each.name for each in revision.declared])
     made = own.with_changes(body.get("output") or {}).to_dict()
     return None if made == own.to_dict() else made
 

@@ -33,11 +33,13 @@ class Sink(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What a writer is given: where to write, a scratch file when it needs one, and the facts that a reader may ask for."""
+    """What a writer is given: where to write, a scratch file when it needs one, the facts that a reader may ask for, and what
+    the fields of a line stand for."""
 
     file: Sink
     scratch: Callable[[], BinaryIO]
     about: Mapping[str, Any] = field(default_factory=dict)
+    fields: Mapping[str, Any] = field(default_factory=dict)
 
 
 class FormatWriter(ABC):

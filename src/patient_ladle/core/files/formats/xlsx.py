@@ -19,6 +19,7 @@ from patient_ladle.core.errors import BadInput, ValueUnfit
 from patient_ladle.core.results.columns import NUMERIC, Batch, Column, float_texts
 from patient_ladle.proof.counting import ORIGIN_SHEET
 
+from ..naming import filled
 from ..options import Option
 from .archive import MOST_BYTES, Archive
 from .base import (
@@ -96,8 +97,9 @@ OPTIONS = (
     Option(
         "title_rows",
         (),
-        "lines above the header; {extract}, {dataDate}, {environment} and the like are filled in",
+        "lines above the header; {extract}, {data_date}, {value.NAME} and the like are filled in, as in a file name",
         check=_lines,
+        has_fields=True,
     ),
     Option("origin", True, f"a last sheet '{ORIGIN_SHEET}' that says where the workbook came from"),
     Option("date_format", "%Y-%m-%d", "how dates are shown, a strftime style", check=_date_form),
@@ -208,7 +210,7 @@ class XlsxWriter(FormatWriter):
         if batch is not None and batch.rows:
             seen = [pc.max(pc.utf8_length(array)).as_py() or 0 for array in batch.cells]
             widths = [max(a, b + 1) for a, b in zip(widths, seen, strict=True)]
-        titles = [self._filled(line) for line in self.options["title_rows"]]
+        titles = [filled(line, {**self.target.fields, "statement": self.title}) for line in self.options["title_rows"]]
         head_rows = len(titles) + bool(self.options["header"])
         name = sheet_name(self.title, self.names)
         sheet = Sheet(name, self.target.scratch(), head_rows, [min(max(w, 8), 60) for w in widths], self.options["freeze"])
@@ -219,11 +221,6 @@ class XlsxWriter(FormatWriter):
         if head:
             sheet.write("".join(head).encode(), head_rows)
         return sheet
-
-    def _filled(self, line: str) -> str:
-        for key, value in self.target.about.items():
-            line = line.replace("{" + key + "}", str(value))
-        return line
 
     def _close_sheet(self) -> None:
         if self.sheet is not None:
