@@ -11,6 +11,7 @@ import os
 import random
 
 from hypothesis import HealthCheck, settings
+from hypothesis.internal.conjecture.providers import AVAILABLE_PROVIDERS, Constants, HypothesisProvider
 
 LONG = os.environ.get("LADLE_TESTS", "short") == "long"
 SEED = int(os.environ.setdefault("LADLE_SEED", str(random.SystemRandom().randrange(1_000_000) if LONG else 1)))
@@ -38,6 +39,12 @@ def examples(factor: float, **more: object) -> settings:
     return settings(max_examples=max(1, round(EXAMPLES * factor)), **more)
 
 
+class Steady(HypothesisProvider):
+    """Draws no constant of our own code: which of it is loaded depends on what ran before in the process."""
+
+    _local_constants = Constants()
+
+
 def load() -> None:
     """Make it the profile of generated tests: no example is kept from run to run, in the short form none is drawn anew."""
     settings.register_profile(
@@ -45,3 +52,5 @@ def load() -> None:
         max_examples=EXAMPLES,
     )  # fmt: skip
     settings.load_profile("suite")
+    if not LONG:
+        AVAILABLE_PROVIDERS["hypothesis"] = Steady

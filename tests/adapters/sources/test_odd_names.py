@@ -18,6 +18,7 @@ from patient_ladle.core.ports import Reading, Statement
 from patient_ladle.core.results.source_profile import Subject, source_profile
 from patient_ladle.core.runs.preview import PreviewLimits, first_rows
 from patient_ladle.core.statements.catalogue import names_of
+from patient_ladle.core.statements.dialects import READ_OTHERWISE
 from patient_ladle.core.statements.outlines.looks import of_look, whole_tables
 from patient_ladle.core.statements.outlines.outline import Outline
 from patient_ladle.core.statements.views import Filter
@@ -27,7 +28,7 @@ from tests.profile import examples
 
 DAY, AT = date(2026, 11, 24), datetime(2026, 11, 24, 6, 5, tzinfo=timezone.utc)
 NAMES = ("has blank", "a.b", 'Quo"te', "it's", "select", "Ünï", "x" * 60, "a`b", "[b]", "1st", ":p", "-- c", "a;b", "{x}", "$y$", "\U0001f600", "?", "%s",
-         "back\\slash", "/* c */", "ﬁ", "a  b", "_", "t_", "null", "order", "has-dash", "x:y", "a::int", "(a)", "#1", "@v", "due_time")  # fmt: skip
+         "back\\slash", "/* c */", "ﬁ", "a  b", "_", "t_", "null", "order", "has-dash", "x:y", "a::int", "(a)", "#1", "@v", "due_time", "struct", "interval", "current_date", "_latin1", "1e5")  # fmt: skip
 ODD = st.text(
     st.one_of(
         st.sampled_from(" .\"'`[]:;-$?%\\/*(){}#@_aZ9é"), st.characters(exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"))
@@ -66,7 +67,7 @@ def looked_at(engine, address, secret, table):
 
 
 @examples(1.5)
-@given(ODD, ODD, st.sampled_from(["duckdb", "sqlite"]))
+@given(ODD, ODD | st.sampled_from(sorted(READ_OTHERWISE)), st.sampled_from(["duckdb", "sqlite"]))
 def test_any_name_is_looked_at(home, table, column, kind):
     path = home / f"odd_names.{kind}"
     path.unlink(missing_ok=True)

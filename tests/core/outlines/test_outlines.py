@@ -11,12 +11,15 @@ import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlglot import exp
+from sqlglot.dialects.dialect import Dialect as Reader
 
 from patient_ladle.core.errors import BadInput, UnknownName
 from patient_ladle.core.statements.languages import LANGUAGES
 from patient_ladle.core.statements.outlines.joins import proposals
 from patient_ladle.core.statements.outlines.looks import label_of, of_look, whole_tables
 from patient_ladle.core.statements.outlines.outline import Outline, schema
+from patient_ladle.core.statements.outlines.parsing import Parser
 from patient_ladle.core.statements.outlines.tables import Tables, repeats
 from patient_ladle.core.statements.views import Filter
 from patient_ladle.core.values.parameters import Parameter
@@ -355,3 +358,28 @@ def test_rows_are_counted_after_each_table_and_each_condition():
         ("where.all[1]", "rows"),
     ]
     assert made.statement.count(" as step_") == 5
+
+
+PLACES = (
+    "{name}", "case when {name} < 8 then 0 else 1 end", "{name} + 1", "{name} is not null", "cast({name} as text)", "sum({name})",
+    "{name} between 1 and 2", "t.{name} < 2", "{name} = 'a'", "{name} in (1, 2)", "x and {name}", "{name} like 'a'",
+    "count(distinct {name})", "{name} || 'a'", "({name}) * 2", "not {name}",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("language", [*SQL])
+def test_every_word_that_a_reader_knows_is_a_column_where_it_is_written_as_one(language):
+    """All keywords and functions of four dialects, wherever in an expression."""
+    outlines = SQL[language]
+    parser = Parser(outlines.dialect, outlines.forms)
+    known = set()
+    for each in map(Reader.get_or_raise, ("postgres", "mysql", "sqlite", "duckdb")):
+        of = each.parser_class
+        known |= {*each.tokenizer_class.KEYWORDS, *of.FUNCTIONS, *of.FUNCTION_PARSERS, *of.NO_PAREN_FUNCTION_PARSERS}
+    words = sorted({word.lower() for word in known if word.isidentifier()})
+    assert len(words) > 1000
+    for word in words:
+        name = outlines.dialect.identifier(word)
+        for place in PLACES if name == word else PLACES[:2]:
+            text = place.format(name=name)
+            assert word in {found.name.lower() for found in parser.term(text).find_all(exp.Column)}, (word, text)

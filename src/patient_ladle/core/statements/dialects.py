@@ -10,6 +10,17 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+READ_OTHERWISE = frozenset(
+    re.findall(
+        r"\w+",
+        """alter any array between charset connect_by_root current_catalog current_date current_time current_timestamp
+        current_user describe drop fetch for force glob grant if ilike insert install interval lateral like list localtime
+        localtimestamp map notnull nullable object partitioned_by qualify range regexp revoke rlike rollback row session_user
+        struct tablesample uncache values with xor""",
+    )
+)
+"""Words that a database may take as a name without quotes, and one that reads its statements takes for something else."""
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Dialect:
@@ -107,6 +118,6 @@ class Dialect:
         return name if self._is_plain(name) else self.quoted(name)
 
     def _is_plain(self, name: str) -> bool:
-        plain = re.fullmatch(self.plain_name, name) is not None and name.lower() not in self.reserved
+        plain = re.fullmatch(self.plain_name, name) is not None and name.lower() not in self.reserved | READ_OTHERWISE
         letters = all(char.isascii() or char.isalpha() for char in name)  # ² and its like are digits to some, letters to others
         return plain and letters and not (self.folds_names and name != name.lower())

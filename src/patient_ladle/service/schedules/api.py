@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
+from functools import cached_property
 from typing import Any
 
 from django.utils import timezone
@@ -102,9 +103,12 @@ class ScheduleView(ForAuthors):
     remarks = serializers.SerializerMethodField(help_text="What a person should know, in words; it is saved all the same.")
 
     def get_told(self, schedule: Schedule) -> list[str]:
-        if "told" not in self.context:
-            self.context["told"] = channels_for("failed")
-        return list(self.context["told"])
+        return self._told
+
+    @cached_property
+    def _told(self) -> list[str]:
+        """Of all the schedules of a page."""
+        return channels_for("failed")
 
     def get_remarks(self, schedule: Schedule) -> list[str]:
         sources = dict.fromkeys(each.head.source for each in schedule.extracts())
