@@ -92,7 +92,7 @@ def test_the_inner_tables_come_first_and_the_outer_ones_stay_in_sight():
         (POSTGRESQL, "Mixed", '"Mixed"'),
         (DUCKDB, "Mixed", "Mixed"),
         (MARIADB, "a b", "`a b`"),
-        (MARIADB, "1st", "1st"),
+        (MARIADB, "1st", "`1st`"),
         (SQLITE, "archive.x", "archive.x"),
         (SQLITE, 'a"b', '"a""b"'),
     ],
