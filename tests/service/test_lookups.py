@@ -137,6 +137,18 @@ def test_a_lookup_is_kept_in_revisions(author):
     author.lookups.restore("areas")
 
 
+def test_a_file_for_a_spreadsheet_program_holds_no_formula(author, service):
+    given = "=code,limit,words\n=1+1,-5,\"＝cmd|'/c x'!A1\"\n+2,-7,\n@x,1,'quoted\n"
+    author.lookups.add("formulas", text=given)
+    assert author.lookups.file("formulas") == given.replace('"', "")
+    safe = given.replace('"', "").replace("=code", "'=code").replace("=1+1", "'=1+1").replace("＝cmd", "'＝cmd")
+    safe = safe.replace("+2,", "'+2,").replace("@x", "'@x")
+    assert author.lookups.file("formulas", escape_formulas=True) == safe
+    assert service.command("lookup", "get", "formulas", "--escape-formulas").stdout == safe
+    with pytest.raises(CallFailed, match="it takes true or false"):
+        author.transport.call("GET", "/lookups/formulas/file?escape_formulas=yes")
+
+
 def test_a_hundred_thousand_rows_are_kept_and_one_more_is_not(author):
     text = "code,name\n" + "".join(f"C{n},name of {n}\n" for n in range(100_000))
     assert author.lookups.add("many", text=text)["revision"]["rows"] == 100_000

@@ -62,7 +62,10 @@ class Lookups(Group):
         """Back from the archive; with a revision's number, that one made the newest."""
         return self._post(f"/lookups/{name_in_path(name)}/restore", {} if revision is None else {"revision": revision})
 
-    def file(self, name: str, revision: int | None = None) -> str:
-        """The whole lookup as comma-separated text."""
+    def file(self, name: str, revision: int | None = None, escape_formulas: bool = False) -> str:
+        """The whole lookup as comma-separated text; with ``escape_formulas`` for a spreadsheet program, and not to be saved
+        again."""
         asked = {} if revision is None else {"revision": revision}
+        if escape_formulas:
+            asked["escape_formulas"] = True
         return self.transport.bytes_of("GET", f"/lookups/{name_in_path(name)}/file", params=asked).decode()

@@ -101,6 +101,13 @@ function Rows({ lookup }: { lookup: Lookup }) {
         <a href={`/api/v1/lookups/${encodeURIComponent(name)}/file`} download={`${name}.csv`}>
           Download as CSV
         </a>
+        <a
+          href={`/api/v1/lookups/${encodeURIComponent(name)}/file?escape_formulas=true`}
+          download={`${name}-for-a-spreadsheet.csv`}
+          title="With an apostrophe before texts that it would take for a formula. Not to be saved here again."
+        >
+          for a spreadsheet program
+        </a>
       </div>
       <ProblemNote error={query.error ?? save.error} />
       <RecordTable<{ id: string; row: Cells; fresh: number }>

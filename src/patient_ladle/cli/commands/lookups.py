@@ -118,7 +118,7 @@ def lookup_unset(args: argparse.Namespace) -> int:
 
 def lookup_get(args: argparse.Namespace) -> None:
     with connected(args) as ladle:
-        text = ladle.lookups.file(args.name, args.revision)
+        text = ladle.lookups.file(args.name, args.revision, args.escape_formulas)
     if args.into:
         path = Path(args.into) / f"{args.name}.csv"
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -210,6 +210,8 @@ def add_to(nouns: Any, common: argparse.ArgumentParser) -> None:
     verb = _named(lookup.verb("get", lookup_get, "The whole lookup as CSV.", "ladle lookup get districts > districts.csv"))
     verb.add_argument("--into", metavar="FOLDER", help="write it there as NAME.csv")
     verb.add_argument("--revision", type=int, metavar="N", help="default: the newest")
+    escapes = "an apostrophe before texts that a spreadsheet takes for a formula; not to be saved again"
+    verb.add_argument("--escape-formulas", action="store_true", help=escapes)
     _named(lookup.verb("revisions", lookup_revisions, "List the revisions of a lookup.", "ladle lookup revisions districts"))
     verb = _named(
         lookup.verb("diff", lookup_diff, "Rows that differ between two revisions.", "ladle lookup diff districts --from 1")

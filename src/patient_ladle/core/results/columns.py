@@ -27,6 +27,8 @@ NO_TYPE = "null"
 NUMERIC = ("integer", "decimal", "float")
 BATCH_ROWS = 5_000
 """Rows in a batch: large enough that per-batch work vanishes, small enough that memory stays flat."""
+FORMULA_BEGINS = "=+-@\t\r\n\uff1d\uff0b\uff0d\uff20"
+"""What a text begins with that a spreadsheet program takes for a formula; some read full-width signs as the plain ones."""
 
 
 @dataclass(frozen=True, slots=True)

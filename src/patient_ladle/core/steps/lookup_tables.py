@@ -11,7 +11,7 @@ from datetime import date, datetime
 from typing import Any
 
 from ..errors import BadInput, unknown_name
-from ..results.columns import Column
+from ..results.columns import FORMULA_BEGINS, Column
 from .lookups import TYPES, Lookup
 
 MOST_ROWS = 100_000
@@ -219,10 +219,18 @@ def _by_key(lookup: Lookup, names: Sequence[str], key: Sequence[str]) -> dict[An
     return {tuple(row[place] for place in places): row for row in rows}
 
 
-def as_csv(lookup: Lookup) -> str:
-    """Comma-separated text with the names first (RFC 4180); null is nothing between delimiters."""
+def as_csv(lookup: Lookup, escape_formulas: bool = False) -> str:
+    """Comma-separated text with the names first (RFC 4180); null is nothing between delimiters. An apostrophe stands before
+    texts that a spreadsheet program takes for a formula, where they are to be escaped."""
+
+    def safe(cell: str, kind: str = "text") -> str:
+        return f"'{cell}" if escape_formulas and kind == "text" and cell[:1] in FORMULA_BEGINS and cell else cell
+
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([column.name for column in lookup.columns])
-    writer.writerows(["" if cell is None else cell for cell in row] for row in lookup.rows)
+    writer.writerow([safe(column.name) for column in lookup.columns])
+    kinds = [column.kind for column in lookup.columns]
+    writer.writerows(
+        ["" if cell is None else safe(cell, kind) for cell, kind in zip(row, kinds, strict=True)] for row in lookup.rows
+    )
     return out.getvalue()

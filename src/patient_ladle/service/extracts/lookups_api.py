@@ -12,7 +12,7 @@ from rest_framework.response import Response
 
 from patient_ladle.core.steps.lookup_tables import as_csv
 from patient_ladle.core.steps.lookups import TYPES
-from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, number_in
+from patient_ladle.service.common.api import RoleView, StrictSerializer, body_of, flag_in, number_in
 from patient_ladle.service.lookups import services
 from patient_ladle.service.lookups.models import Lookup
 from patient_ladle.service.people.authentication import SignedIn
@@ -227,12 +227,19 @@ class LookupFile(RoleView):
 
     @extend_schema(
         operation_id="lookup_file",
-        parameters=[OF_REVISION],
+        parameters=[
+            OF_REVISION,
+            OpenApiParameter(
+                "escape_formulas",
+                bool,
+                description="An apostrophe before texts that a spreadsheet takes for a formula; not to be saved again.",
+            ),
+        ],
         responses={(200, "text/csv"): OpenApiResponse(OpenApiTypes.BINARY)},
     )
     def get(self, request: SignedIn, name: str) -> HttpResponse:
         number = number_in(request, "revision", 0)
         table = services.revision_numbered(services.lookup_named(name), number or None).table()
-        made = HttpResponse(as_csv(table), content_type="text/csv; charset=utf-8")
+        made = HttpResponse(as_csv(table, flag_in(request, "escape_formulas")), content_type="text/csv; charset=utf-8")
         made["Content-Disposition"] = f'attachment; filename="{name}.csv"'
         return made

@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from patient_ladle.core.errors import BadInput
-from patient_ladle.core.results.columns import NUMERIC, Batch, Column
+from patient_ladle.core.results.columns import FORMULA_BEGINS, NUMERIC, Batch, Column
 from patient_ladle.proof.counting import READ_BYTES
 
 from ..options import Option
@@ -49,8 +49,7 @@ _QUOTED_KINDS = ("text", "json", "any", "binary")
 _IN_VALUES = "-+.: "
 """Signs that may stand in the canonical text of a number or a moment."""
 _LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
-_LIKE_FORMULA = r"^[=+\-@\t\r\n\x{FF1D}\x{FF0B}\x{FF0D}\x{FF20}]"
-"""Also the full-width signs, which some programs read as the plain ones."""
+_LIKE_FORMULA = "^[" + FORMULA_BEGINS.replace("-", "\\-") + "]"
 
 
 def _delimiter(value: str) -> str:
