@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from rich.cells import cell_len
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -16,9 +17,13 @@ from rich.text import Text
 STATE_STYLE = {"failed": "bold red", "running": "cyan", "cancelled": "yellow", "missed": "yellow", "finished": "green"}
 
 
-def console() -> Console:
+READABLE = 14
+"""Letters to a line of a cell below which a column is not made narrower."""
+
+
+def console(needed: int = 0) -> Console:
     """Standard output; as wide as the text when nobody watches, so that nothing is cut."""
-    return Console(width=None if sys.stdout.isatty() else 240, highlight=False, soft_wrap=True)
+    return Console(width=None if sys.stdout.isatty() else max(240, needed), highlight=False, soft_wrap=True)
 
 
 def print_remarks(made: Mapping[str, Any]) -> None:
@@ -46,7 +51,7 @@ def print_done(args: argparse.Namespace, did: str, kind: str, name: str | int) -
     print_json({did: name, "kind": kind}) if args.json else print(f"{kind} {name} is {did}")
 
 
-def print_table(headings: Sequence[str], rows: Iterable[Sequence[Any]], empty: str) -> None:
+def print_table(headings: Sequence[str], rows: Iterable[Sequence[Any]], empty: str, needed: int = 0) -> None:
     """A table; numbers stand right, states in their colour; ``empty`` says what to do when there is nothing."""
     made = [list(row) for row in rows]
     if not made:
@@ -58,7 +63,23 @@ def print_table(headings: Sequence[str], rows: Iterable[Sequence[Any]], empty: s
         table.add_column(heading, justify="right" if right else "left", overflow="fold")
     for row in made:
         table.add_row(*[_cell(value) for value in row])
-    console().print(table)
+    console(needed).print(table)
+
+
+def print_rows_of(columns: Sequence[str], rows: Iterable[Sequence[Any]], empty: str) -> None:
+    """Rows of data: a table, or where so many columns cannot stand side by side, a line for each value, row by row."""
+    given = [list(row) for row in rows]
+    made = [[_cell(value) for value in row] for row in given]
+    heads = [cell_len(name) for name in columns]
+    widths = [max([head, *(row[place].cell_len for row in made)]) for place, head in enumerate(heads)]
+    needed, least = (sum(each) + 2 * len(heads) for each in (widths, [min(width, READABLE) for width in widths]))
+    if not made or least <= console(needed).width:
+        print_table(columns, given, empty, needed)
+        return
+    for number, row in enumerate(made, 1):
+        print(f"{'' if number == 1 else chr(10)}row {number:,}")
+        for name, head, value in zip(columns, heads, row, strict=True):
+            print(f"  {name}{' ' * (max(heads) - head)}  {value.plain}")
 
 
 def _cell(value: Any) -> Text:

@@ -9,7 +9,7 @@ from typing import Any
 
 from rich.console import Console
 
-from patient_ladle.cli.output import bars, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import bars, moment, print_facts, print_json, print_rows_of, print_table
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Query
@@ -74,7 +74,7 @@ def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
         counts = [int(row[1]) for row in rows]
         heads = [*heads, ""]
         rows = [[row[0], count, bar] for row, count, bar in zip(rows, counts, bars(counts), strict=True)]
-    print_table(heads, rows, "no rows.")
+    print_rows_of(heads, rows, "no rows.")
     for note in result["notes"]:
         print(f"mind: {note}")
     for each in result.get("inputs") or ():

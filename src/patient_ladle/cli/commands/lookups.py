@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_table
+from patient_ladle.cli.output import confirmed, moment, print_facts, print_json, print_rows_of, print_table
 from patient_ladle.client import CallFailed, Ladle
 from patient_ladle.client.errors import ClientError
 
@@ -51,7 +51,7 @@ def lookup_show(args: argparse.Namespace) -> None:
         ("key", ", ".join(rows["key"])),
     ])  # fmt: skip
     print()
-    print_table([c["name"] for c in rows["columns"]], rows["rows"], "no row has that text." if args.find else "no rows.")
+    print_rows_of([c["name"] for c in rows["columns"]], rows["rows"], "no row has that text." if args.find else "no rows.")
     left = rows["total"] - len(rows["rows"])
     if left:
         print(f"\n{left:,} more: --rows N shows them, ladle lookup get {found['name']} writes them all")

@@ -244,8 +244,9 @@ def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
         ]
     )
     for each in found["statements"]:
-        title = f"-- {each['title']}\n" if len(found["statements"]) > 1 else ""
-        print(f"\n{title}{each['filled_in'] or '(the statement is shown to authors)'}")
+        text = each["filled_in"] or "(the statement is shown to authors)"
+        titled = len(found["statements"]) == 1 or each["title"] in text.partition("\n")[0]  # by a comment of its own
+        print(f"\n{'' if titled else '-- ' + each['title'] + chr(10)}{text}")
     print(f"\nto run it:\n  {found['code']['command']}")
     return 0
 
