@@ -10,7 +10,7 @@ import pytest
 
 from patient_ladle.cli.main import main
 from patient_ladle.cli.parsing import Parser, verbs_of
-from patient_ladle.cli.synonyms import COMMANDS, OPTIONS, VERBS
+from patient_ladle.cli.synonyms import COMMANDS, ELSEWHERE, OPTIONS, VERBS
 
 from . import command_line
 
@@ -41,7 +41,10 @@ def refused(capsys, *words):
         ("login", "'ladle sign-in'"), ("logout", "'ladle sign-out'"), ("users", "'ladle user'"), ("people", "'ladle user list'"), ("export", "'ladle run start EXTRACT --into FOLDER'"),
         ("config", "'ladle sign-in --url URL'"), ("health", "'ladle status'"), ("delete", "'ladle extract archive NAME'"), ("extrat", "'ladle extract'"),
         ("schedules", "'ladle schedule'"), ("preview", "'ladle extract preview'"), ("frobnicate", "There is: sign-in, sign-out, status"),
-        ("run retry 12", "'ladle run again'"), ("run rerun 12", "'ladle run again'"), ("run download 12", "'ladle result get NAME'"),
+        ("draft delete x", "'ladle draft drop'"), ("draft rm x", "'ladle draft drop'"), ("extract run x", "'ladle run start EXTRACT'"),
+        ("extract start x", "'ladle run start EXTRACT'"), ("schedule start x", "'ladle schedule run'"), ("cancel 1", "'ladle run cancel NUMBER'"),
+        ("get x", "'ladle result get NAME'"), ("describe t", "'ladle source browse NAME"), ("rollback x", "'ladle extract restore NAME"),
+        ("approve 1", "'ladle run release NUMBER'"), ("alert add x", "'ladle channel add NAME KIND'"), ("run retry 12", "'ladle run again'"), ("run rerun 12", "'ladle run again'"), ("run download 12", "'ladle result get NAME'"),
         ("extract rename a b", "'ladle extract move'"), ("extract history a", "'ladle extract revisions'"), ("extract create a", "'ladle extract save'"),
         ("extract validate a", "'ladle extract check'"), ("source test a", "'ladle source check'"), ("schedule enable a", "'ladle schedule resume'"),
         ("schedule remvoe a", "'ladle schedule remove'"), ("schedule fly a", "There is: list, show, add"),
@@ -72,7 +75,7 @@ def test_a_program_gets_the_same_as_json(capsys):
 
 def test_whatever_is_proposed_exists():
     nouns = verbs_of(command_line())
-    for meant in {*COMMANDS.values()} - {"--version"}:
+    for meant in {*COMMANDS.values(), *ELSEWHERE.values()} - {"--version"}:
         words = [word for word in meant.split() if not word.isupper()]
         command = " ".join(words[:2]) if verbs_of(nouns[words[0]]) else words[0]
         options = {option for action in ALL[command]._actions for option in action.option_strings}
@@ -81,6 +84,9 @@ def test_whatever_is_proposed_exists():
     known = {option for command in ALL.values() for action in command._actions for option in action.option_strings} | {"NAME"}
     assert {option for meant in OPTIONS.values() for option in meant} <= known
     assert not {*COMMANDS} & {*nouns}
+    for words in ELSEWHERE:
+        noun, _, verb = words.partition("-")
+        assert verb not in verbs_of(nouns[noun]), words
 
 
 @pytest.mark.parametrize("command", sorted(ALL))

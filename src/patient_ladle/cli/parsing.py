@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 from difflib import get_close_matches
 from typing import Any, ClassVar, NoReturn
 
-from .synonyms import COMMANDS, OPTIONS, VERBS
+from .synonyms import COMMANDS, ELSEWHERE, OPTIONS, VERBS
 
 USAGE = 2
 _CLOSE = 0.7
@@ -106,13 +106,15 @@ def _wrong_command(parser: argparse.ArgumentParser, given: str, choices: Mapping
         if given in VERBS or given in COMMANDS or singular in COMMANDS:
             meant = COMMANDS.get(given) or COMMANDS.get(singular) or ""
         else:
-            meant = singular if singular in choices else close_to(given, choices)
+            meant = singular if singular in choices else ""
         meant = meant or next((f"{noun} {given}" for noun, made in choices.items() if given in verbs_of(made)), "")
+        meant = meant or close_to(given, choices)
         hint = f" Did you mean 'ladle {meant}'?" if meant else f" There is: {', '.join(choices)}."
         return f"'{given}' is not a command.{hint}"
     noun = words[-1]
     meant = next((verb for verb in VERBS.get(given, ()) if verb in choices), "") or close_to(given, choices)
-    meant = f"{noun} {meant}" if meant else COMMANDS.get(given, "")
+    other = COMMANDS.get(given, "")  # what the word means by itself, unless it is of another noun
+    meant = f"{noun} {meant}" if meant else ELSEWHERE.get(f"{noun}-{given}", other if other.startswith(f"{noun} ") else "")
     hint = f" Did you mean 'ladle {meant}'?" if meant else f" There is: {', '.join(choices)}."
     return f"'{given}' is not a command of 'ladle {noun}'.{hint}"
 

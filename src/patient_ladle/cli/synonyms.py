@@ -21,44 +21,71 @@ COMMANDS = _table("""
 sign-in: login log-in signin auth
 sign-in --url URL: config configure settings
 sign-out: logout log-out signout
-status: health ping night whoami
+status: health ping night whoami me
 --version: version
 run start EXTRACT --into FOLDER: export
-result get NAME: download fetch
+result get NAME: download fetch get
+run start EXTRACT --dry-run: dry-run dryrun
+extract show NAME: show
 result verify PATH: verify
 run start EXTRACT: execute exec trigger
 run again NUMBER: retry rerun repeat
-run cancel NUMBER: kill abort stop
+run cancel NUMBER: kill abort stop cancel
+run release NUMBER: approve accept
 run log NUMBER: log logs
 run log NUMBER --follow: tail
 extract archive NAME: delete
 extract move NAME --name NEW: rename mv
 extract revisions NAME: history versions
-extract save NAME: create new
+extract save NAME: create new add
+extract restore NAME --revision N: revert rollback
+extract copy NAME NEW: cp clone duplicate
+lookup save NAME --file FILE: upload
 extract check NAME: validate lint
 extract save NAME --statement FILE: import
 extract sql NAME: fill render
+extract preview --plan: explain plan
 source check NAME: test connect
 source browse NAME: browse tables
+source browse NAME TABLE: describe
 schedule resume NAME: enable resume
 schedule pause NAME: disable pause
 schedule list: cron job
-extract list: query report list ls
+extract preview --source SOURCE --text STATEMENT: query select
+extract list: queries report list ls folder tag template
 user list: people person account
-user password: password
+user password: password passwd
 source list: database db connection datasource
 source engines: engine
-service start: server serve start daemon up
+service start: server serve start daemon up migrate upgrade
+service start --demo: demo init setup
 service database: backup psql
 environment list: env
 value list: param variable
 calendar list: holiday
 alert list: notice notification
 result list: file output
-channel list: webhook mail
+channel list: webhook mail notify
+user list: role
 phrase show PHRASE: date
 source edit NAME --secret-stdin: secret
 """)
+
+ELSEWHERE = _table("""
+run start EXTRACT: extract-run extract-start extract-execute extract-trigger extract-launch extract-export run-extract
+run cancel NUMBER: extract-cancel extract-stop schedule-cancel
+run log NUMBER: extract-log extract-logs schedule-log schedule-logs
+run list --extract NAME: extract-runs extract-results
+run list --schedule NAME: schedule-runs schedule-history
+result get NAME: extract-download extract-get extract-fetch extract-latest run-download run-get run-fetch run-export
+result verify PATH: run-verify
+extract revisions NAME: run-history
+schedule add NAME EXTRACT: extract-schedule
+backfill start NAME: schedule-backfill schedule-catch-up
+channel add NAME KIND: alert-add alert-create alert-new
+user add NAME: group-invite
+""")
+"""A noun and a verb that it has not, with a hyphen between: another noun has it."""
 
 VERBS = {word: meant.split() for word, meant in _table("""
 list: ls all
@@ -73,8 +100,8 @@ edit save set move: edit label tag tags owner
 edit save set: update change modify
 edit set: set
 save add: import
-remove archive revoke cancel edit: delete remove
-remove archive revoke cancel: rm
+remove archive revoke drop cancel edit: delete remove
+remove archive revoke drop cancel: rm discard
 remove archive revoke: del
 remove archive: drop
 edit archive pause: deactivate
@@ -92,10 +119,12 @@ again deliver repeat resend: retry
 again repeat: rerun repeat
 again start: restart
 again: replay
-start: run execute trigger launch submit
+start run: execute trigger launch submit
+start: run
+run: start
 cancel pause drain: stop
 cancel: kill abort terminate
-log: logs tail
+log: logs tail wait
 get: download fetch save
 get start: export
 resume: enable unpause
