@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import io
 import operator
+import sqlite3
 from collections import Counter
-from datetime import date, datetime
+from contextlib import closing
+from datetime import date, datetime, timezone
 from decimal import Decimal
 
 import pyarrow as pa
@@ -18,6 +20,7 @@ from patient_ladle.core.files.formats import checked_options
 from patient_ladle.core.files.reading import Wanted, profile_of
 from patient_ladle.core.results.profile import of_cells, start_of, with_gaps
 from patient_ladle.core.results.source_profile import Subject, source_profile
+from patient_ladle.core.statements.languages.sqlite import SQLITE
 from patient_ladle.core.statements.views import Filter
 from tests.adapters.sources.small_tables import KINDS, ROWS
 from tests.profile import examples
@@ -224,3 +227,15 @@ def test_a_file_is_told_as_far_as_it_was_read_and_that_is_said(rows, complete):
     assert (found.rows < rows) is not complete
     whole = profile_of(io.BytesIO(text.encode()), Wanted("csv", checked_options("csv", {})), "word")
     assert (whole.rows, whole.absent, whole.complete, whole.distinct) == (rows, rows, True, 0)
+
+
+@examples(2)
+@given(st.integers(100 * 86_400, 4_000_000_000), st.sampled_from(["day", "week", "month", "quarter", "year"]))
+def test_sqlite_counts_seconds_since_1970_by_period_as_it_counts_texts(seconds, period):
+    moment = datetime.fromtimestamp(seconds, timezone.utc)
+    table = {"schema": "", "name": "t", "columns": [{"name": "at", "type": "integer", "kind": "any", "nullable": True}]}
+    made = SQLITE.views(table).counts("at", [], period).statement
+    with closing(sqlite3.connect(":memory:")) as connection:
+        connection.execute("create table t (at)")
+        connection.executemany("insert into t values (?)", [(seconds,), (f"{moment:%Y-%m-%d %H:%M:%S}",), (seconds + 0.5,)])
+        assert connection.execute(made).fetchall() == [(start_of(period, moment.date()).isoformat(), 3)]

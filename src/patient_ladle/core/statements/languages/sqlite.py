@@ -79,9 +79,10 @@ SQLITE = SqlLanguage(
         natural not nothing notnull null on or order outer primary raise recursive references returning right select
         set table then to transaction true union unique update using values when where"""
     ),
-    periods={
-        "day": "date({column})", "week": "date({column}, '-6 days', 'weekday 1')", "month": "strftime('%Y-%m-01', {column})",
-        "quarter": "date({column}, 'start of month', '-' || ((strftime('%m', {column}) - 1) % 3) || ' months')",
-        "year": "strftime('%Y-01-01', {column})",
+    periods={  # auto: a number is a Julian day, or beyond those seconds since 1970
+        "day": "date({column}, 'auto')", "week": "date({column}, 'auto', '-6 days', 'weekday 1')",
+        "month": "strftime('%Y-%m-01', {column}, 'auto')",
+        "quarter": "date({column}, 'auto', 'start of month', '-' || ((strftime('%m', {column}, 'auto') - 1) % 3) || ' months')",
+        "year": "strftime('%Y-01-01', {column}, 'auto')",
     },
 )  # fmt: skip
