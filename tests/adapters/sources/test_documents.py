@@ -222,7 +222,7 @@ def test_nothing_hostile_has_an_effect_even_for_a_login_that_may_write(server, m
          StatementWrong, "no collection 'crew'"),
         ({"find": "calls_2026_10", "projection": {"zone": 1, "minutes": 0}}, StatementWrong, "the database rejected the statement"),
         ({"find": "calls_2026_10", "limit": 1.5}, StatementWrong, "the statement cannot be sent: limit must be an instance of"),
-        ({"find": "calls_2026_10", "filter": {"$nope": 1}}, StatementWrong, "the database rejected the statement"),
+        ({"find": "calls_2026_10", "filter": {"$box": 1}}, StatementWrong, "the database rejected the statement"),
         ({"find": "calls_2026_10", "filter": {"at": {"$date": "yesterday"}}}, StatementWrong, "is not what it says"),
         ({"find": "calls_2026_10", "filter": {"id": {"$oid": "xyz"}}}, StatementWrong, "is not what it says"),
         ({"find": "calls_2026_10", "filter": {"n": {"$numberDecimal": "many"}}}, StatementWrong, "is not what it says"),

@@ -3,17 +3,23 @@ given values that stay values."""
 
 from __future__ import annotations
 
+import inspect
 import json
 import random
+import re
+from contextlib import nullcontext
 from datetime import date, datetime, timedelta, timezone
 from decimal import Decimal
 
+import mongomock
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from patient_ladle.core.errors import BadInput, StatementRefused
-from patient_ladle.core.statements.documents.commands import CODE, COMMANDS, STAGES, WRITES
+from patient_ladle.core.statements.documents.commands import COMMANDS
+from patient_ladle.core.statements.documents.completing import EXPRESSIONS, QUERY, TOGETHER
+from patient_ladle.core.statements.documents.operators import CODE, OPERATORS, STAGES, VARIABLES, WRITES
 from patient_ladle.core.statements.documents.reading import MAX_DEPTH, reading
 from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.values.parameters import BoundValues, Parameter
@@ -208,6 +214,57 @@ def test_what_writes_or_runs_code_is_found_at_any_depth(value, name, seed):
     written = text.replace(f'"{name}"', "".join(['"', *(f"\\u{ord(letter):04x}" for letter in name), '"']))
     with pytest.raises(StatementRefused):
         DOCUMENTS.gate(written)
+
+
+def test_every_word_that_another_implementation_knows_is_listed_or_left_out_for_a_reason():
+    source = inspect.getsource(mongomock.aggregate) + inspect.getsource(mongomock.filtering)
+    known = set(re.findall(r"'(\$[a-zA-Z]+)'", source))
+    assert len(known) > 140
+    assert known - OPERATORS - STAGES - VARIABLES == {*STAGES_NOT, "$where"} & known
+    assert {*QUERY, *EXPRESSIONS, *TOGETHER} <= OPERATORS
+
+
+@given(VALUES, st.from_regex(r"\$[a-zA-Z_$]{0,12}", fullmatch=True), st.integers())
+@example({"a": 1}, "$toHashedIndexKey", 1)
+@example({"a": 1}, "$", 1)
+def test_what_is_not_listed_is_refused_at_any_depth_and_what_is_listed_is_not(value, name, seed):
+    assume(not re.search(r'"\$', json.dumps(value)))
+    for word in (name, random.Random(seed).choice(sorted(OPERATORS))):
+        text = json.dumps({"find": "contacts", "filter": hidden({"inner": value}, random.Random(seed), word)})
+        with nullcontext() if word in OPERATORS | STAGES else pytest.raises(StatementRefused):
+            DOCUMENTS.gate(text)
+
+
+@pytest.mark.parametrize("name", ["system.profile", "system.users", "system.js", "system.views", "system.buckets.readings"])
+def test_collections_of_the_server_are_not_read(name):
+    from_ = {"$lookup": {"from": name, "as": "a", "pipeline": []}}
+    for command in (
+        {"find": name}, {"count": name}, {"distinct": name, "key": "a"}, {"aggregate": name, "pipeline": []},
+        {"aggregate": "contacts", "pipeline": [from_]}, {"aggregate": "contacts", "pipeline": [{"$facet": {"one": [from_]}}]},
+        {"aggregate": "contacts", "pipeline": [{"$unionWith": name}]},
+        {"aggregate": "contacts", "pipeline": [{"$unionWith": {"coll": name}}]},
+        {"aggregate": "contacts", "pipeline": [{"$graphLookup": {"from": name}}]},
+    ):  # fmt: skip
+        with pytest.raises(StatementRefused, match="is the server's own"):
+            DOCUMENTS.gate(json.dumps(command))
+    with pytest.raises(StatementRefused, match=f"'{name}' is the server's own"):
+        DOCUMENTS.command('{"find": :collection}', bound(collection=name))
+
+
+def test_variables_of_the_server_tell_of_documents_alone():
+    for name, let_through in (
+        ("$$ROOT.a", True),
+        ("$$NOW", True),
+        ("$$mine.a", True),
+        ("$$USER_ROLES", False),
+        ("$$SEARCH_META.a", False),
+    ):
+        text = json.dumps({"aggregate": "contacts", "pipeline": [{"$addFields": {"x": {"$ifNull": [name, 1]}}}]})
+        if let_through:
+            assert DOCUMENTS.gate(text)
+        else:
+            with pytest.raises(StatementRefused, match="is no variable that only tells of documents"):
+                DOCUMENTS.gate(text)
 
 
 def test_every_stage_and_command_that_reads_is_let_through():

@@ -1,16 +1,18 @@
 """Which commands are sent, and what in them is refused: everything that writes, runs code, or looks after the server.
 
-Commands, their fields and the stages of pipelines are those that only read, one by one: what is not known is refused. What
-runs code or writes is refused by name wherever it stands, at any depth.
+Commands, their fields, stages and operators are those that only read and compute, one by one: what is not known is refused,
+wherever it stands.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+import re
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from ...errors import BadInput, StatementRefused, nearest
 from ..parts import refused_at
+from .operators import CODE, OF_THE_SERVER, OPERATORS, STAGES, VARIABLES, WRITES
 from .reading import Node
 
 ALWAYS = ("hint", "collation", "let", "allowDiskUse")
@@ -22,12 +24,6 @@ COMMANDS: Mapping[str, Collection[str]] = {
 }
 """By command, which is its first name: the fields it may have. The service adds time limit, batches and read concern."""
 NEEDED = {"aggregate": "pipeline", "distinct": "key"}
-_STAGES = """$addFields $bucket $bucketAuto $count $densify $facet $fill $geoNear $graphLookup $group $limit $lookup $match
-$project $redact $replaceRoot $replaceWith $sample $set $setWindowFields $skip $sort $sortByCount $unionWith $unset $unwind"""
-STAGES = frozenset(_STAGES.split())
-WRITES = frozenset({"$out", "$merge"})
-CODE = frozenset({"$where", "$function", "$accumulator", "$code"})
-"""The last is a value of extended JSON: a program."""
 KINDS = {"pipeline": "array"} | dict.fromkeys(("filter", "query", "projection", "sort", "let", "collation"), "object")
 
 
@@ -54,6 +50,7 @@ def judged(text: str, node: Node) -> str:
     pipeline = node.get("pipeline")
     if pipeline is not None:
         _pipeline(text, pipeline)
+    refuse_of_the_server(text, [(each.value, each.start) for each in collections(node) if each.kind == "string"])
     return str(name)
 
 
@@ -78,7 +75,27 @@ def _refuse_anywhere(text: str, node: Node) -> None:
                 )
             if key.value in CODE:
                 raise refused_at(text, key.start, f"'{key.value}' runs code: it stands", "Say the same with operators.")
+            if key.value[:1] == "$" and key.value not in OPERATORS | STAGES:
+                raise _not_listed(text, key, f"'{key.value}' is no operator that only computes:")
             left.append(value)
+        if here.kind == "string" and re.match(r"\$\$[A-Z]", here.value):
+            name = here.value.partition(".")[0]
+            if name not in VARIABLES:
+                raise _not_listed(text, here, f"'{name}' is no variable that only tells of documents:")
+
+
+def _not_listed(text: str, node: Node, what: str) -> StatementRefused:
+    close = nearest(str(node.value).partition(".")[0], OPERATORS | STAGES | VARIABLES)
+    hint = f"Did you mean '{close}'?" if close else "Say the same with operators that docs/sources.md lists."
+    return refused_at(text, node.start, f"{what} it stands", hint)
+
+
+def refuse_of_the_server(text: str, named: Iterable[tuple[str, int]]) -> None:
+    """Refuse collections, each with where it is named, that are the server's own. Raises StatementRefused."""
+    for name, start in named:
+        if name.startswith(OF_THE_SERVER):
+            hint = "Name a collection that people fill."
+            raise refused_at(text, start, f"'{name}' is the server's own: it stands", hint)
 
 
 def _pipeline(text: str, node: Node) -> None:

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 from ..completion import MOST_PROPOSALS, Completion, Proposal
 from ..diagnostics import Table
-from .commands import COMMANDS, STAGES
+from .commands import COMMANDS
+from .operators import STAGES
 
 _QUERY = """$eq $ne $gt $gte $lt $lte $in $nin $exists $type $regex $options $not $all $size $elemMatch $mod"""
 _EXPRESSIONS = """$sum $avg $min $max $first $last $push $addToSet $count $stdDevPop $add $subtract $multiply $divide $mod

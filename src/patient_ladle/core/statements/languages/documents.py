@@ -15,7 +15,7 @@ from ...values.parameters import MASK, BoundValues, Parameter, Value
 from .. import filling
 from ..completion import Completion
 from ..diagnostics import Diagnostic, OtherCatalogue, Table, of_refusal
-from ..documents.commands import COMMANDS, EXPRESSION, PROJECTION, collections, counting, filled, judged
+from ..documents.commands import COMMANDS, EXPRESSION, PROJECTION, collections, counting, filled, judged, refuse_of_the_server
 from ..documents.completing import completion_at
 from ..documents.naming import of_collections, of_fields, where_collection_is
 from ..documents.outlines import DocumentOutlines
@@ -128,6 +128,7 @@ class DocumentCommands(QueryLanguage):
     def command(self, text: str, bound: BoundValues) -> dict[str, Any]:
         """What is sent for one statement, as extended JSON: values as typed values. Raises StatementRefused."""
         [read] = self._read(self.gate(text))
+        refuse_of_the_server(text, self.collections(text, bound))  # a parameter may have named one
 
         def put(node: Node, where: str) -> Any:
             _, value = filling.declared(bound, node.value)
