@@ -477,3 +477,27 @@ def test_every_error_of_every_module_has_a_code_of_its_own(orm):
     own = [c for c in errors._family(errors.LadleError) if c.__module__.startswith("patient_ladle.")]
     assert len(own) > 40
     assert sorted(c.code for c in own) == sorted({c.code for c in own})
+
+
+def shape_of(schema):
+    """What kind of thing it is, so far as one sentence can be of it: a list, a number, words or an object of its own."""
+    if "$ref" in schema or any(each in schema for each in ("allOf", "anyOf", "oneOf")):
+        named = [schema, *schema.get("allOf", []), *schema.get("anyOf", []), *schema.get("oneOf", [])]
+        names = {each["$ref"].rpartition("/")[2] for each in named if "$ref" in each}
+        return "text" if all(each.endswith(("Enum", "Kind", "State", "Field")) for each in names - {"NullEnum"}) else "object"
+    kinds = [schema.get("type")] if isinstance(schema.get("type"), str) else schema.get("type") or []
+    return {"array": "list", "integer": "number", "string": "text", "object": "object"}.get(
+        next(iter({*kinds} - {"null"}), ""), "anything"
+    )
+
+
+def test_one_sentence_describes_things_of_one_shape():
+    """What is said of a property by its name alone is said of lists, or of numbers, or of texts, and not of all of them."""
+    document = json.loads((ROOT / "docs/openapi.json").read_text())
+    said = {}
+    for schema in document["components"]["schemas"].values():
+        for name, each in schema.get("properties", {}).items():
+            said.setdefault((name, each.get("description")), set()).add(shape_of(each))
+    assert len(said) > 500
+    mixed = {name for (name, _), shapes in said.items() if len(shapes - {"anything"}) > 1}
+    assert mixed == {"addresses"}  # given by environment, and listed with it

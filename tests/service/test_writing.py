@@ -170,6 +170,17 @@ def test_diagnostics_bring_the_databases_word_and_where_a_name_is(http, looked_a
     )
 
 
+def test_a_preview_says_too_where_a_name_is(service, looked_around):
+    for text, hint in (
+        ("select 1 from orders", "It is not in this source, but in source works."),
+        ("select d.nmae from districts d", "Did you mean d.name?"),
+        ("select 1 from distrcts", "Did you mean districts?"),
+    ):
+        done = service.command("extract", "preview", "--source", "metering", "--text", text)
+        assert done.returncode != 0
+        assert hint in done.stderr, text
+
+
 def test_a_silent_source_is_said_with_its_last_check_and_the_stored_names(http, service, metering, looked_around):
     with service.ladle() as ladle:
         ladle.sources.add(

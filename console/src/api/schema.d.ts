@@ -291,7 +291,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Diagnostics on a statement as it stands, without asking the source. */
+        /** @description Diagnostics on a statement as it stands: those of the text, and what the source says of it where it can be asked; nothing is run. */
         post: operations["diagnose"];
         delete?: never;
         options?: never;
@@ -2386,9 +2386,9 @@ export interface components {
             families: components["schemas"]["FamilyView"][];
         };
         ChangedRow: {
-            /** @description What it was before. */
+            /** @description Cells of the row in the earlier one. */
             before: (string | null)[];
-            /** @description What it is afterwards. */
+            /** @description Cells of the row in the later one. */
             after: (string | null)[];
         };
         ChannelBody: {
@@ -2601,7 +2601,7 @@ export interface components {
             statement: string;
             /** @description What it declares of its parameters. */
             parameters: components["schemas"]["ParameterView"][];
-            /** @description Steps of a check, in order. */
+            /** @description Rows after each part of it, in order. */
             steps: components["schemas"]["CountedStepView"][];
         };
         DayView: {
@@ -2710,9 +2710,9 @@ export interface components {
             seconds: number;
         };
         DifferencesView: {
-            /** @description What it was before. */
+            /** @description The earlier revision. */
             before: components["schemas"]["RevisionView"];
-            /** @description What it is afterwards. */
+            /** @description The later revision. */
             after: components["schemas"]["RevisionView"];
             /** @description Settings that differ. */
             settings: components["schemas"]["SettingView"][];
@@ -2858,7 +2858,7 @@ export interface components {
             limits: components["schemas"]["LimitsView"];
             /** @description What to mind about it. */
             warnings: string[];
-            /** @description What kind of fault or diagnostic it is; stays the same from release to release. */
+            /** @description The same run as code: on the command line and with the client library. */
             code: components["schemas"]["CodeView"];
         };
         DueTimePage: {
@@ -2999,7 +2999,7 @@ export interface components {
             }[];
             /** @description Names of the formats of its files. */
             formats?: string[];
-            /** @description Template of its files' names, as in {name}-{data_date}. */
+            /** @description Template of its files' names, as in {extract}-{data_date}. */
             file_name?: string;
             /** @description Folders of the delivery, separated by commas */
             deliver_into?: string;
@@ -3554,7 +3554,7 @@ export interface components {
             saved_at: string;
             /** @description Why this revision was saved. */
             change_note: string;
-            /** @description Names of the columns. */
+            /** @description Its columns in their order. */
             columns: components["schemas"]["LookupColumn"][];
             /** @description No two rows are equal in these columns. */
             key: string[];
@@ -3564,7 +3564,7 @@ export interface components {
         LookupRowsView: {
             /** @description Number of the revision. */
             revision: number;
-            /** @description Names of the columns. */
+            /** @description Its columns in their order. */
             columns: components["schemas"]["LookupColumn"][];
             /** @description No two rows are equal in these columns. */
             key: string[];
@@ -3587,7 +3587,7 @@ export interface components {
             archived_at: string | null;
             /** @description Names of extracts, by their steps, guards, inputs and parameters. */
             readonly used_by: string[];
-            /** @description Number of the revision. */
+            /** @description Its newest revision. */
             revision: components["schemas"]["LookupRevisionView"];
         };
         MeView: {
@@ -3607,7 +3607,7 @@ export interface components {
             forms: string[];
         };
         MonthView: {
-            /** @description How many days at most; null: any number. */
+            /** @description The days of the month, in order. */
             days: components["schemas"]["DayView"][];
             /** @description All due times to come were counted; else there are more. */
             complete: boolean;
@@ -3941,7 +3941,7 @@ export interface components {
             }[];
             /** @description Names of formats; none given: the extract's own. */
             formats?: string[];
-            /** @description Template of its files' names, as in {name}-{data_date}. */
+            /** @description Template of its files' names, as in {extract}-{data_date}. */
             file_name?: string;
             /** @description Folders of the delivery, separated by commas */
             deliver_into?: string;
@@ -4267,7 +4267,7 @@ export interface components {
             whole: boolean;
         };
         PlanView: {
-            /** @description Steps of a check, in order. */
+            /** @description What the database would do, what comes first above. */
             steps: components["schemas"]["PlanStepView"][];
             /**
              * Format: double
@@ -4527,7 +4527,7 @@ export interface components {
          */
         QueryState: "waiting" | "running" | "finished" | "failed" | "cancelled";
         QueryView: {
-            /** @description Its number. */
+            /** @description By which it is asked about. */
             id: string;
             /** @description Empty: it reads none, or what its inputs read. */
             readonly source: string;
@@ -4627,7 +4627,7 @@ export interface components {
             revision?: number;
         };
         RestoreLookupBody: {
-            /** @description Number of the revision. */
+            /** @description Number of the revision to save as the newest. */
             revision?: number;
         };
         RestoreParametersBody: {
@@ -4746,7 +4746,7 @@ export interface components {
             parameters: components["schemas"]["ParameterView"][];
             /** @description Names of the formats of its files. */
             formats: string[];
-            /** @description Template of its files' names, as in {name}-{data_date}. */
+            /** @description Template of its files' names, as in {extract}-{data_date}. */
             file_name: string;
             /** @description Folders of the delivery, separated by commas */
             deliver_into: string;
@@ -5640,7 +5640,7 @@ export interface components {
             title: string;
             /** @description How many rows. */
             rows: number;
-            /** @description Names of the columns. */
+            /** @description Name and kind of each column of its result. */
             columns: {
                 [key: string]: unknown;
             }[];
@@ -5738,7 +5738,7 @@ export interface components {
             formats: string[];
         };
         StepsBody: {
-            /** @description Steps of a check, in order. */
+            /** @description The steps as they stand, in order. */
             steps: {
                 [key: string]: unknown;
             }[];
@@ -5834,9 +5834,9 @@ export interface components {
          */
         TestEnum: "is" | "is_not" | "less" | "at_most" | "more" | "at_least" | "contains" | "is_null" | "is_not_null";
         TextsBody: {
-            /** @description What it was before. */
+            /** @description The earlier text. */
             before: string;
-            /** @description What it is afterwards. */
+            /** @description The later text. */
             after: string;
         };
         TokenBody: {
@@ -5974,7 +5974,7 @@ export interface components {
          */
         WhyEnum: "foreign_key" | "equal_names";
         WorkerView: {
-            /** @description Its number. */
+            /** @description By which it is told from others. */
             id: string;
             /** @description Name of the machine. */
             host: string;
@@ -13236,6 +13236,8 @@ export interface operations {
     lookup_file: {
         parameters: {
             query?: {
+                /** @description An apostrophe before texts that a spreadsheet takes for a formula; not to be saved again. */
+                escape_formulas?: boolean;
                 /** @description Its number; the newest unless said. */
                 revision?: number;
             };

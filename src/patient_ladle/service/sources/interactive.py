@@ -51,6 +51,7 @@ from patient_ladle.service.people.models import Person
 from .left import end_left
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Environment, InteractiveQuery, Source
 from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named, source_named, sources_with_a_free_place
+from .understanding import told_where
 
 log = logging.getLogger("ladle.queries")
 
@@ -283,10 +284,20 @@ def _mind_to_its_end(number: str, sources: Sequence[str], job: dict[str, Any]) -
     except RunCancelled as error:
         _end(number, CANCELLED, error=error.to_dict())
     except LadleError as error:
-        _end(number, FAILED, error=error.to_dict())
+        _end(number, FAILED, error=_told_where(number, error).to_dict())
     except Exception:
         log.exception("query %s", number)
         _end(number, FAILED, error=_fault(number).to_dict())
+
+
+def _told_where(number: str, error: LadleError) -> LadleError:
+    """What is told of it stands, whatever keeps the rest from being found."""
+    with guarded("where a missing name is", log):
+        if error.facts.get("missing"):
+            asked = InteractiveQuery.objects.select_related("source", "address__source").get(pk=number)
+            if asked.source is not None:
+                told_where(error, asked.source, asked.address, str(asked.request.get("statement") or ""))
+    return error
 
 
 def _took_a_place(number: str) -> bool:

@@ -14,11 +14,13 @@ from typing import Any
 
 from patient_ladle.core.errors import LadleError, SourceUnreachable, from_dict
 from patient_ladle.core.statements.diagnostics import OtherCatalogue
+from patient_ladle.service.children.judging import judged
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 
-from .models import Address
+from .models import Address, Source
 from .queries import connection_spec
+from .reading import language_of
 
 START_SECONDS = 20.0
 """For a child to come up on a busy machine: no fault of the source's."""
@@ -158,3 +160,12 @@ def elsewhere(address: Address) -> list[OtherCatalogue]:
     """The stored catalogues of the other sources in the same environment."""
     others = Address.objects.select_related("source").filter(environment_id=address.environment_id).exclude(pk=address.pk)
     return [OtherCatalogue(other.source.name, kept_catalogue(other) or []) for other in others.exclude(catalogue_at=None)]
+
+
+def told_where(error: LadleError, source: Source, address: Address | None, text: str) -> LadleError:
+    """An error on a statement whose database misses a table or column, with where the stored catalogues have it."""
+    if address is not None and error.facts.get("missing"):
+        others = elsewhere(address) if error.facts["missing"] == "table" else []
+        tables = kept_catalogue(address)
+        error.hint = judged(language_of(source).diagnostic_on_error, error, text, text, tables, others).hint or error.hint
+    return error
