@@ -10,6 +10,7 @@ import re
 from contextlib import nullcontext
 from datetime import date, datetime, timedelta, timezone
 from decimal import Decimal
+from pathlib import Path
 
 import mongomock
 import pytest
@@ -222,6 +223,11 @@ def test_every_word_that_another_implementation_knows_is_listed_or_left_out_for_
     assert len(known) > 140
     assert known - OPERATORS - STAGES - VARIABLES == {*STAGES_NOT, "$where"} & known
     assert {*QUERY, *EXPRESSIONS, *TOGETHER} <= OPERATORS
+
+
+def test_the_page_lists_what_is_listed():
+    page = (Path(__file__).parents[3] / "docs/sources.md").read_text().split("| in document stores | |")[1].split("\n\n")[0]
+    assert {*re.findall(r"`(\$+\w+)`", page)} == OPERATORS | STAGES | VARIABLES
 
 
 @given(VALUES, st.from_regex(r"\$[a-zA-Z_$]{0,12}", fullmatch=True), st.integers())

@@ -103,10 +103,10 @@ function Rows({ lookup }: { lookup: Lookup }) {
         </a>
         <a
           href={`/api/v1/lookups/${encodeURIComponent(name)}/file?escape_formulas=true`}
-          download={`${name}-for-a-spreadsheet.csv`}
-          title="With an apostrophe before texts that it would take for a formula. Not to be saved here again."
+          download={`${name}-without-formulas.csv`}
+          title="For a spreadsheet program: an apostrophe stands before texts that it would take for a formula. Not to be saved here again."
         >
-          for a spreadsheet program
+          Download without formulas
         </a>
       </div>
       <ProblemNote error={query.error ?? save.error} />

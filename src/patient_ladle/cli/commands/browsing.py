@@ -63,7 +63,7 @@ def _cell(value: Any) -> str:
 def print_rows(found: Mapping[str, Any], counted_by: str = "--count") -> None:
     """Rows of a look or a preview, with where they were read and by which statement."""
     result, identity = found["result"], found["result"]["identity"]
-    who = ", ".join(f"{key} {value}" for key, value in identity.items())
+    who = ", ".join(f"{key} {value}" for key, value in identity.items() if key != "session")
     print(" ".join(filter(None, [found["source"], f"in {found['environment']} ({who}), read-only"])))
     for each in found["active_filters"]:
         print(f"only where {each}")

@@ -9,7 +9,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from patient_ladle.cli.output import print_facts, print_json, print_table
+from patient_ladle.cli.output import print_facts, print_json, print_table, value_words
 from patient_ladle.client import Ladle
 from patient_ladle.client.errors import ClientError
 from patient_ladle.client.records import Run
@@ -52,7 +52,7 @@ def result_show(args: argparse.Namespace) -> int:
         print_json(descriptor)
         return status
     about = descriptor["ladle"]
-    values = ", ".join(f"{name} {value}" for name, value in about.get("values", {}).items())
+    values = ", ".join(f"{name} {value_words(value)}" for name, value in about.get("values", {}).items())
     print_facts([
         ("extract", f"{about['extract']}, revision {about['revision']}"),
         ("source", f"{about['source']} in {about['environment']}"),

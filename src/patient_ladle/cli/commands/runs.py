@@ -54,7 +54,9 @@ def _foreseen(given: Mapping[str, Any]) -> str:
     """One input of a dry run, as a line."""
     if given["lookup"]:
         return f"{given['name']}: the lookup {given['lookup']} (revision {given['revision']})"
-    values = "".join(f", {name} = {value}" for name, value in given["values"].items() if name not in ("data_date", "due_time"))
+    values = "".join(
+        f", {name} = {value_words(value)}" for name, value in given["values"].items() if name not in ("data_date", "due_time")
+    )
     return f"{given['name']}: {given['extract']} (revision {given['revision']}) on {given['source'] or 'its inputs'}{values}"
 
 
@@ -236,7 +238,7 @@ def _print_dry_run(args: argparse.Namespace, found: Mapping[str, Any]) -> int:
             ("reads", _reads(found)),
             ("environment", found["environment"]),
             ("data date", found["data_date"]),
-            ("values", "\n".join(f"{name} = {value}" for name, value in found["values"].items())),
+            ("values", "\n".join(f"{name} = {value_words(value)}" for name, value in found["values"].items())),
             ("steps", "\n".join(found["steps"])),
             ("expected", words),
             ("files", "\n".join(file["delivered_path"] or file["name"] for file in found["files"])),
