@@ -165,7 +165,18 @@ def test_sources_and_environments(service, laboratory):
 
 def test_a_schedule_through_its_life(service, tmp_path):
     made = service.command(
-        "schedule", "add", "daily", "district_use", "--rule", "30 6 * * *", "--zone", "Europe/London", "--set", "zones=North"
+        "schedule",
+        "add",
+        "daily",
+        "district_use",
+        "--rule",
+        "30 6 * * *",
+        "--zone",
+        "Europe/London",
+        "--set",
+        "zones=North",
+        "--deliver-into",
+        "daily_north",
     )
     assert (made.returncode, made.stdout.count("06:30") + made.stdout.count("05:30") >= 5) == (0, True), made.stderr
     assert "by administrator: swap" in service.command("schedule", "pause", "daily", "--reason", "swap").stdout

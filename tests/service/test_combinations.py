@@ -129,7 +129,9 @@ def test_no_file_of_any_format_tells_a_reader_of_logins_statements_steps_and_inp
         files = {each["name"]: b"".join(reader.runs.read(run["id"], each["name"])) for each in run["files"]}
         files["datapackage.json"] = b"".join(reader.runs.read(run["id"], "datapackage.json"))
         files["zip"] = httpx.get(
-            f"{service.url}/api/v1/runs/{run['id']}/zip", headers={"Authorization": f"Bearer {service.tokens['reader']}"}
+            f"{service.url}/api/v1/runs/{run['id']}/zip",
+            timeout=PATIENCE,
+            headers={"Authorization": f"Bearer {service.tokens['reader']}"},
         ).content
     assert len(files) == len(FORMATS) + 2
     for name, data in files.items():

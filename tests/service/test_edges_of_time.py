@@ -6,6 +6,7 @@ import json
 
 import pytest
 
+from tests.command import PATIENCE
 from tests.service.test_requests import DOCUMENT, fault_of, filled, operations  # noqa: F401  # the fixture
 
 DAYS = ("0001-01-01", "0001-01-02", "0999-12-31", "1000-01-01", "8999-12-31", "9000-01-01", "9999-12-30", "9999-12-31")
@@ -81,7 +82,7 @@ def test_the_first_and_the_last_day_are_answered(filled, label):  # noqa: F811
     [operation] = [each for each in operations() if each.label.replace("/api/v1", "") == label]
     method, _, path = label.partition(" ")
     with httpx.Client(
-        base_url=f"{filled.url}/api/v1", headers={"Authorization": f"Bearer {filled.tokens['administrator']}"}
+        base_url=f"{filled.url}/api/v1", timeout=PATIENCE, headers={"Authorization": f"Bearer {filled.tokens['administrator']}"}
     ) as client:
         for base, field in ASKED[label]:
             for value in (*DAYS, *MOMENTS):
