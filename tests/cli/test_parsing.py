@@ -73,6 +73,11 @@ def test_a_program_gets_the_same_as_json(capsys):
     Parser.as_json = False
 
 
+@pytest.mark.parametrize(("words", "meant"), sorted(ELSEWHERE.items()))
+def test_another_nouns_verb_is_proposed(capsys, words, meant):
+    assert f"Did you mean 'ladle {meant}'?" in refused(capsys, *words.split("-", 1), "x")
+
+
 def test_whatever_is_proposed_exists():
     nouns = verbs_of(command_line())
     for meant in {*COMMANDS.values(), *ELSEWHERE.values()} - {"--version"}:

@@ -49,7 +49,7 @@ def test_a_page_of_schedules_costs_as_many_queries_as_one_schedule(schedule, rep
         asked.append(len(made))
     assert len(found) == 25
     assert found[0]["then"][0]["extract"] == "from_narrow"
-    assert asked[0] == asked[1] <= 10
+    assert asked[0] == asked[1] <= 8
 
 
 def tick(minutes=1):

@@ -112,9 +112,11 @@ def _wrong_command(parser: argparse.ArgumentParser, given: str, choices: Mapping
         hint = f" Did you mean 'ladle {meant}'?" if meant else f" There is: {', '.join(choices)}."
         return f"'{given}' is not a command.{hint}"
     noun = words[-1]
-    meant = next((verb for verb in VERBS.get(given, ()) if verb in choices), "") or close_to(given, choices)
-    other = COMMANDS.get(given, "")  # what the word means by itself, unless it is of another noun
-    meant = f"{noun} {meant}" if meant else ELSEWHERE.get(f"{noun}-{given}", other if other.startswith(f"{noun} ") else "")
+    meant = ELSEWHERE.get(f"{noun}-{given}", "")
+    if not meant:
+        verb = next((verb for verb in VERBS.get(given, ()) if verb in choices), "") or close_to(given, choices)
+        alone = COMMANDS.get(given, "")
+        meant = f"{noun} {verb}" if verb else alone if alone.startswith(f"{noun} ") else ""
     hint = f" Did you mean 'ladle {meant}'?" if meant else f" There is: {', '.join(choices)}."
     return f"'{given}' is not a command of 'ladle {noun}'.{hint}"
 

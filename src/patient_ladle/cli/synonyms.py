@@ -76,14 +76,12 @@ run start EXTRACT: extract-run extract-start extract-execute extract-trigger ext
 run cancel NUMBER: extract-cancel extract-stop schedule-cancel
 run log NUMBER: extract-log extract-logs schedule-log schedule-logs
 run list --extract NAME: extract-runs extract-results
-run list --schedule NAME: schedule-runs schedule-history
-result get NAME: extract-download extract-get extract-fetch extract-latest run-download run-get run-fetch run-export
+run list --schedule NAME: schedule-runs
+result get NAME: extract-download extract-fetch extract-latest run-download run-fetch
 result verify PATH: run-verify
-extract revisions NAME: run-history
 schedule add NAME EXTRACT: extract-schedule
 backfill start NAME: schedule-backfill schedule-catch-up
 channel add NAME KIND: alert-add alert-create alert-new
-user add NAME: group-invite
 """)
 """A noun and a verb that it has not, with a hyphen between: another noun has it."""
 

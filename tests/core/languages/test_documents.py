@@ -257,6 +257,15 @@ def test_collections_of_the_server_are_not_read(name):
         DOCUMENTS.command('{"find": :collection}', bound(collection=name))
 
 
+@pytest.mark.parametrize("value", ["$secret", "$$USER_ROLES", "$$ROOT"])
+def test_a_text_is_no_path_in_what_slices_a_list_either(value):
+    for body in ({"$slice": [":p", 1]}, {"$ifNull": [{"$slice": [":p", 1, 2]}, 0]}):
+        text = json.dumps({"aggregate": "contacts", "pipeline": [{"$addFields": {"x": body}}]}).replace('":p"', ":p")
+        assert json.dumps({"$literal": value}) in json.dumps(DOCUMENTS.command(text, bound(p=value)))
+    sliced = DOCUMENTS.command('{"find": "contacts", "projection": {"a": {"$slice": :p}}}', bound(p=3))
+    assert sliced["projection"] == {"a": {"$slice": 3}}
+
+
 def test_variables_of_the_server_tell_of_documents_alone():
     for name, let_through in (
         ("$$ROOT.a", True),

@@ -32,6 +32,7 @@ from patient_ladle.core.errors import (
 from patient_ladle.core.ports import Statement
 from patient_ladle.core.results.columns import BATCH_ROWS, Batch, Column
 from patient_ladle.core.statements.catalogue import CatalogueBuilder, Table
+from patient_ladle.core.statements.documents.operators import OF_THE_SERVER
 from patient_ladle.core.statements.documents.projections import Wanted, wanted
 from patient_ladle.core.statements.languages.documents import DOCUMENTS
 from patient_ladle.core.statements.parts import place
@@ -120,7 +121,7 @@ class DocumentSession(ProbingSession):
     def _collections(self) -> list[dict[str, Any]]:
         with pymongo.timeout(LOOK_SECONDS):
             found = list(self.database.list_collections(nameOnly=True, authorizedCollections=True))
-        return [each for each in found if not each["name"].startswith("system.")]
+        return [each for each in found if not each["name"].startswith(OF_THE_SERVER)]
 
     def prove_read_only(self) -> str:
         return "only commands that read are sent: a statement with anything else in it is refused before; the login's rights follow"

@@ -176,7 +176,7 @@ def _read(
     warnings: list[str] = []
     broken: list[Finding] = []
     several = len(job.parts) > 1
-    facts = (job.about, {**job.about, **job.names})
+    facts = (job.about, {**job.about, **job.names})  # lines of older revisions name facts of the run, as {dataDate}
     formats = [FilesOfFormat(get_format(name), job.output, folder, job.stem, facts, several) for name in job.formats]
     progress = _Progress(job, folder, ledger, clock)
     try:

@@ -118,6 +118,7 @@ class Dialect:
         return name if self._is_plain(name) else self.quoted(name)
 
     def _is_plain(self, name: str) -> bool:
-        plain = re.fullmatch(self.plain_name, name) is not None and name.lower() not in self.reserved | READ_OTHERWISE
+        plain, word = re.fullmatch(self.plain_name, name) is not None, name.lower()
+        plain = plain and word not in self.reserved and word not in READ_OTHERWISE
         letters = all(char.isascii() or char.isalpha() for char in name)  # ² and its like are digits to some, letters to others
-        return plain and letters and not (self.folds_names and name != name.lower())
+        return plain and letters and not (self.folds_names and name != word)

@@ -224,7 +224,7 @@ def as_csv(lookup: Lookup, escape_formulas: bool = False) -> str:
     texts that a spreadsheet program takes for a formula, where they are to be escaped."""
 
     def safe(cell: str, kind: str = "text") -> str:
-        return f"'{cell}" if escape_formulas and kind == "text" and cell[:1] in FORMULA_BEGINS and cell else cell
+        return f"'{cell}" if escape_formulas and kind == "text" and cell.startswith(tuple(FORMULA_BEGINS)) else cell
 
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")

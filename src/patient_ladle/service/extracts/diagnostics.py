@@ -19,7 +19,7 @@ from patient_ladle.service.children.judging import judged
 from patient_ladle.service.people.models import Person
 from patient_ladle.service.sources.models import Address, Environment
 from patient_ladle.service.sources.reading import language_of
-from patient_ladle.service.sources.understanding import elsewhere, kept_catalogue, understand
+from patient_ladle.service.sources.understanding import diagnostic_of, elsewhere, kept_catalogue, understand
 from patient_ladle.words import amount
 
 from . import inputs
@@ -150,9 +150,7 @@ def _declared(parameters: Sequence[dict[str, Any]]) -> tuple[list[Parameter], li
 def _of_answer(found: dict[str, Any], text: str, part: Part, language: QueryLanguage, address: Address) -> list[Diagnostic]:
     if "error" not in found:
         return []
-    error = from_dict(found["error"])
-    others = elsewhere(address) if error.facts.get("missing") == "table" else []
-    return [language.diagnostic_on_error(error, text, part.text, kept_catalogue(address), others)]
+    return [diagnostic_of(from_dict(found["error"]), language, address, text, part.text)]
 
 
 def _of_silence(error: LadleError, text: str, language: QueryLanguage, address: Address) -> list[Diagnostic]:

@@ -43,7 +43,7 @@ def _bring(schedules: list[Any]) -> None:
     """What a line shows, in a few queries for all of them."""
     bring_related(schedules)
     sources = {extract.head.source for schedule in schedules for extract in schedule.extracts() if extract.head.source}
-    prefetch_related_objects([*sources], "addresses__environment")
+    prefetch_related_objects([*sources], "addresses")
     runs: dict[int, dict[int, Run]] = defaultdict(dict)
     wanted = {schedule.last_due for schedule in schedules if schedule.last_due}
     for run in Run.objects.filter(due_time__in=wanted).select_related("environment").order_by("step", "turn"):

@@ -51,7 +51,8 @@ from patient_ladle.service.people.models import Person
 from .left import end_left
 from .models import CANCELLED, FAILED, FINISHED, RUNNING, WAITING, Address, Environment, InteractiveQuery, Source
 from .queries import CLAIM_LOCK, address_in, connection_spec, environment_named, source_named, sources_with_a_free_place
-from .understanding import told_where
+from .reading import language_of
+from .understanding import diagnostic_of
 
 log = logging.getLogger("ladle.queries")
 
@@ -294,9 +295,10 @@ def _told_where(number: str, error: LadleError) -> LadleError:
     """What is told of it stands, whatever keeps the rest from being found."""
     with guarded("where a missing name is", log):
         if error.facts.get("missing"):
-            asked = InteractiveQuery.objects.select_related("source", "address__source").get(pk=number)
-            if asked.source is not None:
-                told_where(error, asked.source, asked.address, str(asked.request.get("statement") or ""))
+            asked = InteractiveQuery.objects.select_related("source", "address").defer("address__catalogue").get(pk=number)
+            if asked.address is not None:
+                text = str(asked.request.get("statement") or "")
+                error.hint = diagnostic_of(error, language_of(asked.source), asked.address, text, text).hint or error.hint
     return error
 
 

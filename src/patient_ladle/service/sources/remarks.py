@@ -15,11 +15,11 @@ def remarks_on(source: Source | None, environment: Environment | None = None) ->
     if not addresses:
         return [f"source '{source.name}' has no address yet: ladle source edit {source.name} --env NAME --address …"]
     chosen = [each for each in addresses if environment is None or each.environment_id == environment.pk]
-    return [words for each in chosen for words in _of_address(source, each)]
+    return [words for each in chosen for words in _of_address(source, each, environment or each.environment)]
 
 
-def _of_address(source: Source, address: Address) -> list[str]:
-    where, found = f"source '{source.name}' in {address.environment.name}", list[str]()
+def _of_address(source: Source, address: Address, environment: Environment) -> list[str]:
+    where, found = f"source '{source.name}' in {environment.name}", list[str]()
     if get_engine(source.engine).takes_secret and not address.secret:
         found.append(f"{where} is given no password: ladle source edit {source.name} --secret-stdin")
     failed = next((step for step in address.last_check or [] if not step["passed"]), None)

@@ -13,14 +13,13 @@ from datetime import datetime
 from typing import Any
 
 from patient_ladle.core.errors import LadleError, SourceUnreachable, from_dict
-from patient_ladle.core.statements.diagnostics import OtherCatalogue
-from patient_ladle.service.children.judging import judged
+from patient_ladle.core.statements.diagnostics import Diagnostic, OtherCatalogue
+from patient_ladle.core.statements.languages.base import QueryLanguage
 from patient_ladle.service.children.launch import Child
 from patient_ladle.service.people.models import Person
 
-from .models import Address, Source
+from .models import Address
 from .queries import connection_spec
-from .reading import language_of
 
 START_SECONDS = 20.0
 """For a child to come up on a busy machine: no fault of the source's."""
@@ -162,10 +161,7 @@ def elsewhere(address: Address) -> list[OtherCatalogue]:
     return [OtherCatalogue(other.source.name, kept_catalogue(other) or []) for other in others.exclude(catalogue_at=None)]
 
 
-def told_where(error: LadleError, source: Source, address: Address | None, text: str) -> LadleError:
-    """An error on a statement whose database misses a table or column, with where the stored catalogues have it."""
-    if address is not None and error.facts.get("missing"):
-        others = elsewhere(address) if error.facts["missing"] == "table" else []
-        tables = kept_catalogue(address)
-        error.hint = judged(language_of(source).diagnostic_on_error, error, text, text, tables, others).hint or error.hint
-    return error
+def diagnostic_of(error: LadleError, language: QueryLanguage, address: Address, text: str, part: str) -> Diagnostic:
+    """The database's word on a statement, with where the stored catalogues have a name that it misses."""
+    others = elsewhere(address) if error.facts.get("missing") == "table" else []
+    return language.diagnostic_on_error(error, text, part, kept_catalogue(address), others)

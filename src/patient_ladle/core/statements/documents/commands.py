@@ -12,7 +12,7 @@ from typing import Any
 
 from ...errors import BadInput, StatementRefused, nearest
 from ..parts import refused_at
-from .operators import CODE, OF_THE_SERVER, OPERATORS, STAGES, VARIABLES, WRITES
+from .operators import CODE, LISTED, OF_THE_SERVER, STAGES, VARIABLES, WRITES
 from .reading import Node
 
 ALWAYS = ("hint", "collation", "let", "allowDiskUse")
@@ -75,7 +75,7 @@ def _refuse_anywhere(text: str, node: Node) -> None:
                 )
             if key.value in CODE:
                 raise refused_at(text, key.start, f"'{key.value}' runs code: it stands", "Say the same with operators.")
-            if key.value[:1] == "$" and key.value not in OPERATORS | STAGES:
+            if key.value[:1] == "$" and key.value not in LISTED:
                 raise _not_listed(text, key, f"'{key.value}' is no operator that only computes:")
             left.append(value)
         if here.kind == "string" and re.match(r"\$\$[A-Z]", here.value):
@@ -85,7 +85,7 @@ def _refuse_anywhere(text: str, node: Node) -> None:
 
 
 def _not_listed(text: str, node: Node, what: str) -> StatementRefused:
-    close = nearest(str(node.value).partition(".")[0], OPERATORS | STAGES | VARIABLES)
+    close = nearest(str(node.value).partition(".")[0], LISTED | VARIABLES)
     hint = f"Did you mean '{close}'?" if close else "Say the same with operators that docs/sources.md lists."
     return refused_at(text, node.start, f"{what} it stands", hint)
 
@@ -190,7 +190,7 @@ def _plain(node: Node, put: Put, place: str) -> Any:
 
 def _inside(key: str, place: str) -> str:
     """What a value of that key stands in, within something of another."""
-    if key in ("$literal", "$elemMatch", "$slice"):  # taken as they are
+    if key in ("$literal", "$elemMatch"):  # taken as they are
         return FILTER
     if key == "$expr":
         return EXPRESSION

@@ -55,6 +55,8 @@ VALUES = _named("""
 """)
 """Values that JSON has no type for, as extended JSON writes them; the last three name another document, and fetch nothing."""
 OPERATORS = TESTS | NUMBERS | TEXTS | MOMENTS | SHAPES | GATHERED | VALUES
+LISTED = OPERATORS | STAGES
+"""Of stages it is looked besides whether they stand in a pipeline."""
 VARIABLES = frozenset(f"$${word}" for word in ["ROOT", "CURRENT", "REMOVE", "DESCEND", "PRUNE", "KEEP", "NOW", "CLUSTER_TIME"])
 """Of the server's own, which are written in large letters; a statement's own begin with a small one."""
 WRITES = frozenset({"$out", "$merge"})
