@@ -46,7 +46,7 @@ MADE_OF = """() => {
   const found = new Set();
   const named = "January February March April May June July August September October November December "
     + "Monday Tuesday Wednesday Thursday Friday Saturday Sunday";
-  const moments = new RegExp("\\b(" + named.replaceAll(" ", "|") + ")\\b", "g"); // a picture is of one day, and true on each
+  const moments = new RegExp("\\\\b(" + named.replaceAll(" ", "|") + ")\\\\b", "g"); // a picture is true on each day
   const parts = "h1, h2, h3, button, th, label, dt, summary, [role=tab], [role=columnheader], input, textarea, nav a";
   for (const part of document.querySelectorAll(parts)) {
     if (!part.getClientRects().length || part.closest("tbody")) continue;
@@ -322,7 +322,7 @@ TERMINALS = {
 
 WORKBOOKS = {"workbook": "ladle run start monthly_consumption --formats xlsx --option xlsx.title_rows={titles} --into {out}"}
 """Drawn from the file that the command leaves, sheet beside sheet, as its cells say."""
-TITLES = "Fennmoor Water: consumption by district on {dataDate}, {environment}"
+TITLES = "Fennmoor Water: consumption by district on {data_date}, {environment}"
 
 
 def _typed(words: list[str], environment: dict[str, str]) -> str:
