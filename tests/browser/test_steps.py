@@ -92,6 +92,7 @@ def test_a_lookup_is_added_edited_in_place_and_looked_back_at(page, stepped):
     press(page, "Archive")
     page.get_by_role("dialog").get_by_role("button", name="Archive").click()
     expect(page.get_by_text("(archived)")).to_be_visible()
+    expect(page.get_by_role("dialog")).to_have_count(0)
     press(page, "Restore")
     expect(page.get_by_text("(archived)")).to_have_count(0)
 

@@ -62,12 +62,12 @@ class FormerName(models.Model):
     left_at = models.DateTimeField(auto_now_add=True)
 
 
-def with_heads(extracts: models.QuerySet[Extract]) -> list[Extract]:
-    """The extracts with their newest revisions, in a few queries however many there are. Many share few sources: each of
-    these is one object."""
+def with_heads(extracts: models.QuerySet[Extract], along: Sequence[str] = ("source", "author")) -> list[Extract]:
+    """The extracts with their newest revisions, in a few queries however many there are. Many share few sources and authors:
+    each of these is one object."""
     found = list(extracts)
     newest = Revision.objects.filter(extract__any=[each.pk for each in found], number=models.F("extract__number"))
-    newest = newest.prefetch_related("source")
+    newest = newest.prefetch_related(*along)
     heads = {revision.extract_id: revision for revision in newest}
     for extract in found:
         extract.known_head = heads[extract.pk]

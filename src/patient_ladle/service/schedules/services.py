@@ -71,7 +71,7 @@ def bring_related(schedules: Sequence[Schedule]) -> None:
     for step in SequenceStep.objects.filter(schedule__in=numbers).order_by("place"):
         steps[step.schedule_id].append(step)
     wanted = {schedule.extract_id for schedule in schedules} | {step.extract_id for some in steps.values() for step in some}
-    extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted))}
+    extracts = {extract.pk: extract for extract in with_heads(Extract.objects.filter(pk__in=wanted), ["source"])}
     environments = Environment.objects.in_bulk({schedule.environment_id for schedule in schedules})
     calendars = HolidayCalendar.objects.in_bulk({schedule.calendar_id for schedule in schedules if schedule.calendar_id})
     for schedule in schedules:
